@@ -1,0 +1,121 @@
+//! Where packages come from: always somebody's explicit choice, and always known whose.
+
+use crate::config::AppConfig;
+use crate::error::{BuildError, Result};
+use remote::Address;
+use serde::Serialize;
+use std::path::Path;
+use std::sync::Arc;
+
+/// A kind of packages that has registries of its own.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub enum Ecosystem {
+    /// Packages of Node.
+    Npm,
+    /// Packages of Python.
+    Pypi,
+}
+
+impl Ecosystem {
+    /// All of them.
+    pub const ALL: [Self; 2] = [Self::Npm, Self::Pypi];
+
+    /// The name in configuration and options; also the package URL type.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Npm => "npm",
+            Self::Pypi => "pypi",
+        }
+    }
+
+    /// The ecosystem of this name.
+    pub fn named(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|e| e.name() == name)
+    }
+}
+
+/// Who said where packages come from, strongest first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Origin {
+    /// An option of the command line.
+    Option,
+    /// An environment variable of this program.
+    Variable,
+    /// `shtetl.toml`.
+    App,
+    /// The user's own configuration of this program.
+    User,
+    /// The lockfile, in the entry of each package.
+    Lockfile,
+    /// The ecosystem's own configuration files and variables.
+    Ecosystem,
+    /// The ecosystem's tool on this machine, when asked.
+    Tool,
+}
+
+/// An address with its origin.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KnownAddress {
+    /// For which packages.
+    pub ecosystem: Ecosystem,
+    /// Where they are.
+    pub address: Address,
+    /// Who said so.
+    pub origin: Origin,
+    /// The option, variable, file or command, for people.
+    pub detail: String,
+}
+
+/// All addresses that were said outside of the app, and a way to ask the ecosystems' tools.
+pub struct AddressBook {
+    /// In any order.
+    pub known: Vec<KnownAddress>,
+    /// Asks the ecosystem's tool on this machine; only when nothing else answers.
+    pub ask_tool: fn(Ecosystem) -> Option<KnownAddress>,
+}
+
+/// The addresses in force for one app.
+#[derive(Clone)]
+pub struct Addresses {
+    book: Arc<AddressBook>,
+    app: Vec<KnownAddress>,
+}
+
+impl Addresses {
+    /// The book together with what the app's configuration in `folder` says.
+    pub fn new(book: &Arc<AddressBook>, config: &AppConfig, folder: &Path) -> Self {
+        let from_app = |(name, text): (&String, &String)| {
+            Some(KnownAddress {
+                ecosystem: Ecosystem::named(name)?,
+                address: Address::parse(text, folder),
+                origin: Origin::App,
+                detail: crate::config::FILE_NAME.to_owned(),
+            })
+        };
+        Self { book: Arc::clone(book), app: config.addresses.iter().filter_map(from_app).collect() }
+    }
+
+    /// Everything that was said of `ecosystem`, in force first; the tool is asked when nothing was.
+    pub fn all(&self, ecosystem: Ecosystem) -> Vec<KnownAddress> {
+        let said = self.book.known.iter().chain(&self.app).filter(|k| k.ecosystem == ecosystem);
+        let mut said: Vec<_> = said.cloned().collect();
+        said.sort_by_key(|k| k.origin);
+        if said.is_empty() {
+            said.extend((self.book.ask_tool)(ecosystem));
+        }
+        said
+    }
+
+    /// The address that is stronger than what a lockfile says of single packages.
+    pub fn over_lockfile(&self, ecosystem: Ecosystem) -> Option<KnownAddress> {
+        let said = self.book.known.iter().chain(&self.app).filter(|k| k.ecosystem == ecosystem);
+        said.filter(|k| k.origin < Origin::Lockfile).min_by_key(|k| k.origin).cloned()
+    }
+
+    /// The address in force, apart from what a lockfile says of single packages.
+    pub fn in_force(&self, ecosystem: Ecosystem) -> Result<KnownAddress> {
+        let strongest = self.all(ecosystem).into_iter().next();
+        strongest.ok_or(BuildError::NoAddress { ecosystem: ecosystem.name() })
+    }
+}

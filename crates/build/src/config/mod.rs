@@ -1,0 +1,150 @@
+//! The configuration of one app: `shtetl.toml` beside the source.
+
+mod reader;
+mod values;
+
+pub use reader::{Complaint, Fault};
+
+use crate::error::{BuildError, PathFacts, Result};
+use reader::Document;
+use std::collections::BTreeMap;
+use std::path::Path;
+
+/// The name of the configuration file.
+pub const FILE_NAME: &str = "shtetl.toml";
+
+/// Everything that `shtetl.toml` says; nothing in it is required.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct AppConfig {
+    /// The app's name; default: the folder's.
+    pub name: Option<String>,
+    /// `[source] exclude`: patterns of files that are not packed.
+    pub exclude: Vec<String>,
+    /// `[source] include`: patterns of files that are packed whatever else says no.
+    pub include: Vec<String>,
+    /// `[base] from`.
+    pub base: Option<String>,
+    /// `[buildpacks] order`.
+    pub order: Option<Vec<String>>,
+    /// `[buildpacks] forbid`.
+    pub forbid: Vec<String>,
+    /// `[buildpacks.NAME]`: options of one buildpack.
+    pub buildpacks: BTreeMap<String, BuildpackOptions>,
+    /// `[addresses]`: where packages come from, by ecosystem.
+    pub addresses: BTreeMap<String, String>,
+    /// `[process.NAME]`.
+    pub processes: BTreeMap<String, ProcessConfig>,
+    /// `[task.NAME]`.
+    pub tasks: BTreeMap<String, ProcessConfig>,
+    /// `[settings]`.
+    pub settings: BTreeMap<String, SettingRule>,
+}
+
+/// Options of one buildpack.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct BuildpackOptions {
+    /// The wanted version of the runtime, and the line it is on (from 1).
+    pub version: Option<(String, u32)>,
+    /// The folder with the pages (static sites).
+    pub docroot: Option<String>,
+}
+
+/// A process type or task.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ProcessConfig {
+    /// The program and its arguments; `None` keeps the command that the survey finds.
+    pub run: Option<Vec<String>>,
+    /// The port it listens on.
+    pub port: Option<u16>,
+    /// A path that answers with success when the process is well.
+    pub health: Option<String>,
+    /// Memory it needs, in bytes.
+    pub memory: Option<u64>,
+    /// How many of it should run.
+    pub instances: Option<u32>,
+    /// For tasks: the moment before which it runs (`release`).
+    pub before: Option<String>,
+    /// The line of its table in the file, from 1.
+    pub line: u32,
+}
+
+/// What `[settings]` says of one environment variable.
+#[derive(Debug, Clone, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct SettingRule {
+    /// The value, unless another is given at the start.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub value: Option<String>,
+    /// Whether the app needs a value.
+    #[serde(default)]
+    pub required: bool,
+    /// Whether the value must never be shown or packed.
+    #[serde(default)]
+    pub secret: bool,
+    /// What it is for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub about: Option<String>,
+}
+
+impl AppConfig {
+    /// Reads the configuration in `folder`; without the file, everything is default.
+    pub fn load(folder: &Path) -> Result<Self> {
+        let path = folder.join(FILE_NAME);
+        if !path.exists() {
+            return Ok(Self::default());
+        }
+        let text = std::fs::read_to_string(&path).facts(&path)?;
+        Self::parse(&text).map_err(|complaints| BuildError::Config { path, text, complaints })
+    }
+
+    /// Reads the user's own configuration at `path`, which has only the table `[addresses]`.
+    pub fn user_addresses(path: &Path) -> Result<BTreeMap<String, String>> {
+        if !path.exists() {
+            return Ok(BTreeMap::new());
+        }
+        let text = std::fs::read_to_string(path).facts(path)?;
+        let read = || {
+            let document = Document::parse(&text)?;
+            let addresses = values::read_user(&document);
+            let complaints = document.complaints();
+            if complaints.is_empty() { Ok(addresses) } else { Err(complaints) }
+        };
+        read().map_err(|complaints| BuildError::Config {
+            path: path.to_owned(),
+            text: text.clone(),
+            complaints,
+        })
+    }
+
+    /// Reads `text`; all faults at once.
+    pub fn parse(text: &str) -> Result<Self, Vec<Complaint>> {
+        let document = Document::parse(text)?;
+        let mut config = Self::default();
+        values::read(&document, &mut config);
+        let complaints = document.complaints();
+        if complaints.is_empty() { Ok(config) } else { Err(complaints) }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_fault_is_found_in_one_go_with_its_place() {
+        let text =
+            "nmae = \"x\"\n[process.web]\nrun = 3\nport = 99999\n[settings]\nTOKEN = { secrt = true }\n";
+        let complaints = AppConfig::parse(text).unwrap_err();
+        let found: Vec<_> = complaints.iter().map(|c| (&text[c.span.clone()], c.fault.clone())).collect();
+        assert!(matches!(&found[0], ("nmae", Fault::UnknownKey { nearest: Some(n), .. }) if n == "name"));
+        assert!(matches!(&found[1], ("3", Fault::WrongType { .. })));
+        assert!(matches!(&found[2], ("99999", Fault::BadValue { .. })));
+        assert!(matches!(&found[3], ("secrt", Fault::UnknownKey { nearest: Some(n), .. }) if n == "secret"));
+        assert_eq!(found.len(), 4);
+    }
+
+    #[test]
+    fn syntax_faults_have_a_place_too() {
+        let complaints = AppConfig::parse("name = \"x\nport = 1\n").unwrap_err();
+        assert!(matches!(complaints[0].fault, Fault::Syntax { .. }));
+    }
+}

@@ -1,0 +1,215 @@
+//! Which keys there are and what each takes.
+
+use super::reader::{Document, Table, Value};
+use super::{AppConfig, BuildpackOptions, ProcessConfig, SettingRule};
+use crate::addresses::Ecosystem;
+use crate::error::BuildError;
+use crate::names;
+use std::collections::BTreeMap;
+
+pub(super) fn read(document: &Document<'_>, config: &mut AppConfig) {
+    let root = document.root();
+    if let Some(value) = root.value("name") {
+        config.name = value.string().inspect(|name| check_name(&value, "app", name));
+    }
+    with_table(&root, "source", |table| {
+        config.exclude = patterns(table.value("exclude"));
+        config.include = patterns(table.value("include"));
+    });
+    with_table(&root, "base", |table| config.base = table.value("from").and_then(|v| v.string()));
+    if let Some(table) = root.value("buildpacks").and_then(|v| v.table()) {
+        read_buildpacks(table, config);
+    }
+    config.addresses = read_addresses(&root);
+    for (key, what, is_task) in [("process", "process type", false), ("task", "task", true)] {
+        let Some(table) = root.value(key).and_then(|v| v.table()) else { continue };
+        for (name, _, value) in table.each() {
+            check_name(&value, what, name);
+            let process = value.table().map(|t| read_process(t, is_task, value.line()));
+            let into = if is_task { &mut config.tasks } else { &mut config.processes };
+            into.extend(process.map(|p| (name.to_owned(), p)));
+        }
+    }
+    if let Some(table) = root.value("settings").and_then(|v| v.table()) {
+        for (name, _, value) in table.each() {
+            if !is_variable_name(name) {
+                value.bad(
+                    "the name must be letters, digits and underscores, not beginning with a digit".into(),
+                );
+            }
+            config.settings.extend(read_setting(&value).map(|rule| (name.to_owned(), rule)));
+        }
+    }
+    root.done();
+}
+
+/// The user's own configuration: only where packages come from.
+pub(super) fn read_user(document: &Document<'_>) -> BTreeMap<String, String> {
+    let root = document.root();
+    let addresses = read_addresses(&root);
+    root.done();
+    addresses
+}
+
+fn read_addresses(root: &Table<'_, '_>) -> BTreeMap<String, String> {
+    let mut addresses = BTreeMap::new();
+    with_table(root, "addresses", |table| {
+        for key in Ecosystem::ALL.map(Ecosystem::name) {
+            let address = table.value(key).and_then(|v| v.string());
+            addresses.extend(address.map(|a| (key.to_owned(), a)));
+        }
+    });
+    addresses
+}
+
+fn with_table<'d, 't>(root: &Table<'d, 't>, key: &'static str, mut read: impl FnMut(&Table<'d, 't>)) {
+    if let Some(table) = root.value(key).and_then(|v| v.table()) {
+        read(&table);
+        table.done();
+    }
+}
+
+fn check_name(value: &Value<'_, '_>, what: &'static str, name: &str) {
+    if let Err(BuildError::Name { suggestion, .. }) = names::check(what, name) {
+        let rule = "a name has lower-case letters, digits and dashes, begins with a letter, and has at most 63 characters";
+        value.bad(match suggestion {
+            Some(suggestion) => format!("{rule}; {suggestion:?} would do"),
+            None => rule.to_owned(),
+        });
+    }
+}
+
+fn is_variable_name(name: &str) -> bool {
+    name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+        && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
+}
+
+fn patterns(value: Option<Value<'_, '_>>) -> Vec<String> {
+    let Some(value) = value else { return Vec::new() };
+    let patterns = value.strings().unwrap_or_default();
+    for pattern in &patterns {
+        if let Err(error) = globset::Glob::new(pattern) {
+            value.bad(format!("{pattern:?} is no pattern: {}", error.kind()));
+        }
+    }
+    patterns
+}
+
+fn read_buildpacks(table: Table<'_, '_>, config: &mut AppConfig) {
+    config.order = table.value("order").and_then(|v| v.strings());
+    config.forbid = table.value("forbid").and_then(|v| v.strings()).unwrap_or_default();
+    for buildpack in crate::lang::ALL {
+        let Some(value) = table.value(buildpack.name()) else { continue };
+        let Some(inner) = value.table() else { continue };
+        let mut options = BuildpackOptions::default();
+        if let Some(version) = inner.value("version") {
+            options.version = version.string().map(|text| (text, version.line()));
+        }
+        options.docroot = inner.value("docroot").and_then(|v| v.string());
+        inner.done();
+        config.buildpacks.insert(buildpack.name().to_owned(), options);
+    }
+    table.done();
+}
+
+fn read_process(table: Table<'_, '_>, is_task: bool, line: u32) -> ProcessConfig {
+    let mut process = ProcessConfig {
+        run: None,
+        port: None,
+        health: None,
+        memory: None,
+        instances: None,
+        before: None,
+        line,
+    };
+    if let Some(run) = table.value("run") {
+        process.run = read_command(&run);
+    }
+    if is_task {
+        if let Some(value) = table.value("before") {
+            process.before = value.string();
+            if process.before.as_deref().is_some_and(|b| b != "release") {
+                value.bad("must be \"release\"".to_owned());
+            }
+        }
+    } else {
+        if let Some(value) = table.value("port") {
+            process.port = value.number("a port from 1 to 65535");
+            if process.port == Some(0) {
+                value.bad("must be a port from 1 to 65535".to_owned());
+            }
+        }
+        process.instances = table.value("instances").and_then(|v| v.number("0 or more"));
+        if let Some(value) = table.value("health") {
+            process.health = value.string();
+            if process.health.as_deref().is_some_and(|h| !h.starts_with('/')) {
+                value.bad("must begin with a slash".to_owned());
+            }
+        }
+    }
+    if let Some(value) = table.value("memory") {
+        process.memory = value.string().and_then(|text| read_size(&value, &text));
+    }
+    table.done();
+    process
+}
+
+fn read_command(value: &Value<'_, '_>) -> Option<Vec<String>> {
+    let words = if value.is_string() {
+        match crate::command::split(&value.string()?, None) {
+            Ok(words) => words,
+            Err(BuildError::NeedsShell { sign, .. }) => {
+                value.bad(format!(
+                    "{sign:?} needs a shell, and there is none; write the words as a list instead"
+                ));
+                return None;
+            }
+            Err(_) => return None,
+        }
+    } else {
+        value.strings()?
+    };
+    if words.is_empty() {
+        value.bad("must not be empty".to_owned());
+        return None;
+    }
+    Some(words)
+}
+
+/// `256MiB`, `1GiB`, `512MB`: bytes.
+fn read_size(value: &Value<'_, '_>, text: &str) -> Option<u64> {
+    const UNITS: [(&str, u64); 6] = [
+        ("KiB", 1 << 10),
+        ("MiB", 1 << 20),
+        ("GiB", 1 << 30),
+        ("kB", 1_000),
+        ("MB", 1_000_000),
+        ("GB", 1_000_000_000),
+    ];
+    let size = UNITS.iter().find_map(|(unit, bytes)| {
+        let number: u64 = text.strip_suffix(unit)?.trim().parse().ok()?;
+        number.checked_mul(*bytes)
+    });
+    if size.is_none() {
+        value.bad("must be a number with KiB, MiB, GiB, kB, MB or GB".to_owned());
+    }
+    size
+}
+
+fn read_setting(value: &Value<'_, '_>) -> Option<SettingRule> {
+    if !value.is_table() {
+        return Some(SettingRule { value: Some(value.string()?), ..SettingRule::default() });
+    }
+    let table = value.table()?;
+    let rule = SettingRule {
+        value: table.value("value").and_then(|v| v.string()),
+        required: table.value("required").and_then(|v| v.truth()).unwrap_or_default(),
+        secret: table.value("secret").and_then(|v| v.truth()).unwrap_or_default(),
+        about: table.value("about").and_then(|v| v.string()),
+    };
+    if rule.secret && rule.value.is_some() {
+        value.bad("a secret has no value here; give it when the app is started".to_owned());
+    }
+    table.done();
+    Some(rule)
+}

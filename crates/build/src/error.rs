@@ -1,0 +1,156 @@
+//! What can go wrong in a build, as facts; wording, advice and exit codes are the program's.
+
+use crate::config::Complaint;
+use content::ContentError;
+use remote::RemoteError;
+use sandbox::{Refusal, SandboxError};
+use std::path::PathBuf;
+
+/// The result of this crate's functions.
+pub type Result<T, E = BuildError> = std::result::Result<T, E>;
+
+/// A place in a file of the source.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+pub struct Place {
+    /// Path from the root of the source.
+    pub file: String,
+    /// Line, from 1.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub line: Option<u32>,
+}
+
+impl Place {
+    /// A place in `file`, at `line` (from 1) when it is known.
+    pub fn new(file: impl Into<String>, line: Option<u32>) -> Self {
+        Self { file: file.into(), line }
+    }
+
+    /// The line (from 1) of the first occurrence of `needle` in `text`, as a place in `file`.
+    pub fn find(file: &str, text: &str, needle: &str) -> Self {
+        let line = text.lines().position(|l| l.contains(needle)).and_then(|n| u32::try_from(n + 1).ok());
+        Self::new(file, line)
+    }
+}
+
+/// A failure of a build.
+#[derive(Debug, thiserror::Error)]
+#[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+pub enum BuildError {
+    /// The store, a layer or an image document.
+    #[error(transparent)]
+    Content(#[from] ContentError),
+    /// Something from elsewhere; `wanted_by` is the package that was asked for.
+    #[error("{wanted_by}: {source}")]
+    Remote { wanted_by: String, source: RemoteError },
+    /// The source folder cannot be read.
+    #[error("{path}: {source}", path = path.display())]
+    Source { path: PathBuf, source: std::io::Error },
+    /// The source holds nothing that could be packed.
+    #[error("{path} holds no files", path = path.display())]
+    EmptySource { path: PathBuf, left_out: usize },
+    /// A file name that is not UTF-8.
+    #[error("{path:?} is not UTF-8")]
+    FileName { path: PathBuf },
+    /// A symbolic link that leads out of the source.
+    #[error("{path} leads to {target}")]
+    LinkOutside { path: String, target: String },
+    /// `shtetl.toml` has faults.
+    #[error("{path} has faults", path = path.display())]
+    Config { path: PathBuf, text: String, complaints: Vec<Complaint> },
+    /// A name of an app, process type or tag that is not allowed.
+    #[error("{name:?} is not a valid name")]
+    Name { what: &'static str, name: String, suggestion: Option<String> },
+    /// Nothing recognised the source.
+    #[error("no language was recognised")]
+    Unrecognised { looked_for: Vec<(String, Vec<String>)> },
+    /// Several buildpacks claim the source with equal right.
+    #[error("several languages claim this source")]
+    Ambiguous { claims: Vec<(String, Vec<Place>)> },
+    /// The configuration names a buildpack that does not exist.
+    #[error("no buildpack {name}")]
+    UnknownBuildpack { name: String, known: Vec<&'static str> },
+    /// Nothing says how the app is started.
+    #[error("no process type was found")]
+    NoProcess { language: String },
+    /// A command that only a shell understands, or that has an open quote.
+    #[error("{command:?} needs a shell")]
+    NeedsShell { command: String, sign: String, place: Option<Place> },
+    /// A file of the source has the wrong form.
+    #[error("{place:?}: {detail}")]
+    Malformed { place: Place, detail: String },
+    /// Something that this version does not do; it is refused rather than done wrongly.
+    #[error("{place:?}: {what}")]
+    Unsupported { place: Place, what: String, instead: &'static str },
+    /// Dependencies are declared, but not locked.
+    #[error("{manifest} has no lockfile")]
+    NotLocked { manifest: String, lockfile: &'static str, how: &'static str },
+    /// The lockfile does not fit its source.
+    #[error("{lockfile}: {detail}")]
+    LockMismatch { lockfile: String, detail: String, how: &'static str },
+    /// The base in the configuration is not one that exists.
+    #[error("no base {name}")]
+    UnknownBase { name: String },
+    /// The runtime is not on this machine.
+    #[error("{runtime} is not on this machine")]
+    RuntimeMissing { runtime: &'static str, searched: Vec<PathBuf> },
+    /// The runtime of this machine is not the one that the source asks for.
+    #[error("{runtime} {found} does not meet {wanted}")]
+    RuntimeMismatch { runtime: &'static str, found: String, wanted: String, place: Place },
+    /// The runtime of this machine cannot be captured.
+    #[error("{path}: {detail}", path = path.display())]
+    Capture { path: PathBuf, detail: String },
+    /// No address is known for a kind of packages.
+    #[error("no address for {ecosystem}")]
+    NoAddress { ecosystem: &'static str },
+    /// A package that is locked is not at the address.
+    #[error("{package} has no usable file at {address}")]
+    NoUsableFile { package: String, address: String, offered: Vec<String> },
+    /// A package's archive is damaged or hostile.
+    #[error("{package}: {detail}")]
+    BadPackage { package: String, detail: String },
+    /// An image that was asked for does not exist.
+    #[error("no image {name}")]
+    NoImage { name: String, known: Vec<String> },
+    /// An image without the record that this tool writes.
+    #[error("{image} has no record")]
+    NoRecord { image: String },
+    /// A process type that the image does not have.
+    #[error("no process type {name}")]
+    NoSuchProcess { name: String, known: Vec<String> },
+    /// Settings that must have a value and have none.
+    #[error("settings without a value: {names:?}")]
+    SettingsMissing { names: Vec<String> },
+    /// The port is taken.
+    #[error("port {port} is in use")]
+    PortTaken { port: u16 },
+    /// No way to isolate a process works on this machine.
+    #[error(transparent)]
+    NoSandbox(#[from] Refusal),
+    /// A process could not be started.
+    #[error(transparent)]
+    Sandbox(#[from] SandboxError),
+    /// The process ended before it answered.
+    #[error("the process ended before it answered")]
+    EndedEarly { status: String, output: String },
+    /// The build was interrupted.
+    #[error("interrupted")]
+    Interrupted,
+}
+
+impl From<std::io::Error> for BuildError {
+    fn from(error: std::io::Error) -> Self {
+        Self::Content(error.into())
+    }
+}
+
+/// Gives an I/O result of the source the path that it happened on.
+pub trait PathFacts<T> {
+    /// Turns the error into [`BuildError::Source`] with `path`.
+    fn facts(self, path: &std::path::Path) -> Result<T>;
+}
+
+impl<T> PathFacts<T> for std::io::Result<T> {
+    fn facts(self, path: &std::path::Path) -> Result<T> {
+        self.map_err(|source| BuildError::Source { path: path.to_owned(), source })
+    }
+}

@@ -1,0 +1,77 @@
+//! The languages: one entry of a static table each.
+
+pub mod node;
+pub mod pages;
+pub mod python;
+
+use crate::addresses::Addresses;
+use crate::config::BuildpackOptions;
+use crate::error::Result;
+use crate::source::SourceTree;
+use crate::survey::Finding;
+use crate::worklist::{RuntimeInUse, Step};
+
+/// A buildpack: recognises a language and contributes to the build.
+pub trait Buildpack: Sync {
+    /// Its name in texts and configuration.
+    fn name(&self) -> &'static str;
+
+    /// What it concludes about the source.
+    fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding>;
+
+    /// Which version constraint an exact runtime version must meet.
+    fn accepts(&self, constraint: &str, version: &str) -> Option<bool>;
+
+    /// What it adds to a build of this source.
+    fn contribute(&self, context: &Context<'_>) -> Result<Contribution>;
+}
+
+/// What a contribution is made from.
+pub struct Context<'a> {
+    /// The source.
+    pub tree: &'a SourceTree,
+    /// The buildpack's options.
+    pub options: &'a BuildpackOptions,
+    /// Where packages come from.
+    pub addresses: &'a Addresses,
+    /// The runtime that the base provides.
+    pub runtime: &'a RuntimeInUse,
+}
+
+/// What one buildpack adds to a build.
+#[derive(Default)]
+pub struct Contribution {
+    /// Steps, each with a layer.
+    pub steps: Vec<Step>,
+    /// Folders in front of the `PATH`, strongest first.
+    pub path: Vec<String>,
+    /// Environment of every process.
+    pub env: Vec<(&'static str, String)>,
+}
+
+/// Every buildpack, in the order in which they look at a source.
+pub const ALL: [&dyn Buildpack; 3] = [&node::Node, &python::Python, &pages::Pages];
+
+/// The buildpack of this name.
+pub fn named(name: &str) -> Option<&'static dyn Buildpack> {
+    ALL.into_iter().find(|b| b.name() == name)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeMap;
+
+    #[test]
+    fn every_entry_has_a_valid_name_of_its_own_and_says_what_it_looks_for() {
+        let tree = SourceTree::new("/".into(), BTreeMap::new());
+        let mut names = std::collections::BTreeSet::new();
+        for buildpack in ALL {
+            crate::names::check("buildpack", buildpack.name()).unwrap();
+            assert!(names.insert(buildpack.name()));
+            let finding = buildpack.survey(&tree, &BuildpackOptions::default()).unwrap();
+            assert!(!finding.claims, "{} claims an empty tree", buildpack.name());
+            assert!(!finding.looked_for.is_empty());
+        }
+    }
+}

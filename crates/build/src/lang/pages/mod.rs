@@ -1,0 +1,114 @@
+//! Static sites: pages that are served as they are.
+
+use super::{Buildpack, Context, Contribution};
+use crate::config::BuildpackOptions;
+use crate::error::{BuildError, Place, Result};
+use crate::source::SourceTree;
+use crate::survey::{Evidence, Finding, ProcessKind, ProcessType, RuntimeWish, first_present};
+use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work};
+use content::digest::Sha256;
+use content::layer::{Entry, LayerWriter};
+use std::collections::BTreeMap;
+
+/// The buildpack.
+pub struct Pages;
+
+/// The file server that goes into the image; see there.
+const SERVER: &str = include_str!("serve.py");
+/// Where it is put, from the root of the image.
+const SERVER_PATH: &str = "opt/pages/serve.py";
+/// Folders that may hold the pages; the empty one is the root of the source.
+const DOCROOTS: [&str; 3] = ["", "public", "site"];
+/// Files that mean that a program serves the pages.
+const PROGRAMS: [&str; 6] =
+    ["package.json", "requirements.txt", "pyproject.toml", "Gemfile", "composer.json", "go.mod"];
+
+impl Buildpack for Pages {
+    fn name(&self) -> &'static str {
+        "static"
+    }
+
+    fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
+        let mut finding =
+            Finding::nothing(self.name(), vec!["index.html", "public/index.html", "site/index.html"]);
+        let index_of =
+            |root: &str| if root.is_empty() { "index.html".to_owned() } else { format!("{root}/index.html") };
+        let root = match &options.docroot {
+            Some(root) => {
+                let root = root.trim_matches('/').trim_start_matches("./");
+                let root = if root == "." { "" } else { root };
+                tree.has(&index_of(root)).then(|| root.to_owned())
+            }
+            None => DOCROOTS.iter().find(|r| tree.has(&index_of(r))).map(|r| (*r).to_owned()),
+        };
+        let Some(root) = root else { return Ok(finding) };
+        let said = Place::new(index_of(&root), None);
+        finding.evidence.push(Evidence::speaks_for(said.clone(), "present", "pages to be served"));
+        if let Some(program) = first_present(tree, &PROGRAMS) {
+            finding.evidence.push(Evidence::against(
+                Place::new(program, None),
+                "present",
+                "a program serves the pages",
+            ));
+        } else {
+            finding.claims = true;
+        }
+        finding.runtime = Some(RuntimeWish { runtime: "python", constraint: None });
+        let folder = if root.is_empty() { "/app".to_owned() } else { format!("/app/{root}") };
+        finding.processes.push(ProcessType {
+            name: "web".to_owned(),
+            kind: ProcessKind::Process,
+            command: vec!["python3".to_owned(), format!("/{SERVER_PATH}"), folder],
+            port: None,
+            health: Some("/".to_owned()),
+            memory: None,
+            instances: None,
+            before: None,
+            said,
+        });
+        Ok(finding)
+    }
+
+    fn accepts(&self, _constraint: &str, _version: &str) -> Option<bool> {
+        // No source says which file server it wants.
+        None
+    }
+
+    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+        let finding = self.survey(context.tree, context.options)?;
+        if finding.processes.is_empty() {
+            let docroot = context.options.docroot.clone().unwrap_or_default();
+            return Err(BuildError::Malformed {
+                place: Place::new(docroot, None),
+                detail: "the folder with the pages has no index.html".to_owned(),
+            });
+        }
+        let digest = Sha256::of(SERVER.as_bytes()).hex();
+        let parts = BTreeMap::from([(SERVER_PATH.to_owned(), digest)]);
+        Ok(Contribution {
+            path: vec![context.runtime.bin_folder.clone()],
+            env: vec![("PYTHONUNBUFFERED", "1".to_owned()), ("PYTHONDONTWRITEBYTECODE", "1".to_owned())],
+            steps: vec![Step {
+                name: "file server".to_owned(),
+                role: Role::Support,
+                inputs: vec![Input::of_parts("server", parts)],
+                work: Box::new(FileServer),
+            }],
+        })
+    }
+}
+
+struct FileServer;
+
+impl Work for FileServer {
+    fn write(&self, layer: &mut LayerWriter<'_>, _tools: &Tools<'_>) -> Result<Vec<PackageFact>> {
+        layer.part::<BuildError>(|tar| {
+            for (at, _) in SERVER_PATH.match_indices('/') {
+                tar.entry(&Entry::folder(&SERVER_PATH[..at]))?;
+            }
+            let entry = Entry::file(SERVER_PATH, SERVER.len() as u64, false);
+            Ok(tar.file(&entry, &mut SERVER.as_bytes())?)
+        })?;
+        Ok(Vec::new())
+    }
+}

@@ -1,0 +1,178 @@
+//! Python: pinned and hashed requirements, installed as wheels into a virtual environment (PEP 405).
+
+mod install;
+mod requirements;
+mod wheel;
+
+use super::{Buildpack, Context, Contribution};
+use crate::config::BuildpackOptions;
+use crate::error::{BuildError, Place, Result};
+use crate::source::SourceTree;
+use crate::survey::{
+    Evidence, Finding, LockFound, ProcessKind, ProcessType, RuntimeWish, configured_constraint, first_present,
+};
+use crate::worklist::{Role, Step};
+use install::PythonPackages;
+use pep440_rs::{Version, VersionSpecifiers};
+use requirements::Requirements;
+use std::str::FromStr;
+
+const REQUIREMENTS: &str = "requirements.txt";
+const PROJECT: &str = "pyproject.toml";
+const VERSION_FILE: &str = ".python-version";
+/// Files that start an app when nothing says how.
+const ENTRY_FILES: [&str; 2] = ["app.py", "main.py"];
+
+/// The buildpack.
+pub struct Python;
+
+impl Buildpack for Python {
+    fn name(&self) -> &'static str {
+        "python"
+    }
+
+    fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
+        let looked_for = vec![REQUIREMENTS, PROJECT, "app.py", "main.py"];
+        let mut finding = Finding::nothing(self.name(), looked_for);
+        let manifest = first_present(tree, &[REQUIREMENTS, PROJECT]);
+        let Some(seen) = manifest.or(first_present(tree, &ENTRY_FILES)) else { return Ok(finding) };
+        finding.claims = true;
+        finding.evidence.push(Evidence::speaks_for(Place::new(seen, None), "present", "an app for Python"));
+        let said = said_constraint(tree)?;
+        if let Some((range, place)) = &said {
+            finding.evidence.push(Evidence::speaks_for(
+                place.clone(),
+                range,
+                "versions of Python that will do",
+            ));
+        }
+        let constraint = configured_constraint(options).or(said);
+        finding.runtime = Some(RuntimeWish { runtime: "python", constraint });
+        if let Some(text) = tree.read(REQUIREMENTS)? {
+            let packages = Requirements::parse(REQUIREMENTS, &text)?.packages.len();
+            let place = Place::new(REQUIREMENTS, None);
+            finding.evidence.push(Evidence::speaks_for(
+                place,
+                format!("{packages} packages"),
+                "exact versions",
+            ));
+            finding.lock = Some(LockFound { file: REQUIREMENTS.to_owned(), packages, development: 0 });
+        }
+        finding.processes.extend(web_process(tree, &mut finding.evidence)?);
+        Ok(finding)
+    }
+
+    fn accepts(&self, constraint: &str, version: &str) -> Option<bool> {
+        let version = Version::from_str(version).ok()?;
+        // "3.11" alone means any patch of it.
+        let plain = constraint.chars().all(|c| c.is_ascii_digit() || c == '.');
+        let text = if plain { format!("=={constraint}.*") } else { constraint.to_owned() };
+        let text =
+            if plain && constraint.matches('.').count() >= 2 { format!("=={constraint}") } else { text };
+        Some(VersionSpecifiers::from_str(&text).ok()?.contains(&version))
+    }
+
+    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+        let mut contribution = Contribution {
+            path: vec![context.runtime.bin_folder.clone()],
+            env: vec![("PYTHONUNBUFFERED", "1".to_owned()), ("PYTHONDONTWRITEBYTECODE", "1".to_owned())],
+            ..Contribution::default()
+        };
+        let Some(text) = context.tree.read(REQUIREMENTS)? else {
+            return match context.tree.read(PROJECT)? {
+                Some(project) if declares_dependencies(&project) => Err(BuildError::NotLocked {
+                    manifest: PROJECT.to_owned(),
+                    lockfile: REQUIREMENTS,
+                    how: "write the exact versions with their hashes to requirements.txt and commit it",
+                }),
+                _ => Ok(contribution),
+            };
+        };
+        let requirements = Requirements::parse(REQUIREMENTS, &text)?;
+        if requirements.packages.is_empty() {
+            return Ok(contribution);
+        }
+        let named = requirements.index.map(|index| remote::Address::parse(&index, context.tree.root()));
+        let addresses = context.addresses.clone();
+        let work = PythonPackages::new(requirements.packages, named, addresses, &context.runtime.version);
+        contribution.path.insert(0, format!("/{}/bin", install::ENVIRONMENT));
+        contribution.steps.push(Step {
+            name: "python packages".to_owned(),
+            role: Role::Dependencies,
+            inputs: work.inputs(),
+            work: Box::new(work),
+        });
+        Ok(contribution)
+    }
+}
+
+/// The versions of Python that the source asks for, and where.
+fn said_constraint(tree: &SourceTree) -> Result<Option<(String, Place)>> {
+    if let Some(text) = tree.read(VERSION_FILE)? {
+        let version = text.lines().map(str::trim).find(|l| !l.is_empty() && !l.starts_with('#'));
+        if let Some(version) = version {
+            return Ok(Some((version.to_owned(), Place::find(VERSION_FILE, &text, version))));
+        }
+    }
+    let Some(text) = tree.read(PROJECT)? else { return Ok(None) };
+    let key = "requires-python";
+    let value = parse_project(&text)?
+        .get("project")
+        .and_then(|p| p.get(key))
+        .and_then(|v| v.as_str().map(str::to_owned));
+    Ok(value.map(|v| (v, Place::find(PROJECT, &text, key))))
+}
+
+fn parse_project(text: &str) -> Result<toml::Table> {
+    text.parse().map_err(|e: toml::de::Error| BuildError::Malformed {
+        place: Place::new(PROJECT, None),
+        detail: e.message().to_owned(),
+    })
+}
+
+fn declares_dependencies(project: &str) -> bool {
+    let dependencies =
+        parse_project(project).ok().and_then(|p| p.get("project")?.get("dependencies").cloned());
+    dependencies.is_some_and(|d| d.as_array().is_some_and(|a| !a.is_empty()))
+}
+
+/// A script with a telling name that runs when it is executed.
+fn web_process(tree: &SourceTree, evidence: &mut Vec<Evidence>) -> Result<Option<ProcessType>> {
+    for file in ENTRY_FILES {
+        let Some(text) = tree.read(file)? else { continue };
+        let Some(line) = text.lines().find(|l| l.starts_with("if __name__ ==")) else { continue };
+        let said = Place::find(file, &text, line);
+        evidence.push(Evidence::speaks_for(said.clone(), line.trim(), "a script that starts the app"));
+        return Ok(Some(ProcessType {
+            name: "web".to_owned(),
+            kind: ProcessKind::Process,
+            command: vec!["python".to_owned(), file.to_owned()],
+            port: None,
+            health: None,
+            memory: None,
+            instances: None,
+            before: None,
+            said,
+        }));
+    }
+    Ok(None)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn constraints_are_read_as_their_files_mean_them() {
+        for (constraint, version, expected) in [
+            ("3.11", "3.11.7", Some(true)),
+            ("3.11", "3.12.0", Some(false)),
+            ("3.11.7", "3.11.7", Some(true)),
+            (">=3.9,<3.12", "3.11.2", Some(true)),
+            ("~=3.10", "3.9.1", Some(false)),
+            ("newest", "3.11.2", None),
+        ] {
+            assert_eq!(Python.accepts(constraint, version), expected, "{constraint} and {version}");
+        }
+    }
+}

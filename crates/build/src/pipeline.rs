@@ -1,0 +1,192 @@
+//! The whole way from a folder to an image, in order.
+
+use crate::addresses::{AddressBook, Addresses};
+use crate::base::host::Host;
+use crate::config::AppConfig;
+use crate::error::{BuildError, PathFacts, Result};
+use crate::execute::{Decision, Event, StepOutcome, Surroundings, decide, execute};
+use crate::image::{self, Documents};
+use crate::ledger::{self, Entry};
+use crate::names;
+use crate::record::Record;
+use crate::source::{LeftOut, SourceRules, SourceTree, take_in};
+use crate::survey::{Survey, survey};
+use crate::worklist::{Form, Worklist, plan};
+use content::BlobDigest;
+use content::layer::Codec;
+use content::store::Store;
+use std::path::{Path, PathBuf};
+use std::sync::{Arc, Mutex};
+use std::time::Instant;
+
+/// An app that was looked at; nothing was run or fetched for it.
+pub struct App {
+    /// The folder of its source.
+    pub folder: PathBuf,
+    /// Its configuration.
+    pub config: AppConfig,
+    /// Its files.
+    pub tree: Arc<SourceTree>,
+    /// What was concluded.
+    pub survey: Survey,
+}
+
+/// Looks at the app in `folder`. `now` is in nanoseconds since 1970.
+pub fn look(folder: &Path, store: &Store, now: i64) -> Result<App> {
+    std::fs::read_dir(folder).facts(folder)?;
+    let config = AppConfig::load(folder)?;
+    let rules = SourceRules { exclude: config.exclude.clone(), include: config.include.clone() };
+    let source = take_in(folder, &rules, store, now)?;
+    let survey = survey(folder, &source, &config)?;
+    Ok(App { folder: folder.to_owned(), config, tree: Arc::new(source.tree), survey })
+}
+
+/// How to build, apart from what the source says.
+pub struct Order<'a> {
+    /// The tag of the default process type.
+    pub tag: &'a str,
+    /// How layers are compressed.
+    pub codec: Codec,
+    /// Creation time in the image's documents (RFC 3339).
+    pub created: &'a str,
+    /// The machine that the base `host` is captured from.
+    pub host: &'a Host,
+    /// Where packages come from.
+    pub book: &'a Arc<AddressBook>,
+    /// Now, in nanoseconds since 1970.
+    pub now: i64,
+}
+
+/// The platform of images built here, as in `linux/amd64`.
+pub fn platform() -> String {
+    let architecture = match std::env::consts::ARCH {
+        "x86_64" => "amd64",
+        "aarch64" => "arm64",
+        other => other,
+    };
+    format!("linux/{architecture}")
+}
+
+/// Plans the build of `app`; nothing is run or fetched.
+pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
+    names::check_tag(order.tag)?;
+    let addresses = Addresses::new(order.book, &app.config, &app.folder);
+    let form = Form { codec: order.codec, platform: platform() };
+    plan(&app.survey, &app.tree, &app.config, &addresses, order.host, form, store, order.now)
+}
+
+/// What each step would do, in order.
+pub fn preview(app: &App, worklist: &Worklist, store: &Store) -> Vec<Decision> {
+    worklist.steps.iter().map(|step| decide(store, &app.survey.name, step, &worklist.form)).collect()
+}
+
+/// A finished build.
+pub struct Built {
+    /// The image's name.
+    pub name: String,
+    /// Its tag.
+    pub tag: String,
+    /// Digest of the index over all process types.
+    pub digest: BlobDigest,
+    /// The digest that the tag had before.
+    pub before: Option<BlobDigest>,
+    /// The number in the ledger.
+    pub number: u32,
+    /// How each step fared.
+    pub outcomes: Vec<StepOutcome>,
+    /// The record in the image.
+    pub record: Record,
+    /// What was left out of the source and may be missed.
+    pub left_out: Vec<LeftOut>,
+    /// How long it took, in milliseconds.
+    pub milliseconds: u64,
+}
+
+/// Builds `app` after `worklist`, writes its documents, and enters the build into the ledger.
+pub fn build(app: &App, worklist: &Worklist, order: &Order<'_>, around: &Surroundings<'_>) -> Result<Built> {
+    let store = around.store;
+    let name = &app.survey.name;
+    let _turn = store.lock(&format!("app-{name}"))?;
+    let started = Instant::now();
+    let log = Mutex::new(Vec::new());
+    let tell = |event: Event| {
+        if let Ok(mut log) = log.lock()
+            && !matches!(event, Event::Progress { .. })
+        {
+            log.push(event.clone());
+        }
+        (around.events)(event);
+    };
+    for note in &worklist.notes {
+        tell(Event::Note { text: note.clone() });
+    }
+    let telling = Surroundings { events: &tell, ..*around };
+    let finished = execute(name, &worklist.steps, &worklist.form, &telling)
+        .and_then(|results| write_image(app, worklist, order, store, results));
+    let milliseconds = u64::try_from(started.elapsed().as_millis()).unwrap_or(u64::MAX);
+    let mut entry = Entry {
+        number: 0,
+        tag: order.tag.to_owned(),
+        started: order.now / 1_000_000_000,
+        milliseconds,
+        digest: None,
+        failure: None,
+        steps: Vec::new(),
+        log: log.into_inner().unwrap_or_default(),
+    };
+    match finished {
+        Err(error) => {
+            entry.failure = Some(error.to_string());
+            ledger::append(store, name, entry)?;
+            Err(error)
+        }
+        Ok((digest, before, record, outcomes)) => {
+            entry.digest = Some(digest);
+            entry.steps.clone_from(&outcomes);
+            let number = ledger::append(store, name, entry)?;
+            Ok(Built {
+                name: name.clone(),
+                tag: order.tag.to_owned(),
+                digest,
+                before,
+                number,
+                outcomes,
+                record,
+                left_out: app.survey.left_out.clone(),
+                milliseconds,
+            })
+        }
+    }
+}
+
+type Written = (BlobDigest, Option<BlobDigest>, Record, Vec<StepOutcome>);
+
+fn write_image(
+    app: &App,
+    worklist: &Worklist,
+    order: &Order<'_>,
+    store: &Store,
+    results: Vec<(StepOutcome, crate::worklist::StepResult)>,
+) -> Result<Written> {
+    let record = Record::of(&app.survey, worklist, &results);
+    let documents = Documents { record: &record, env: &worklist.env, tag: order.tag, created: order.created };
+    let digest = image::write(store, &documents)?;
+    let path = store.image_path(&app.survey.name, order.tag);
+    let before = store.read_json(&path);
+    if before != Some(digest) {
+        store.write_json(&path, &digest)?;
+    }
+    Ok((digest, before, record, results.into_iter().map(|(outcome, _)| outcome).collect()))
+}
+
+/// The codec of this name, for options.
+pub fn codec_named(name: &str) -> Option<Codec> {
+    [Codec::Zstd, Codec::Gzip].into_iter().find(|c| c.name() == name)
+}
+
+impl BuildError {
+    /// Whether the build ended because the user wanted it.
+    pub fn is_interruption(&self) -> bool {
+        matches!(self, Self::Interrupted)
+    }
+}

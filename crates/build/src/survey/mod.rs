@@ -1,0 +1,281 @@
+//! The survey: what a source is, each conclusion with its evidence.
+
+mod processes;
+
+use crate::config::{AppConfig, BuildpackOptions, SettingRule};
+use crate::error::{BuildError, Place, Result};
+use crate::lang;
+use crate::names;
+use crate::source::{LeftOut, Source, SourceTree};
+use content::TreeDigest;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::path::Path;
+
+/// Whether a piece of evidence speaks for or against a conclusion.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Speaks {
+    /// For it.
+    For,
+    /// Against it.
+    Against,
+}
+
+/// One observed fact.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Evidence {
+    /// For or against what the finding claims.
+    pub speaks: Speaks,
+    /// Where it was seen.
+    pub place: Place,
+    /// What was seen there.
+    pub value: String,
+    /// What it tells.
+    pub tells: String,
+}
+
+impl Evidence {
+    /// Evidence for the finding that it stands in.
+    pub fn speaks_for(place: Place, value: impl Into<String>, tells: impl Into<String>) -> Self {
+        Self { speaks: Speaks::For, place, value: value.into(), tells: tells.into() }
+    }
+
+    /// Evidence against the finding that it stands in.
+    pub fn against(place: Place, value: impl Into<String>, tells: impl Into<String>) -> Self {
+        Self { speaks: Speaks::Against, place, value: value.into(), tells: tells.into() }
+    }
+}
+
+/// A runtime that a buildpack needs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct RuntimeWish {
+    /// For example `node`.
+    pub runtime: &'static str,
+    /// The versions that will do, and where that is said.
+    pub constraint: Option<(String, Place)>,
+}
+
+/// A lockfile and what it locks.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct LockFound {
+    /// The file.
+    pub file: String,
+    /// Packages that go into the image.
+    pub packages: usize,
+    /// Packages that serve development only and stay out.
+    pub development: usize,
+}
+
+/// Whether a process goes on or ends by itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum ProcessKind {
+    /// Goes on until it is told to end.
+    Process,
+    /// Does its work and ends.
+    Task,
+}
+
+/// One way to run the app.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ProcessType {
+    /// For example `web`.
+    pub name: String,
+    /// Process or task.
+    pub kind: ProcessKind,
+    /// The program and its arguments.
+    pub command: Vec<String>,
+    /// The port that it listens on.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub port: Option<u16>,
+    /// A path that answers with success when the process is well.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub health: Option<String>,
+    /// Memory it needs, in bytes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub memory: Option<u64>,
+    /// How many of it should run.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub instances: Option<u32>,
+    /// The moment before which a task runs.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub before: Option<String>,
+    /// Where its command is said.
+    pub said: Place,
+}
+
+/// What one buildpack concludes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Finding {
+    /// The buildpack.
+    pub buildpack: &'static str,
+    /// Whether it takes the source for its own.
+    pub claims: bool,
+    /// What it saw.
+    pub evidence: Vec<Evidence>,
+    /// What it looked for.
+    pub looked_for: Vec<&'static str>,
+    /// The runtime it needs.
+    pub runtime: Option<RuntimeWish>,
+    /// The lockfile that it found.
+    pub lock: Option<LockFound>,
+    /// How the app is started.
+    pub processes: Vec<ProcessType>,
+}
+
+impl Finding {
+    /// A buildpack that found nothing of what it looked for.
+    pub fn nothing(buildpack: &'static str, looked_for: Vec<&'static str>) -> Self {
+        Self {
+            buildpack,
+            claims: false,
+            evidence: Vec::new(),
+            looked_for,
+            runtime: None,
+            lock: None,
+            processes: Vec::new(),
+        }
+    }
+
+    /// The place of its first evidence.
+    fn first_place(&self) -> Option<Place> {
+        self.evidence.iter().find(|e| e.speaks == Speaks::For).map(|e| e.place.clone())
+    }
+}
+
+/// Everything that is concluded about a source.
+#[derive(Debug, Clone, Serialize)]
+pub struct Survey {
+    /// The app's name.
+    pub name: String,
+    /// Where the name was said; without, it is the folder's.
+    pub name_said: Option<Place>,
+    /// Digest of all files that are packed.
+    pub source: TreeDigest,
+    /// How many they are.
+    pub files: usize,
+    /// Their size in bytes.
+    pub size: u64,
+    /// What was left out and may be missed.
+    pub left_out: Vec<LeftOut>,
+    /// The base, and where it was said; without, it is the default.
+    pub base: (String, Option<Place>),
+    /// What every buildpack concludes, in order.
+    pub findings: Vec<Finding>,
+    /// The buildpacks that build, the main one first.
+    pub chosen: Vec<&'static str>,
+    /// How the app is run.
+    pub processes: Vec<ProcessType>,
+    /// Its settings.
+    pub settings: BTreeMap<String, SettingRule>,
+}
+
+impl Survey {
+    /// The findings of the chosen buildpacks, the main one first.
+    pub fn chosen_findings(&self) -> impl Iterator<Item = &Finding> {
+        self.chosen.iter().filter_map(|name| self.findings.iter().find(|f| f.buildpack == *name))
+    }
+}
+
+/// Surveys what was taken in from `folder`.
+pub fn survey(folder: &Path, source: &Source, config: &AppConfig) -> Result<Survey> {
+    let name = app_name(folder, config)?;
+    check_buildpack_names(config)?;
+    let mut findings = Vec::new();
+    for buildpack in lang::ALL {
+        findings.push(buildpack.survey(&source.tree, &options_of(config, buildpack.name()))?);
+    }
+    let chosen = choose(&findings, config)?;
+    let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
+    let processes = processes::merge(main, config)?;
+    let in_config = |needle: &str| said_in_config(folder, needle);
+    Ok(Survey {
+        name_said: config.name.as_ref().and_then(|_| in_config("name")),
+        name,
+        source: source.tree.digest(),
+        files: source.tree.files().len(),
+        size: source.tree.size(),
+        left_out: source.left_out.clone(),
+        base: match &config.base {
+            Some(base) => (base.clone(), in_config("from")),
+            None => (crate::base::DEFAULT.to_owned(), None),
+        },
+        findings,
+        chosen,
+        processes,
+        settings: config.settings.clone(),
+    })
+}
+
+/// The options of one buildpack.
+pub fn options_of(config: &AppConfig, buildpack: &str) -> BuildpackOptions {
+    config.buildpacks.get(buildpack).cloned().unwrap_or_default()
+}
+
+fn app_name(folder: &Path, config: &AppConfig) -> Result<String> {
+    if let Some(name) = &config.name {
+        return Ok(name.clone());
+    }
+    let full = folder.canonicalize().unwrap_or_else(|_| folder.to_owned());
+    let name = full.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    names::check("app", &name)?;
+    Ok(name)
+}
+
+fn said_in_config(folder: &Path, key: &str) -> Option<Place> {
+    let text = std::fs::read_to_string(folder.join(crate::config::FILE_NAME)).ok()?;
+    let is_key =
+        |line: &str| line.trim_start().strip_prefix(key).is_some_and(|r| r.trim_start().starts_with('='));
+    let line = text.lines().position(is_key)?;
+    Some(Place::new(crate::config::FILE_NAME, u32::try_from(line + 1).ok()))
+}
+
+fn check_buildpack_names(config: &AppConfig) -> Result<()> {
+    let known: Vec<_> = lang::ALL.iter().map(|b| b.name()).collect();
+    let named = config.order.iter().flatten().chain(&config.forbid);
+    for name in named {
+        if !known.contains(&name.as_str()) {
+            return Err(BuildError::UnknownBuildpack { name: name.clone(), known });
+        }
+    }
+    Ok(())
+}
+
+/// Configuration decides; without it, exactly one claim must stand.
+fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<&'static str>> {
+    if let Some(order) = &config.order
+        && !order.is_empty()
+    {
+        let find = |name: &String| findings.iter().find(|f| f.buildpack == name).map(|f| f.buildpack);
+        return Ok(order.iter().filter_map(find).collect());
+    }
+    let allowed = |f: &&Finding| f.claims && !config.forbid.iter().any(|n| n == f.buildpack);
+    let claims: Vec<&Finding> = findings.iter().filter(allowed).collect();
+    match &claims[..] {
+        [one] => Ok(vec![one.buildpack]),
+        [] => Err(BuildError::Unrecognised {
+            looked_for: findings
+                .iter()
+                .map(|f| (f.buildpack.to_owned(), f.looked_for.iter().map(|l| (*l).to_owned()).collect()))
+                .collect(),
+        }),
+        several => Err(BuildError::Ambiguous {
+            claims: several
+                .iter()
+                .map(|f| (f.buildpack.to_owned(), f.first_place().into_iter().collect()))
+                .collect(),
+        }),
+    }
+}
+
+/// The constraint in the configuration, which is stronger than what the source says.
+pub fn configured_constraint(options: &BuildpackOptions) -> Option<(String, Place)> {
+    let (text, line) = options.version.clone()?;
+    Some((text, Place::new(crate::config::FILE_NAME, Some(line))))
+}
+
+/// The first of `candidates` that the tree has.
+pub fn first_present<'c>(tree: &SourceTree, candidates: &[&'c str]) -> Option<&'c str> {
+    candidates.iter().copied().find(|c| tree.has(c))
+}

@@ -1,0 +1,56 @@
+//! Process types: what the source shows, changed by what the configuration says.
+
+use super::{Finding, ProcessKind, ProcessType};
+use crate::config::{AppConfig, FILE_NAME, ProcessConfig};
+use crate::error::{BuildError, Place, Result};
+use std::collections::BTreeMap;
+
+/// The port of a `web` process for which nothing else is said.
+const WEB_PORT: u16 = 8080;
+
+pub(super) fn merge(main: Option<&Finding>, config: &AppConfig) -> Result<Vec<ProcessType>> {
+    let found = main.map(|f| f.processes.as_slice()).unwrap_or_default();
+    let mut all: BTreeMap<String, ProcessType> = found.iter().map(|p| (p.name.clone(), p.clone())).collect();
+    let processes = config.processes.iter().map(|p| (ProcessKind::Process, p));
+    let tasks = config.tasks.iter().map(|p| (ProcessKind::Task, p));
+    for (kind, (name, said)) in processes.chain(tasks) {
+        let Some(process) = apply(all.remove(name), kind, name, said) else {
+            return Err(BuildError::NoProcess { language: format!("{name} in {FILE_NAME}") });
+        };
+        all.insert(name.clone(), process);
+    }
+    let mut all: Vec<ProcessType> = all.into_values().collect();
+    for process in &mut all {
+        if process.name == "web" && process.kind == ProcessKind::Process {
+            process.port.get_or_insert(WEB_PORT);
+        }
+    }
+    // The default one first, then processes, then tasks.
+    all.sort_by_key(|p| (p.name != "web", p.kind == ProcessKind::Task, p.name.clone()));
+    Ok(all)
+}
+
+fn apply(
+    found: Option<ProcessType>,
+    kind: ProcessKind,
+    name: &str,
+    said: &ProcessConfig,
+) -> Option<ProcessType> {
+    let (command, place) = match (&said.run, &found) {
+        (Some(run), _) => (run.clone(), Place::new(FILE_NAME, Some(said.line))),
+        (None, Some(found)) => (found.command.clone(), found.said.clone()),
+        (None, None) => return None,
+    };
+    let (port, health) = found.map_or((None, None), |f| (f.port, f.health));
+    Some(ProcessType {
+        name: name.to_owned(),
+        kind,
+        command,
+        port: said.port.or(port),
+        health: said.health.clone().or(health),
+        memory: said.memory,
+        instances: said.instances,
+        before: said.before.clone(),
+        said: place,
+    })
+}

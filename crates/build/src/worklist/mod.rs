@@ -1,0 +1,106 @@
+//! The worklist: every step of a build with its pinned inputs, before anything runs.
+
+mod key;
+mod plan;
+mod reason;
+
+pub use key::{Form, Input, parts_digest};
+pub use plan::{RuntimeInUse, Worklist, plan};
+pub use reason::{Change, LastInputs, MissReason, compare};
+
+use crate::error::Result;
+use content::StepKey;
+use content::layer::{LayerWriter, WrittenLayer};
+use remote::Fetcher;
+use serde::{Deserialize, Serialize};
+
+/// What a layer is for. The order is from the bottom of an image to its top: by how seldom it changes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Role {
+    /// What every program needs: libraries, certificates, time zones, users.
+    Base,
+    /// A language's interpreter with its own library.
+    Runtime,
+    /// Locked packages.
+    Dependencies,
+    /// Files that a buildpack adds to the app.
+    Support,
+    /// The app's own files.
+    App,
+}
+
+impl Role {
+    /// The name in texts and documents.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Base => "base",
+            Self::Runtime => "runtime",
+            Self::Dependencies => "dependencies",
+            Self::Support => "support",
+            Self::App => "app",
+        }
+    }
+}
+
+/// A package that a step put into a layer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct PackageFact {
+    /// Its name in its registry.
+    pub name: String,
+    /// Its version.
+    pub version: String,
+    /// Package URL (ECMA-427).
+    pub purl: String,
+    /// The licence that it declares.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub licence: Option<String>,
+    /// The locked hash.
+    pub integrity: String,
+}
+
+/// What a finished step leaves behind.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StepResult {
+    /// The layer that it wrote.
+    pub layer: WrittenLayer,
+    /// The packages in it.
+    pub packages: Vec<PackageFact>,
+}
+
+/// What a step has to do its work with.
+pub struct Tools<'a> {
+    /// Gets packages.
+    pub fetcher: &'a Fetcher,
+    /// How many things to do at once.
+    pub jobs: usize,
+    /// Told how many of how many parts are done.
+    pub progress: &'a (dyn Fn(usize, usize) + Sync),
+    /// Whether the user wants the build to end.
+    pub interrupted: &'a (dyn Fn() -> bool + Sync),
+}
+
+/// The action of a step: writes one layer.
+pub trait Work: Send + Sync {
+    /// Writes the layer's parts; gives the packages that went in.
+    fn write(&self, layer: &mut LayerWriter<'_>, tools: &Tools<'_>) -> Result<Vec<PackageFact>>;
+}
+
+/// One step.
+pub struct Step {
+    /// Its name, unique in the worklist.
+    pub name: String,
+    /// What its layer is for.
+    pub role: Role,
+    /// Everything that its result depends on.
+    pub inputs: Vec<Input>,
+    /// What it does.
+    pub work: Box<dyn Work>,
+}
+
+impl Step {
+    /// The key that its result is kept under.
+    pub fn key(&self, form: &Form) -> StepKey {
+        key::step_key(&self.name, &self.inputs, form)
+    }
+}

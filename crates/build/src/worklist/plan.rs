@@ -1,0 +1,177 @@
+//! From survey and lockfiles to the worklist.
+
+use super::{Form, Input, Role, Step, Tools, Work};
+use crate::addresses::Addresses;
+use crate::base::host::{self, Host};
+use crate::config::AppConfig;
+use crate::error::{BuildError, PathFacts, Result};
+use crate::lang::{self, Context};
+use crate::source::{SourceTree, TreeKind};
+use crate::survey::{RuntimeWish, Survey, options_of};
+use crate::worklist::PackageFact;
+use content::layer::{Entry, LayerWriter};
+use content::store::Store;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
+use std::path::PathBuf;
+use std::sync::Arc;
+
+/// The folder of the app, from the root of the image.
+const APP_FOLDER: &str = "app";
+
+/// A runtime that was chosen for a build.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RuntimeInUse {
+    /// For example `node`.
+    pub name: String,
+    /// Its exact version.
+    pub version: String,
+    /// Where it comes from: the base.
+    pub origin: String,
+    /// The folder with its program in the image.
+    #[serde(skip)]
+    pub bin_folder: String,
+}
+
+/// Everything that a build will do.
+pub struct Worklist {
+    /// The steps; their layers go from the bottom of the image to its top in this order.
+    pub steps: Vec<Step>,
+    /// What all keys share.
+    pub form: Form,
+    /// The runtimes.
+    pub runtimes: Vec<RuntimeInUse>,
+    /// Environment of every process.
+    pub env: BTreeMap<String, String>,
+    /// Things that people should know.
+    pub notes: Vec<String>,
+}
+
+/// Plans the build of a surveyed source. `now` is in nanoseconds since 1970.
+pub fn plan(
+    survey: &Survey,
+    tree: &Arc<SourceTree>,
+    config: &AppConfig,
+    addresses: &Addresses,
+    host: &Host,
+    form: Form,
+    store: &Store,
+    now: i64,
+) -> Result<Worklist> {
+    if survey.base.0 != "host" {
+        return Err(BuildError::UnknownBase { name: survey.base.0.clone() });
+    }
+    if survey.processes.is_empty() {
+        return Err(BuildError::NoProcess { language: survey.chosen.join(" and ") });
+    }
+    let mut list =
+        Worklist { steps: Vec::new(), form, runtimes: Vec::new(), env: BTreeMap::new(), notes: Vec::new() };
+    let mut path = Vec::new();
+    let mut interpreter: Option<PathBuf> = None;
+    for finding in survey.chosen_findings() {
+        let (Some(buildpack), Some(wish)) = (lang::named(finding.buildpack), &finding.runtime) else {
+            continue;
+        };
+        let options = options_of(config, finding.buildpack);
+        let provided = host::provide(host, wish.runtime, store, now)?;
+        check_constraint(buildpack, wish, &provided.version)?;
+        let runtime = RuntimeInUse {
+            name: wish.runtime.to_owned(),
+            version: provided.version,
+            origin: survey.base.0.clone(),
+            bin_folder: provided.bin_folder,
+        };
+        let context = Context { tree, options: &options, addresses, runtime: &runtime };
+        let contribution = buildpack.contribute(&context)?;
+        interpreter = interpreter.or(provided.interpreter);
+        if !list.runtimes.contains(&runtime) {
+            list.notes.extend(provided.captured.notes.iter().cloned());
+            list.steps.push(captured_step(
+                format!("{} runtime", wish.runtime),
+                Role::Runtime,
+                provided.captured,
+            ));
+            list.runtimes.push(runtime);
+        }
+        list.steps.extend(contribution.steps);
+        path.extend(contribution.path);
+        list.env.extend(contribution.env.into_iter().map(|(k, v)| (k.to_owned(), v)));
+    }
+    let base = host::capture_base(host, interpreter.as_deref(), store, now)?;
+    list.notes.extend(base.notes.iter().cloned());
+    list.steps.push(captured_step("host base".to_owned(), Role::Base, base));
+    list.steps.push(app_step(tree));
+    list.steps.sort_by_key(|s| s.role);
+    path.extend(["/usr/local/bin", "/usr/bin", "/bin"].map(str::to_owned));
+    path.dedup();
+    list.env.insert("PATH".to_owned(), path.join(":"));
+    list.env.insert("HOME".to_owned(), format!("/{}", crate::base::APP_HOME));
+    Ok(list)
+}
+
+fn check_constraint(buildpack: &dyn lang::Buildpack, wish: &RuntimeWish, version: &str) -> Result<()> {
+    let Some((constraint, place)) = &wish.constraint else { return Ok(()) };
+    match buildpack.accepts(constraint, version) {
+        Some(true) => Ok(()),
+        Some(false) => Err(BuildError::RuntimeMismatch {
+            runtime: wish.runtime,
+            found: version.to_owned(),
+            wanted: constraint.clone(),
+            place: place.clone(),
+        }),
+        None => Err(BuildError::Malformed {
+            place: place.clone(),
+            detail: format!("{constraint:?} is no version constraint of {}", wish.runtime),
+        }),
+    }
+}
+
+fn captured_step(name: String, role: Role, captured: host::Captured) -> Step {
+    Step { name, role, inputs: vec![captured.input()], work: Box::new(captured) }
+}
+
+fn app_step(tree: &Arc<SourceTree>) -> Step {
+    let parts = tree.files().iter().map(|(path, file)| (path.clone(), file.digest.to_string())).collect();
+    Step {
+        name: "app files".to_owned(),
+        role: Role::App,
+        inputs: vec![Input::of_parts("source", parts)],
+        work: Box::new(AppFiles(Arc::clone(tree))),
+    }
+}
+
+/// The step that packs the source itself.
+struct AppFiles(Arc<SourceTree>);
+
+impl Work for AppFiles {
+    fn write(&self, layer: &mut LayerWriter<'_>, tools: &Tools<'_>) -> Result<Vec<PackageFact>> {
+        let files = self.0.files();
+        layer.part::<BuildError>(|tar| {
+            tar.entry(&Entry::folder(APP_FOLDER))?;
+            let mut folders = BTreeSet::new();
+            for (done, (path, file)) in files.iter().enumerate() {
+                if (tools.interrupted)() {
+                    return Err(BuildError::Interrupted);
+                }
+                for (at, _) in path.match_indices('/') {
+                    if folders.insert(&path[..at]) {
+                        tar.entry(&Entry::folder(format!("{APP_FOLDER}/{}", &path[..at])))?;
+                    }
+                }
+                let target = format!("{APP_FOLDER}/{path}");
+                match &file.kind {
+                    TreeKind::Link { target: to } => tar.entry(&Entry::link(target, to))?,
+                    TreeKind::File { size, executable } => {
+                        let full = self.0.root().join(path);
+                        let mut content = File::open(&full).facts(&full)?;
+                        tar.file(&Entry::file(target, *size, *executable), &mut content).facts(&full)?;
+                    }
+                }
+                (tools.progress)(done + 1, files.len());
+            }
+            Ok(())
+        })?;
+        Ok(Vec::new())
+    }
+}

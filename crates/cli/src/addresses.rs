@@ -1,0 +1,107 @@
+//! Gathers where packages come from: options, variables, the user's and the ecosystems' configuration.
+
+use crate::error::Failure;
+use crate::surroundings::user_folder;
+use build::addresses::{AddressBook, Ecosystem, KnownAddress, Origin};
+use build::config::AppConfig;
+use remote::Address;
+use std::env;
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::{Command, Stdio};
+
+/// Reads everything that was said outside of the app.
+pub fn gather(options: &[String]) -> Result<AddressBook, Failure> {
+    let here = env::current_dir().unwrap_or_default();
+    let mut known = Vec::new();
+    for option in options {
+        known.push(from_option(option, &here)?);
+    }
+    for ecosystem in Ecosystem::ALL {
+        let variable = format!("SHTETL_ADDRESS_{}", ecosystem.name().to_uppercase());
+        if let Ok(text) = env::var(&variable) {
+            known.push(said(ecosystem, &text, &here, Origin::Variable, variable));
+        }
+    }
+    if let Some(file) = user_folder("XDG_CONFIG_HOME", ".config").map(|f| f.join("config.toml")) {
+        let folder = file.parent().unwrap_or(Path::new("/"));
+        for (name, text) in AppConfig::user_addresses(&file)? {
+            let ecosystem = Ecosystem::named(&name);
+            known.extend(ecosystem.map(|e| said(e, &text, folder, Origin::User, file.display().to_string())));
+        }
+    }
+    known.extend(npm_configuration(&here));
+    known.extend(pip_configuration(&here));
+    Ok(AddressBook { known, ask_tool })
+}
+
+fn said(ecosystem: Ecosystem, text: &str, base: &Path, origin: Origin, detail: String) -> KnownAddress {
+    KnownAddress { ecosystem, address: Address::parse(text, base), origin, detail }
+}
+
+fn from_option(option: &str, here: &Path) -> Result<KnownAddress, Failure> {
+    let known = Ecosystem::ALL.map(Ecosystem::name);
+    let parsed = option.split_once('=').and_then(|(name, text)| Some((Ecosystem::named(name)?, text)));
+    let (ecosystem, text) = parsed.ok_or_else(|| Failure::Usage {
+        message: format!("--address {option:?} names no kind of packages"),
+        hint: format!("write KIND=WHERE, with KIND one of: {}", known.join(", ")),
+    })?;
+    Ok(said(ecosystem, text, here, Origin::Option, "--address".to_owned()))
+}
+
+/// npm's variable and files, as far as they name a registry.
+fn npm_configuration(here: &Path) -> Option<KnownAddress> {
+    let said = |text: &str, detail: String| said(Ecosystem::Npm, text, here, Origin::Ecosystem, detail);
+    if let Ok(text) = env::var("npm_config_registry") {
+        return Some(said(&text, "npm_config_registry".to_owned()));
+    }
+    let file = PathBuf::from(env::var_os("HOME")?).join(".npmrc");
+    let text = fs::read_to_string(&file).ok()?;
+    Some(said(&value_of(&text, "registry")?, file.display().to_string()))
+}
+
+/// pip's variable and files, as far as they name an index.
+fn pip_configuration(here: &Path) -> Option<KnownAddress> {
+    let said = |text: &str, detail: String| said(Ecosystem::Pypi, text, here, Origin::Ecosystem, detail);
+    if let Ok(text) = env::var("PIP_INDEX_URL") {
+        return Some(said(&text, "PIP_INDEX_URL".to_owned()));
+    }
+    let home = env::var_os("HOME").map(PathBuf::from);
+    let in_home = home.iter().flat_map(|h| [h.join(".config/pip/pip.conf"), h.join(".pip/pip.conf")]);
+    let named = env::var_os("PIP_CONFIG_FILE").map(PathBuf::from);
+    let files = named.into_iter().chain(in_home).chain([PathBuf::from("/etc/pip.conf")]);
+    files.into_iter().find_map(|file| {
+        let text = fs::read_to_string(&file).ok()?;
+        Some(said(&value_of(&text, "index-url")?, file.display().to_string()))
+    })
+}
+
+/// The value of `key = value` in a file of such lines.
+fn value_of(text: &str, key: &str) -> Option<String> {
+    text.lines().find_map(|line| {
+        let (name, value) = line.split_once('=')?;
+        (name.trim() == key).then(|| value.trim().trim_matches('"').to_owned())
+    })
+}
+
+/// Asks the ecosystem's own tool on this machine.
+fn ask_tool(ecosystem: Ecosystem) -> Option<KnownAddress> {
+    let (program, arguments): (&str, &[&str]) = match ecosystem {
+        Ecosystem::Npm => ("npm", &["config", "get", "registry"]),
+        Ecosystem::Pypi => ("python3", &["-m", "pip", "install", "--help"]),
+    };
+    let output =
+        Command::new(program).args(arguments).stdin(Stdio::null()).stderr(Stdio::null()).output().ok()?;
+    let text = String::from_utf8_lossy(&output.stdout);
+    let address = match ecosystem {
+        Ecosystem::Npm => text.lines().find(|l| l.starts_with("http"))?.trim().to_owned(),
+        // pip states its default index in the help of the option.
+        Ecosystem::Pypi => {
+            let (_, after) = text.split_once("--index-url")?;
+            let stated = after.split_once("(default")?.1;
+            stated.split_whitespace().next()?.trim_end_matches(')').to_owned()
+        }
+    };
+    let detail = format!("{program} {}", arguments.join(" "));
+    Some(said(ecosystem, &address, Path::new("/"), Origin::Tool, detail))
+}

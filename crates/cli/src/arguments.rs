@@ -1,0 +1,184 @@
+//! The command line, as it is written.
+
+use clap::builder::styling::{AnsiColor, Styles};
+use clap::{Args, Parser, Subcommand, ValueEnum};
+use std::path::PathBuf;
+
+const STYLES: Styles = Styles::styled()
+    .header(AnsiColor::Cyan.on_default().bold())
+    .usage(AnsiColor::Cyan.on_default().bold())
+    .literal(AnsiColor::Green.on_default());
+
+/// Turns application source into runnable, layered OCI images: no daemon, no root, no toolchain.
+#[derive(Parser)]
+#[command(name = "shtetl", version, styles = STYLES, max_term_width = 100)]
+#[command(after_help = "New here? `shtetl demo` shows the whole job in half a minute.\n\
+    Exit codes: 0 done, 1 the work failed, 2 wrong usage or configuration, 3 outside trouble.")]
+pub struct Arguments {
+    #[command(flatten)]
+    pub global: Global,
+    #[command(subcommand)]
+    pub command: Command,
+}
+
+/// Options of every command.
+#[derive(Args)]
+pub struct Global {
+    /// How results are written: text for people, json for programs
+    #[arg(
+        long,
+        global = true,
+        value_enum,
+        default_value_t,
+        value_name = "FORMAT",
+        help_heading = "Global options"
+    )]
+    pub format: Format,
+    /// Folder of the store [default: the user's cache folder]
+    #[arg(long, global = true, env = "SHTETL_STORE", value_name = "DIR", help_heading = "Global options")]
+    pub store: Option<PathBuf>,
+    /// Where packages come from: npm=URL or pypi=FOLDER; may be repeated
+    #[arg(long = "address", global = true, value_name = "KIND=WHERE", help_heading = "Global options")]
+    pub addresses: Vec<String>,
+    /// How many things to do at once [default: by the processors, at least 8]
+    #[arg(long, global = true, env = "SHTETL_JOBS", value_name = "N", help_heading = "Global options")]
+    pub jobs: Option<usize>,
+    /// Folder whose files are captured for the base `host`
+    #[arg(
+        long,
+        global = true,
+        env = "SHTETL_HOST_ROOT",
+        value_name = "DIR",
+        hide = true,
+        default_value = "/"
+    )]
+    pub host_root: PathBuf,
+}
+
+#[derive(Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub enum Format {
+    #[default]
+    Text,
+    Json,
+}
+
+#[derive(Subcommand)]
+pub enum Command {
+    /// Tell what a source is and why; nothing is built
+    #[command(after_help = "Examples:\n  shtetl survey\n  shtetl survey apps/timetable --format json")]
+    Survey(SurveyOptions),
+    /// Build the image of an app
+    #[command(
+        after_help = "Examples:\n  shtetl build\n  shtetl build apps/timetable --tag 14 --archive timetable.tar\n  \
+        shtetl build --dry-run        what would run, and why"
+    )]
+    Build(BuildOptions),
+    /// Tell what is in an image: layers, process types, settings, packages
+    #[command(after_help = "Examples:\n  shtetl show timetable\n  shtetl show ./layout --packages\n  \
+        shtetl show timetable:14 --record")]
+    Show(ShowOptions),
+    /// Run a process type or task of an image on this machine
+    #[command(
+        after_help = "Examples:\n  shtetl run timetable\n  shtetl run timetable tides --set HARBOUR=Kestrel\n  \
+        shtetl run fares:14 audit -- --from 2026-01-01\n\n\
+        The exit code is the process's own; 0 when it was stopped with Ctrl-C or SIGTERM."
+    )]
+    Run(RunOptions),
+    /// List past builds: what ran, why, and how long it took
+    #[command(
+        after_help = "Examples:\n  shtetl ledger\n  shtetl ledger timetable\n  shtetl ledger timetable --log 3"
+    )]
+    Ledger(LedgerOptions),
+    /// Tell where packages come from, and who said so
+    #[command(after_help = "Examples:\n  shtetl addresses\n  shtetl addresses apps/timetable")]
+    Addresses(AddressesOptions),
+    /// Write the sample apps and go through the whole job with them
+    #[command(after_help = "Examples:\n  shtetl demo\n  shtetl demo ~/ferry-apps --no-pause")]
+    Demo(DemoOptions),
+}
+
+#[derive(Args)]
+pub struct SurveyOptions {
+    /// The app's folder
+    #[arg(default_value = ".")]
+    pub path: PathBuf,
+}
+
+#[derive(Args)]
+pub struct BuildOptions {
+    /// The app's folder
+    #[arg(default_value = ".")]
+    pub path: PathBuf,
+    /// Tag of the image
+    #[arg(long, default_value = build::inspect::DEFAULT_TAG)]
+    pub tag: String,
+    /// Also write the image as an OCI layout folder
+    #[arg(long, value_name = "DIR")]
+    pub layout: Option<PathBuf>,
+    /// Also write the image as a tar archive of an OCI layout
+    #[arg(long, value_name = "FILE")]
+    pub archive: Option<PathBuf>,
+    /// How layers are compressed
+    #[arg(long, value_name = "CODEC", default_value = "zstd", value_parser = ["zstd", "gzip"])]
+    pub compress: String,
+    /// Take everything from the store and from folders; never use the network
+    #[arg(long)]
+    pub offline: bool,
+    /// Only tell what would run, and why
+    #[arg(long)]
+    pub dry_run: bool,
+}
+
+#[derive(Args)]
+pub struct ShowOptions {
+    /// A name with an optional tag, a layout folder or an archive
+    pub image: String,
+    /// List every package
+    #[arg(long)]
+    pub packages: bool,
+    /// Print the record: how the image came about, as JSON
+    #[arg(long)]
+    pub record: bool,
+}
+
+#[derive(Args)]
+pub struct RunOptions {
+    /// A name with an optional tag, a layout folder or an archive
+    pub image: String,
+    /// The process type or task [default: the image's first]
+    pub process: Option<String>,
+    /// Value of a setting; may be repeated
+    #[arg(long, value_name = "NAME=VALUE")]
+    pub set: Vec<String>,
+    /// Port to listen on; 0 takes a free one [default: the image's]
+    #[arg(long)]
+    pub port: Option<u16>,
+    /// Arguments for the process
+    #[arg(last = true)]
+    pub arguments: Vec<String>,
+}
+
+#[derive(Args)]
+pub struct LedgerOptions {
+    /// The app; without it, all apps are listed
+    pub app: Option<String>,
+    /// Print the log of this build
+    #[arg(long, value_name = "N", requires = "app")]
+    pub log: Option<u32>,
+}
+
+#[derive(Args)]
+pub struct AddressesOptions {
+    /// The app's folder
+    #[arg(default_value = ".")]
+    pub path: PathBuf,
+}
+
+#[derive(Args)]
+pub struct DemoOptions {
+    /// Where to write the apps [default: a new folder that is removed at the end]
+    pub dir: Option<PathBuf>,
+    /// Do not wait for Enter between the parts
+    #[arg(long)]
+    pub no_pause: bool,
+}

@@ -1,0 +1,72 @@
+//! `addresses`: where packages come from, and who said so.
+
+use super::Done;
+use crate::arguments::AddressesOptions;
+use crate::render::table::Table;
+use crate::render::{FAINT, GOOD, Output, STRONG, styled};
+use crate::surroundings::Surroundings;
+use build::addresses::{Addresses, Ecosystem, KnownAddress, Origin};
+use build::config::AppConfig;
+use std::process::ExitCode;
+
+pub fn run(options: &AddressesOptions, around: &Surroundings, output: &Output) -> Done {
+    let config = AppConfig::load(&options.path)?;
+    let addresses = Addresses::new(&around.book, &config, &options.path);
+    if output.is_json() {
+        let all: Vec<_> = Ecosystem::ALL.into_iter().map(|e| document(e, &addresses.all(e))).collect();
+        output.json(&serde_json::json!({ "format": "shtetl/addresses/1", "addresses": all }));
+        return Ok(ExitCode::SUCCESS);
+    }
+    for (number, ecosystem) in Ecosystem::ALL.into_iter().enumerate() {
+        if number > 0 {
+            output.line("");
+        }
+        output.line(styled(STRONG, ecosystem.name()));
+        let all = addresses.all(ecosystem);
+        for line in table(&all).lines() {
+            output.line(line);
+        }
+        if all.is_empty() {
+            let name = ecosystem.name();
+            output.line(format!(
+                "  nothing says where; in shtetl.toml, under [addresses]: {name} = \"URL or folder\""
+            ));
+        }
+    }
+    output.line("");
+    output.line(styled(
+        FAINT,
+        "where a lockfile names the place of a package, options, variables, shtetl.toml and your own",
+    ));
+    output.line(styled(
+        FAINT,
+        "configuration are stronger than it, the ecosystem's configuration and tools are weaker",
+    ));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn document(ecosystem: Ecosystem, all: &[KnownAddress]) -> serde_json::Value {
+    let said: Vec<_> = all
+        .iter()
+        .map(|k| serde_json::json!({ "address": k.address.to_string(), "origin": k.origin, "said_by": k.detail }))
+        .collect();
+    serde_json::json!({ "kind": ecosystem.name(), "in_force_first": said })
+}
+
+fn table(all: &[KnownAddress]) -> Table {
+    let mut table = Table::new(&[]);
+    for (number, known) in all.iter().enumerate() {
+        let force = if number == 0 { styled(GOOD, "in force") } else { styled(FAINT, "weaker") };
+        let who = match known.origin {
+            Origin::Option => "option",
+            Origin::Variable => "variable",
+            Origin::App => "app",
+            Origin::User => "your configuration",
+            Origin::Lockfile => "lockfile",
+            Origin::Ecosystem => "ecosystem's configuration",
+            Origin::Tool => "ecosystem's tool",
+        };
+        table.row([force, known.address.to_string(), styled(FAINT, format!("{who}: {}", known.detail))]);
+    }
+    table
+}

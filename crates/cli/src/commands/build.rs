@@ -1,0 +1,183 @@
+//! `build`: from a folder to an image.
+
+use super::Done;
+use crate::arguments::BuildOptions;
+use crate::events::Renderer;
+use crate::interrupt;
+use crate::render::table::Table;
+use crate::render::{BUSY, FAINT, GOOD, Output, STRONG, styled, words};
+use crate::surroundings::Surroundings;
+use build::command;
+use build::execute::{Decision, Surroundings as Around};
+use build::pipeline::{self, App, Built, Order, codec_named, look, prepare, preview};
+use build::record::LayerRecord;
+use build::worklist::Worklist;
+use content::image::{write_archive, write_layout};
+use remote::{Fetcher, Network};
+use std::process::ExitCode;
+use std::sync::atomic::Ordering;
+
+pub fn run(options: &BuildOptions, around: &Surroundings, output: &Output) -> Done {
+    let app = look(&options.path, &around.store, Surroundings::now())?;
+    let order = order(&options.tag, &options.compress, around);
+    let worklist = prepare(&app, &order, &around.store)?;
+    if options.dry_run {
+        show_preview(&app, &worklist, &preview(&app, &worklist, &around.store), output);
+        return Ok(ExitCode::SUCCESS);
+    }
+    let built = build_quietly(&app, &worklist, &order, options.offline, around, output)?;
+    let mut written = Vec::new();
+    if let Some(folder) = &options.layout {
+        write_layout(&around.store, built.digest, folder)?;
+        written.push(folder.display().to_string());
+    }
+    if let Some(file) = &options.archive {
+        write_archive(&around.store, built.digest, file)?;
+        written.push(file.display().to_string());
+    }
+    show_built(&built, &written, output);
+    Ok(ExitCode::SUCCESS)
+}
+
+/// How to build with these options.
+pub fn order<'a>(tag: &'a str, compress: &str, around: &'a Surroundings) -> Order<'a> {
+    Order {
+        tag,
+        codec: codec_named(compress).unwrap_or_default(),
+        created: &around.created,
+        host: &around.host,
+        book: &around.book,
+        now: Surroundings::now(),
+    }
+}
+
+/// Builds, showing only what happens meanwhile.
+pub fn build_quietly(
+    app: &App,
+    worklist: &Worklist,
+    order: &Order<'_>,
+    offline: bool,
+    around: &Surroundings,
+    output: &Output,
+) -> Result<Built, crate::error::Failure> {
+    let stop = interrupt::flag()?;
+    let renderer = Renderer::new(output);
+    let network = if offline { Network::Forbidden } else { Network::Allowed };
+    let fetcher = Fetcher::new(network);
+    let surroundings = Around {
+        store: &around.store,
+        fetcher: &fetcher,
+        jobs: around.jobs,
+        events: &|event| renderer.show(&event),
+        interrupted: &|| stop.load(Ordering::Relaxed),
+    };
+    Ok(pipeline::build(app, worklist, order, &surroundings)?)
+}
+
+fn show_preview(app: &App, worklist: &Worklist, decisions: &[Decision], output: &Output) {
+    if output.is_json() {
+        let steps: Vec<_> = worklist
+            .steps
+            .iter()
+            .zip(decisions)
+            .map(|(step, decision)| {
+                serde_json::json!({
+                    "step": step.name,
+                    "role": step.role,
+                    "key": decision.key,
+                    "runs": decision.found.is_err(),
+                    "because": decision.found.as_ref().err(),
+                })
+            })
+            .collect();
+        output.json(&serde_json::json!({
+            "format": "shtetl/preview/1", "name": app.survey.name, "runtimes": worklist.runtimes, "steps": steps,
+        }));
+        return;
+    }
+    let runs = decisions.iter().filter(|d| d.found.is_err()).count();
+    let summary = match runs {
+        0 => "nothing would run".to_owned(),
+        n => format!("{} would run", words::count(n, "step")),
+    };
+    output.line(format!("{}  {summary}", styled(STRONG, &app.survey.name)));
+    let mut table = Table::new(&[]);
+    for (step, decision) in worklist.steps.iter().zip(decisions) {
+        let (what, why) = match &decision.found {
+            Ok(result) => (styled(GOOD, "found"), words::size(result.layer.size)),
+            Err(reason) => (styled(BUSY, "would run"), words::reason(reason)),
+        };
+        table.row([step.name.clone(), what, why]);
+    }
+    for line in table.lines() {
+        output.line(line);
+    }
+}
+
+/// Shows a finished build; `written` are the places that it was also written to.
+pub fn show_built(built: &Built, written: &[String], output: &Output) {
+    if output.is_json() {
+        output.json(&serde_json::json!({
+            "format": "shtetl/build/1",
+            "name": built.name,
+            "tag": built.tag,
+            "digest": built.digest,
+            "number": built.number,
+            "milliseconds": built.milliseconds,
+            "unchanged": built.before == Some(built.digest),
+            "steps": built.outcomes,
+            "processes": built.record.processes,
+            "layers": built.record.layers,
+            "left_out": built.left_out,
+            "written": written,
+        }));
+        return;
+    }
+    let ran = built.outcomes.iter().filter(|o| o.because.is_some()).count();
+    let image = format!("{}:{}", built.name, built.tag);
+    let verdict = match (ran, built.before == Some(built.digest)) {
+        (0, true) => "nothing changed, nothing ran".to_owned(),
+        (0, false) => "nothing ran, only the image's documents are new".to_owned(),
+        (n, _) => format!("{} ran", words::count(n, "step")),
+    };
+    let time = words::duration(built.milliseconds);
+    output.line(format!("{}  build {}, {verdict}, {time}", styled(STRONG, &image), built.number));
+    for line in steps(built).lines() {
+        output.line(line);
+    }
+    output.line("");
+    for line in runs(built).lines() {
+        output.line(line);
+    }
+    output.line(format!("  {}  {}", styled(FAINT, "image"), built.digest));
+    for place in written {
+        output.line(format!("  {}  {place}", styled(FAINT, "written to")));
+    }
+}
+
+fn steps(built: &Built) -> Table {
+    let mut table = Table::new(&[2]);
+    for (outcome, layer) in built.outcomes.iter().zip(&built.record.layers) {
+        let (what, why) = match &outcome.because {
+            None => (styled(GOOD, "found"), String::new()),
+            Some(reason) => (
+                styled(BUSY, "ran"),
+                format!("{}, {}", words::duration(outcome.milliseconds), words::reason(reason)),
+            ),
+        };
+        table.row([outcome.step.clone(), what, words::size(layer.size), styled(FAINT, why)]);
+    }
+    let total: u64 = built.record.layers.iter().map(|l: &LayerRecord| l.size).sum();
+    let packages = built.record.packages.len();
+    let more = if packages == 0 { String::new() } else { words::count(packages, "package") };
+    table.row([styled(FAINT, "together"), String::new(), words::size(total), styled(FAINT, more)]);
+    table
+}
+
+fn runs(built: &Built) -> Table {
+    let mut table = Table::new(&[]);
+    for process in &built.record.processes {
+        table.row([process.name.clone(), command::join(&process.command), words::process_details(process)]);
+    }
+    table
+}

@@ -1,0 +1,15 @@
+//! One file a command: options in, one call into the core, results out.
+
+pub mod addresses;
+pub mod build;
+pub mod demo;
+pub mod ledger;
+pub mod run;
+pub mod show;
+pub mod survey;
+
+use crate::error::Failure;
+use std::process::ExitCode;
+
+/// What a command ends with.
+pub type Done = Result<ExitCode, Failure>;

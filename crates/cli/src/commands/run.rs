@@ -1,0 +1,69 @@
+//! `run`: runs a process type or task of an image on this machine.
+
+use super::Done;
+use crate::arguments::RunOptions;
+use crate::error::Failure;
+use crate::interrupt;
+use crate::render::{FAINT, GOOD, Output, styled};
+use crate::surroundings::Surroundings;
+use build::inspect;
+use build::launch::{self, Start};
+use sandbox::Ended;
+use std::collections::BTreeMap;
+use std::io::IsTerminal;
+use std::process::{ExitCode, Stdio};
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+/// How long a process that listens is waited for before nothing more is said of it.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+pub fn run(options: &RunOptions, around: &Surroundings, output: &Output) -> Done {
+    let image = inspect::open(&around.store, &options.image)?;
+    let start =
+        Start { settings: settings(&options.set)?, port: options.port, arguments: options.arguments.clone() };
+    let stdin = if std::io::stdin().is_terminal() { Stdio::null() } else { Stdio::inherit() };
+    let io = [stdin, Stdio::inherit(), Stdio::inherit()];
+    let mut launched = launch::start(&around.store, &image, options.process.as_deref(), start, io)?;
+    let control = launched.process().remote_control()?;
+    let stopped = interrupt::on_signal(move |signal| control.signal(signal))?;
+    let process = options.process.clone().unwrap_or_else(|| image.variants[0].process.clone());
+    output.aside(styled(FAINT, format!("{} {process} starts; Ctrl-C ends it", image.label)));
+    if launched.port.is_some() {
+        announce(&mut launched, output);
+    }
+    let ended = launched.process().wait().map_err(build::BuildError::from)?;
+    if stopped.load(Ordering::SeqCst) {
+        output.aside(styled(FAINT, format!("{} {process} ended", image.label)));
+        return Ok(ExitCode::SUCCESS);
+    }
+    Ok(match ended {
+        Ended::Exit(status) => ExitCode::from(u8::try_from(status).unwrap_or(1)),
+        Ended::Signal(signal) => {
+            output.aside(format!("{process} was ended by signal {signal}"));
+            ExitCode::from(u8::try_from(128 + signal).unwrap_or(1))
+        }
+    })
+}
+
+fn announce(launched: &mut launch::Launched, output: &Output) {
+    let Some(port) = launched.port else { return };
+    if launched.wait_for_port(PATIENCE) {
+        output.aside(format!("{} http://127.0.0.1:{port}/", styled(GOOD, "answers on")));
+    }
+}
+
+/// Reads `NAME=VALUE`.
+fn settings(given: &[String]) -> Result<BTreeMap<String, String>, Failure> {
+    given
+        .iter()
+        .map(|text| match text.split_once('=') {
+            Some((name, value)) if !name.is_empty() => Ok((name.to_owned(), value.to_owned())),
+            // The text may hold a secret, so it is not repeated.
+            _ => Err(Failure::Usage {
+                message: "--set wants a name and a value".to_owned(),
+                hint: "write --set NAME=VALUE".to_owned(),
+            }),
+        })
+        .collect()
+}

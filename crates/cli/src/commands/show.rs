@@ -1,0 +1,117 @@
+//! `show`: what is in an image.
+
+use super::Done;
+use crate::arguments::ShowOptions;
+use crate::render::table::Table;
+use crate::render::{FAINT, Output, STRONG, styled, words};
+use crate::surroundings::Surroundings;
+use build::command;
+use build::inspect::{self, OpenImage};
+use std::process::ExitCode;
+
+pub fn run(options: &ShowOptions, around: &Surroundings, output: &Output) -> Done {
+    let image = inspect::open(&around.store, &options.image)?;
+    if options.record {
+        output.json(&image.record);
+    } else if output.is_json() {
+        let variants: Vec<_> = image
+            .variants
+            .iter()
+            .map(|v| serde_json::json!({ "process": v.process, "tag": v.tag, "digest": v.digest, "config": v.config.config }))
+            .collect();
+        output.json(&serde_json::json!({
+            "format": "shtetl/show/1", "image": image.label, "digest": image.digest,
+            "variants": variants, "record": image.record,
+        }));
+    } else {
+        text(&image, options.packages, output);
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn text(image: &OpenImage, all_packages: bool, output: &Output) {
+    let record = &image.record;
+    let runtimes: Vec<String> = record.runtimes.iter().map(|r| format!("{} {}", r.name, r.version)).collect();
+    let from =
+        if record.base == "host" { "captured from a host".to_owned() } else { format!("on {}", record.base) };
+    output.line(format!(
+        "{}  {}, {from}, {}",
+        styled(STRONG, &image.label),
+        runtimes.join(" and "),
+        record.platform
+    ));
+    output.line(format!("  {}  {}", styled(FAINT, "image "), image.digest));
+    output.line(format!("  {}  {}", styled(FAINT, "source"), record.source));
+    section(output, "layers, bottom to top", &layers(image));
+    section(output, "how it runs", &processes(image));
+    if !record.settings.is_empty() {
+        section(output, "settings", &settings(image));
+    }
+    if all_packages {
+        section(output, "packages", &packages(image));
+    } else if !record.packages.is_empty() {
+        let count = words::count(record.packages.len(), "package");
+        output.line(format!("\n{count}: `shtetl show {} --packages` lists them", image.label));
+    }
+}
+
+fn section(output: &Output, heading: &str, table: &Table) {
+    output.line("");
+    output.line(styled(STRONG, heading));
+    for line in table.lines() {
+        output.line(line);
+    }
+}
+
+fn layers(image: &OpenImage) -> Table {
+    let mut table = Table::new(&[1, 2]);
+    let (mut packed, mut unpacked) = (0, 0);
+    for layer in &image.record.layers {
+        packed += layer.size;
+        unpacked += layer.raw_size;
+        let sizes = [words::size(layer.size), words::size(layer.raw_size)];
+        let [size, raw] = sizes;
+        table.row([layer.role.name().to_owned(), size, raw, styled(FAINT, layer.digest.short())]);
+    }
+    table.row([
+        styled(FAINT, "together"),
+        words::size(packed),
+        words::size(unpacked),
+        styled(FAINT, "packed, unpacked"),
+    ]);
+    table
+}
+
+fn processes(image: &OpenImage) -> Table {
+    let mut table = Table::new(&[]);
+    for (process, variant) in image.record.processes.iter().zip(&image.variants) {
+        table.row([
+            process.name.clone(),
+            command::join(&process.command),
+            words::process_details(process),
+            styled(FAINT, format!("tag {}", variant.tag)),
+        ]);
+    }
+    table
+}
+
+fn settings(image: &OpenImage) -> Table {
+    let mut table = Table::new(&[]);
+    for (name, rule) in &image.record.settings {
+        table.row([
+            name.clone(),
+            words::setting(rule),
+            styled(FAINT, rule.about.as_deref().unwrap_or_default()),
+        ]);
+    }
+    table
+}
+
+fn packages(image: &OpenImage) -> Table {
+    let mut table = Table::new(&[]);
+    for package in &image.record.packages {
+        let licence = package.licence.as_deref().unwrap_or("no licence said");
+        table.row([package.name.clone(), package.version.clone(), styled(FAINT, licence)]);
+    }
+    table
+}

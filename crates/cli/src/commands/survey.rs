@@ -1,0 +1,180 @@
+//! `survey`: what a source is, and why.
+
+use super::Done;
+use crate::arguments::SurveyOptions;
+use crate::render::table::Table;
+use crate::render::{BAD, FAINT, GOOD, Output, STRONG, styled, words};
+use crate::surroundings::Surroundings;
+use build::command;
+use build::pipeline::look;
+use build::source::WhyLeftOut;
+use build::survey::{Finding, Speaks, Survey};
+use std::process::ExitCode;
+
+pub fn run(options: &SurveyOptions, around: &Surroundings, output: &Output) -> Done {
+    let app = look(&options.path, &around.store, Surroundings::now())?;
+    if output.is_json() {
+        output.json(&serde_json::json!({ "format": "shtetl/survey/1", "survey": app.survey }));
+    } else {
+        text(&app.survey, output);
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn text(survey: &Survey, output: &Output) {
+    let chosen = survey.chosen.join(" and ");
+    output.line(format!("{}  {chosen}", styled(STRONG, &survey.name)));
+    for line in facts(survey).lines() {
+        output.line(line);
+    }
+    for finding in survey.chosen_findings() {
+        heading(output, &format!("why {}", finding.buildpack));
+        for line in evidence(finding).lines() {
+            output.line(line);
+        }
+    }
+    let others: Vec<&Finding> =
+        survey.findings.iter().filter(|f| !survey.chosen.contains(&f.buildpack)).collect();
+    if !others.is_empty() {
+        heading(output, "why not");
+        for line in others_table(&others).lines() {
+            output.line(line);
+        }
+    }
+    heading(output, "how it runs");
+    for line in processes(survey).lines() {
+        output.line(line);
+    }
+    if survey.processes.is_empty() {
+        output.line(format!(
+            "  {}",
+            styled(BAD, "nothing says how; in shtetl.toml: [process.web], then run = \"the command\"")
+        ));
+    }
+    if !survey.settings.is_empty() {
+        heading(output, "settings");
+        for line in settings(survey).lines() {
+            output.line(line);
+        }
+    }
+    if !survey.left_out.is_empty() {
+        heading(output, "left out");
+        for line in left_out(survey).lines() {
+            output.line(line);
+        }
+    }
+}
+
+fn heading(output: &Output, text: &str) {
+    output.line("");
+    output.line(styled(STRONG, text));
+}
+
+fn facts(survey: &Survey) -> Table {
+    let mut table = Table::new(&[]);
+    let mut row = |name: &str, value: String, why: String| {
+        table.row([styled(FAINT, name), value, styled(FAINT, why)]);
+    };
+    let size = words::size(survey.size);
+    row("source", format!("{}, {size}", words::count(survey.files, "file")), survey.source.short());
+    for finding in survey.chosen_findings() {
+        if let Some(wish) = &finding.runtime {
+            let (version, why) = match &wish.constraint {
+                Some((range, place)) => (range.clone(), words::place(place)),
+                None => ("any version".to_owned(), "nothing says which: pin one".to_owned()),
+            };
+            row("runtime", format!("{} {version}", wish.runtime), why);
+        }
+        if let Some(lock) = &finding.lock {
+            let packages = words::count(lock.packages, "package");
+            let development = match lock.development {
+                0 => String::new(),
+                n => format!(", {n} more only for development"),
+            };
+            row("packages", format!("{packages}{development}"), lock.file.clone());
+        }
+    }
+    let base_said = survey.base.1.as_ref().map_or("nothing says which: the default".to_owned(), words::place);
+    row("base", survey.base.0.clone(), base_said);
+    table
+}
+
+fn evidence(finding: &Finding) -> Table {
+    let mut table = Table::new(&[]);
+    for evidence in &finding.evidence {
+        let sign = match evidence.speaks {
+            Speaks::For => styled(GOOD, "+"),
+            Speaks::Against => styled(BAD, "-"),
+        };
+        let value = shortened(&evidence.value);
+        table.row([
+            format!("{sign} {}", words::place(&evidence.place)),
+            value,
+            styled(FAINT, &evidence.tells),
+        ]);
+    }
+    table
+}
+
+/// Evidence is quoted; a long quotation is cut.
+fn shortened(text: &str) -> String {
+    const LONGEST: usize = 44;
+    if text.chars().count() <= LONGEST {
+        return text.to_owned();
+    }
+    let kept: String = text.chars().take(LONGEST - 1).collect();
+    format!("{kept}…")
+}
+
+fn others_table(others: &[&Finding]) -> Table {
+    let mut table = Table::new(&[]);
+    for finding in others {
+        let against = finding.evidence.iter().find(|e| e.speaks == Speaks::Against);
+        let why = match against {
+            Some(evidence) => format!("{}: {}", words::place(&evidence.place), evidence.tells),
+            None if finding.claims => "claims it too, but the configuration chose otherwise".to_owned(),
+            None => format!("none of {}", finding.looked_for.join(", ")),
+        };
+        table.row([finding.buildpack.to_owned(), styled(FAINT, why)]);
+    }
+    table
+}
+
+fn processes(survey: &Survey) -> Table {
+    let mut table = Table::new(&[]);
+    for process in &survey.processes {
+        table.row([
+            process.name.clone(),
+            command::join(&process.command),
+            words::process_details(process),
+            styled(FAINT, words::place(&process.said)),
+        ]);
+    }
+    table
+}
+
+fn settings(survey: &Survey) -> Table {
+    let mut table = Table::new(&[]);
+    for (name, rule) in &survey.settings {
+        table.row([
+            name.clone(),
+            words::setting(rule),
+            styled(FAINT, rule.about.as_deref().unwrap_or_default()),
+        ]);
+    }
+    table
+}
+
+fn left_out(survey: &Survey) -> Table {
+    let mut table = Table::new(&[]);
+    for left in &survey.left_out {
+        let why = match left.why {
+            WhyLeftOut::Settings => "settings of one place, often secret",
+            WhyLeftOut::PrivateKey => "a private key",
+            WhyLeftOut::Dependencies => "installed packages: they are installed anew",
+            WhyLeftOut::Special => "neither file, folder nor link",
+        };
+        table.row([left.path.clone(), styled(FAINT, why)]);
+    }
+    table
+}

@@ -1,0 +1,499 @@
+//! Wording, advice and exit code of everything that can go wrong. The only place for them.
+
+use crate::render::{BAD, Output, TYPED, snippet, styled, words};
+use build::config::{Complaint, Fault};
+use build::{BuildError, names};
+use content::ContentError;
+use remote::RemoteError;
+use sandbox::{Ground, Isolation, SandboxError};
+use serde::Serialize;
+use std::io;
+use std::path::Path;
+use std::process::ExitCode;
+
+/// A command that could not do what was asked.
+#[derive(Debug)]
+pub enum Failure {
+    /// The core failed.
+    Build(Box<BuildError>),
+    /// Wrong usage, found before the core was called.
+    Usage { message: String, hint: String },
+    /// There is no home folder to put the store into.
+    NoHome,
+    /// The system refused something that only this program asks for.
+    System(io::Error),
+}
+
+impl From<BuildError> for Failure {
+    fn from(error: BuildError) -> Self {
+        Self::Build(Box::new(error))
+    }
+}
+
+impl From<ContentError> for Failure {
+    fn from(error: ContentError) -> Self {
+        BuildError::from(error).into()
+    }
+}
+
+impl From<io::Error> for Failure {
+    fn from(error: io::Error) -> Self {
+        Self::System(error)
+    }
+}
+
+/// The work failed.
+const FAILED: u8 = 1;
+/// Wrong usage or configuration.
+const WRONG: u8 = 2;
+/// Trouble outside: network, disk, sandbox.
+const OUTSIDE: u8 = 3;
+/// Ended by Ctrl-C, as shells count it.
+const INTERRUPTED: u8 = 130;
+
+/// An error in words.
+#[derive(Debug, Default, Serialize)]
+struct Worded {
+    message: String,
+    /// Lines that show the place or list the facts.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    details: Vec<String>,
+    /// What to do next.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    hint: Option<String>,
+    exit: u8,
+}
+
+fn worded(exit: u8, message: impl Into<String>, hint: impl Into<String>) -> Worded {
+    let hint = hint.into();
+    Worded { message: message.into(), details: Vec::new(), hint: (!hint.is_empty()).then_some(hint), exit }
+}
+
+/// Tells of the failure and gives the exit code.
+pub fn report(output: &Output, failure: &Failure) -> ExitCode {
+    let error = match failure {
+        Failure::Build(error) => build_error(error),
+        Failure::Usage { message, hint } => worded(WRONG, message, hint),
+        Failure::NoHome => {
+            worded(WRONG, "there is no home folder for the store", "give one with --store DIR")
+        }
+        Failure::System(error) => worded(OUTSIDE, system(error), ""),
+    };
+    if output.is_json() {
+        let plain = |text: &String| anstream::adapter::strip_str(text).to_string();
+        let details = error.details.iter().map(plain).collect();
+        let document =
+            serde_json::json!({ "event": "error", "error": Worded { details, ..error_copy(&error) } });
+        output.aside(document);
+    } else {
+        output.aside(format!("{} {}", styled(BAD, "error:"), error.message));
+        for line in &error.details {
+            output.aside(line);
+        }
+        if let Some(hint) = &error.hint {
+            output.aside(format!("{} {hint}", styled(TYPED, "what to do:")));
+        }
+    }
+    ExitCode::from(error.exit)
+}
+
+fn error_copy(error: &Worded) -> Worded {
+    Worded { message: error.message.clone(), details: Vec::new(), hint: error.hint.clone(), exit: error.exit }
+}
+
+fn system(error: &io::Error) -> String {
+    match error.kind() {
+        io::ErrorKind::NotFound => "it does not exist".to_owned(),
+        io::ErrorKind::PermissionDenied => "permission denied".to_owned(),
+        io::ErrorKind::StorageFull => "the disk is full".to_owned(),
+        io::ErrorKind::NotADirectory => "it is not a folder".to_owned(),
+        _ => error.to_string(),
+    }
+}
+
+fn at(path: &Path, error: &io::Error) -> String {
+    format!("{}: {}", path.display(), system(error))
+}
+
+fn build_error(error: &BuildError) -> Worded {
+    match error {
+        BuildError::Content(error) => content_error(error),
+        BuildError::Remote { wanted_by, source } => remote_error(wanted_by, source),
+        BuildError::Source { .. }
+        | BuildError::EmptySource { .. }
+        | BuildError::FileName { .. }
+        | BuildError::LinkOutside { .. } => source_error(error),
+        BuildError::Config { path, text, complaints } => config_error(path, text, complaints),
+        BuildError::Name { .. }
+        | BuildError::Unrecognised { .. }
+        | BuildError::Ambiguous { .. }
+        | BuildError::UnknownBuildpack { .. }
+        | BuildError::NoProcess { .. }
+        | BuildError::NeedsShell { .. }
+        | BuildError::UnknownBase { .. } => survey_error(error),
+        BuildError::Malformed { .. }
+        | BuildError::Unsupported { .. }
+        | BuildError::NotLocked { .. }
+        | BuildError::LockMismatch { .. }
+        | BuildError::NoAddress { .. }
+        | BuildError::NoUsableFile { .. }
+        | BuildError::BadPackage { .. } => package_error(error),
+        BuildError::RuntimeMissing { .. }
+        | BuildError::RuntimeMismatch { .. }
+        | BuildError::Capture { .. } => runtime_error(error),
+        _ => run_error(error),
+    }
+}
+
+fn content_error(error: &ContentError) -> Worded {
+    match error {
+        ContentError::Io { path, source } => worded(
+            OUTSIDE,
+            at(path, source),
+            match source.kind() {
+                io::ErrorKind::StorageFull => "free some space, or put the store elsewhere with --store DIR",
+                io::ErrorKind::PermissionDenied => "check who owns it, or use another store with --store DIR",
+                _ => "",
+            },
+        ),
+        ContentError::DigestMismatch { what, expected, found } => Worded {
+            details: vec![format!("  expected {expected}"), format!("  found    {found}")],
+            ..worded(FAILED, format!("{what} is damaged"), "get it again, or build it again")
+        },
+        ContentError::Malformed { what, detail } => worded(FAILED, format!("{what}: {detail}"), ""),
+        ContentError::Escape { what, entry } => worded(
+            FAILED,
+            format!("{what} is not safe to unpack: its entry {entry:?} leaves the folder"),
+            "do not use it; ask where it came from",
+        ),
+        ContentError::Missing { what } => {
+            worded(FAILED, format!("{what} is not in the store"), "build or load the image again")
+        }
+    }
+}
+
+fn remote_error(wanted_by: &str, error: &RemoteError) -> Worded {
+    match error {
+        RemoteError::NotFound { url } => worded(
+            FAILED,
+            format!("{wanted_by} is not at {url}"),
+            "check the version in the lockfile; `shtetl addresses` shows where packages come from",
+        ),
+        RemoteError::Status { url, status } => {
+            worded(OUTSIDE, format!("{wanted_by}: {url} answered with status {status}"), "try again later")
+        }
+        RemoteError::Unreachable { url, detail } => worded(
+            OUTSIDE,
+            format!("{wanted_by}: no answer from {url}: {detail}"),
+            "check the network; `shtetl addresses` shows who said this address",
+        ),
+        RemoteError::Io { path, source } => worded(OUTSIDE, format!("{wanted_by}: {}", at(path, source)), ""),
+        RemoteError::Offline { url } => worded(
+            OUTSIDE,
+            format!("{wanted_by} is not in the store, and {url} may not be asked with --offline"),
+            "build once without --offline, or name a folder with the packages: --address KIND=FOLDER",
+        ),
+        RemoteError::Integrity { url, algorithm, expected, found } => Worded {
+            details: vec![
+                format!("  {algorithm} locked   {expected}"),
+                format!("  {algorithm} received {found}"),
+            ],
+            ..worded(
+                FAILED,
+                format!("{wanted_by}: what {url} gave is not what was locked"),
+                "do not use it: find out whether the package was replaced, then lock again",
+            )
+        },
+        RemoteError::Malformed { url, detail } => {
+            worded(OUTSIDE, format!("{wanted_by}: {url} is no package index: {detail}"), "check the address")
+        }
+    }
+}
+
+fn source_error(error: &BuildError) -> Worded {
+    match error {
+        BuildError::Source { path, source } => worded(
+            if source.kind() == io::ErrorKind::NotFound { WRONG } else { OUTSIDE },
+            at(path, source),
+            match source.kind() {
+                io::ErrorKind::NotFound => "give the folder of an app",
+                io::ErrorKind::NotADirectory => "give the folder, not a file in it",
+                io::ErrorKind::PermissionDenied => "make it readable, or leave it out with [source] exclude",
+                _ => "",
+            },
+        ),
+        BuildError::EmptySource { path, left_out } => worded(
+            WRONG,
+            format!("{} has nothing to pack", path.display()),
+            if *left_out == 0 {
+                "give the folder of an app"
+            } else {
+                "all its files are left out by rules; [source] include takes them in"
+            },
+        ),
+        BuildError::FileName { path } => worded(
+            WRONG,
+            format!("the file name {path:?} is not UTF-8 or has a line break"),
+            "rename it, or leave it out with [source] exclude",
+        ),
+        BuildError::LinkOutside { path, target } => worded(
+            WRONG,
+            format!("the link {path} leads out of the source, to {target}"),
+            "replace it by what it leads to, or leave it out with [source] exclude",
+        ),
+        other => worded(FAILED, other.to_string(), ""),
+    }
+}
+
+fn survey_error(error: &BuildError) -> Worded {
+    match error {
+        BuildError::Name { what, name, suggestion } => worded(
+            WRONG,
+            format!("{name:?} cannot be the name of an {what}").replace("an tag", "a tag"),
+            match (suggestion, *what) {
+                (Some(s), "app") => format!(
+                    "a name has lower-case letters, digits and dashes and begins with a letter; in shtetl.toml: name = {s:?}"
+                ),
+                (Some(s), _) => format!("{s:?} would do"),
+                (None, _) => "use lower-case letters, digits and dashes, beginning with a letter".to_owned(),
+            },
+        ),
+        BuildError::Unrecognised { looked_for } => Worded {
+            details: looked_for
+                .iter()
+                .map(|(name, what)| format!("  {name:<8} looked for {}", what.join(", ")))
+                .collect(),
+            ..worded(
+                FAILED,
+                "no language was recognised here",
+                "give the folder of an app; one of these files must be in it",
+            )
+        },
+        BuildError::Ambiguous { claims } => Worded {
+            details: claims
+                .iter()
+                .map(|(name, places)| {
+                    let places: Vec<_> = places.iter().map(words::place).collect();
+                    format!("  {name:<8} because of {}", places.join(", "))
+                })
+                .collect(),
+            ..worded(
+                FAILED,
+                format!("{} claim this source with equal right", joined(claims.iter().map(|c| c.0.as_str()))),
+                format!(
+                    "choose in shtetl.toml, under [buildpacks]: order = [{:?}], or name both, the main one first",
+                    claims.first().map(|c| c.0.as_str()).unwrap_or_default()
+                ),
+            )
+        },
+        BuildError::UnknownBuildpack { name, known } => worded(
+            WRONG,
+            format!("shtetl.toml names the buildpack {name:?}, which does not exist"),
+            suggestion(name, known),
+        ),
+        BuildError::NoProcess { language } => worded(
+            FAILED,
+            format!("nothing says how to start the app ({language})"),
+            "in shtetl.toml: [process.web], then run = \"the command\"",
+        ),
+        BuildError::NeedsShell { command, sign, place } => worded(
+            WRONG,
+            match place {
+                Some(place) => {
+                    format!("{}: {command:?} needs a shell because of {sign:?}", words::place(place))
+                }
+                None => format!("{command:?} needs a shell because of {sign:?}"),
+            },
+            "give the command as plain words in [process.web] of shtetl.toml",
+        ),
+        BuildError::UnknownBase { name } => worded(
+            WRONG,
+            format!("this version has no base {name:?}"),
+            "in shtetl.toml, under [base]: from = \"host\" (captured from this machine)",
+        ),
+        other => worded(FAILED, other.to_string(), ""),
+    }
+}
+
+fn package_error(error: &BuildError) -> Worded {
+    match error {
+        BuildError::Malformed { place, detail } => {
+            worded(WRONG, format!("{}: {detail}", words::place(place)), "")
+        }
+        BuildError::Unsupported { place, what, instead } => worded(
+            FAILED,
+            format!("{}: {what} is not supported by this version", words::place(place)),
+            instead.trim(),
+        ),
+        BuildError::NotLocked { manifest, lockfile, how } => {
+            worded(FAILED, format!("{manifest} names packages, but there is no {lockfile}"), *how)
+        }
+        BuildError::LockMismatch { lockfile, detail, how } => {
+            worded(FAILED, format!("{lockfile} is out of date: {detail}"), *how)
+        }
+        BuildError::NoAddress { ecosystem } => worded(
+            WRONG,
+            format!("nothing says where {ecosystem} packages come from"),
+            format!(
+                "in shtetl.toml, under [addresses]: {ecosystem} = \"URL or folder\"; or --address {ecosystem}=WHERE"
+            ),
+        ),
+        BuildError::NoUsableFile { package, address, offered } => Worded {
+            details: if offered.is_empty() {
+                vec!["  nothing is offered there".to_owned()]
+            } else {
+                offered.iter().take(8).map(|f| format!("  offered: {f}")).collect()
+            },
+            ..worded(
+                FAILED,
+                format!("{address} has no file for {package} that was locked and needs no compiling"),
+                "lock a version that has a pure wheel (py3-none-any); compiled ones come with a later version",
+            )
+        },
+        BuildError::BadPackage { package, detail } => worded(
+            FAILED,
+            format!("the archive of {package} cannot be used: {detail}"),
+            "do not use it; ask the registry or the package's author",
+        ),
+        other => worded(FAILED, other.to_string(), ""),
+    }
+}
+
+fn runtime_error(error: &BuildError) -> Worded {
+    match error {
+        BuildError::RuntimeMissing { runtime, searched } => {
+            let program = if *runtime == "python" { "python3" } else { runtime };
+            let folders: Vec<_> = searched.iter().map(|p| p.display().to_string()).collect();
+            Worded {
+                details: vec![format!("  searched: {}", folders.join(", "))],
+                ..worded(
+                    OUTSIDE,
+                    format!("the base `host` takes {runtime} from this machine, and {program} is not on it"),
+                    format!(
+                        "install {program} so that it is in the PATH; nothing else of the language is needed"
+                    ),
+                )
+            }
+        }
+        BuildError::RuntimeMismatch { runtime, found, wanted, place } => worded(
+            FAILED,
+            format!("{} wants {runtime} {wanted}, and this machine has {found}", words::place(place)),
+            format!("install a fitting {runtime} on this machine, or change the constraint"),
+        ),
+        BuildError::Capture { path, detail } => worded(
+            OUTSIDE,
+            format!("{} cannot be captured: {detail}", path.display()),
+            "check that the runtime works on this machine",
+        ),
+        other => worded(FAILED, other.to_string(), ""),
+    }
+}
+
+fn run_error(error: &BuildError) -> Worded {
+    match error {
+        BuildError::NoImage { name, known } => Worded {
+            details: known.iter().take(8).map(|k| format!("  in the store: {k}")).collect(),
+            ..worded(
+                WRONG,
+                format!("there is no image {name:?}"),
+                match names::nearest(name, known.iter().filter_map(|k| k.split(':').next())) {
+                    Some(near) if near != name => format!("did you mean {near:?}?"),
+                    _ => "build it with `shtetl build`, or give a layout folder or an archive".to_owned(),
+                },
+            )
+        },
+        BuildError::NoRecord { image } => worded(
+            FAILED,
+            format!("{image} has no record: it was not made by this tool"),
+            "give an image that `shtetl build` made",
+        ),
+        BuildError::NoSuchProcess { name, known } => {
+            worded(WRONG, format!("the image has no process type or task {name:?}"), suggestion(name, known))
+        }
+        BuildError::SettingsMissing { names } => worded(
+            WRONG,
+            format!("no value for {}", joined(names.iter().map(String::as_str))),
+            format!("give one: --set {}=VALUE", names.first().map(String::as_str).unwrap_or("NAME")),
+        ),
+        BuildError::PortTaken { port } => worded(
+            OUTSIDE,
+            format!("port {port} is in use on this machine"),
+            "take another: --port N, or --port 0 for a free one",
+        ),
+        BuildError::NoSandbox(refusal) => Worded {
+            details: refusal
+                .tries
+                .iter()
+                .map(|(mode, step, detail)| {
+                    let who = match mode.isolation {
+                        Isolation::Superuser => "as the superuser",
+                        Isolation::SingleUser => "in a user namespace",
+                    };
+                    let ground = match mode.ground {
+                        Ground::Overlay => "overlay",
+                        Ground::Copy => "copied root",
+                    };
+                    format!("  {who}, {ground}: could not {step} ({detail})")
+                })
+                .collect(),
+            ..worded(
+                OUTSIDE,
+                "this machine does not allow a process to be isolated",
+                "allow user namespaces (user.max_user_namespaces above 0), or run as root; building works without",
+            )
+        },
+        BuildError::Sandbox(SandboxError::NotStarted { program, detail }) => worded(
+            FAILED,
+            format!("the image cannot start {program:?}: {detail}"),
+            "check the command of the process type; `shtetl show` lists it",
+        ),
+        BuildError::Sandbox(other) => worded(OUTSIDE, format!("the process could not be run: {other}"), ""),
+        BuildError::EndedEarly { status, output } => Worded {
+            details: output.lines().map(|l| format!("  | {l}")).collect(),
+            ..worded(FAILED, format!("the process ended before it answered ({status})"), "")
+        },
+        BuildError::Interrupted => worded(INTERRUPTED, "interrupted; nothing half done is left behind", ""),
+        other => worded(FAILED, other.to_string(), ""),
+    }
+}
+
+fn config_error(path: &Path, text: &str, complaints: &[Complaint]) -> Worded {
+    let file = path.file_name().unwrap_or_default().to_string_lossy();
+    let mut details = Vec::new();
+    for complaint in complaints {
+        let (line, _) = snippet::position(text, complaint.span.start);
+        details.push(format!("{file} line {line}: {}", fault(&complaint.fault)));
+        details.extend(snippet::underline(text, &complaint.span));
+    }
+    let faults = words::count(complaints.len(), "fault");
+    Worded {
+        details,
+        ..worded(WRONG, format!("{} has {faults}", path.display()), "correct it; nothing was built")
+    }
+}
+
+fn fault(fault: &Fault) -> String {
+    match fault {
+        Fault::Syntax { detail } => format!("this is not TOML: {detail}"),
+        Fault::UnknownKey { key, table, nearest, known } => {
+            let place = if table.is_empty() { String::new() } else { format!(" in [{table}]") };
+            match nearest {
+                Some(nearest) => format!("no key {key:?}{place}; did you mean {nearest:?}?"),
+                None => format!("no key {key:?}{place}; there are: {}", known.join(", ")),
+            }
+        }
+        Fault::WrongType { key, expected, found } => format!("{key} takes {expected}, and this is {found}"),
+        Fault::BadValue { key, detail } => format!("{key}: {detail}"),
+    }
+}
+
+fn suggestion(name: &str, known: &[impl AsRef<str>]) -> String {
+    match names::nearest(name, known.iter().map(AsRef::as_ref)) {
+        Some(nearest) => format!("did you mean {nearest:?}?"),
+        None => format!("there are: {}", joined(known.iter().map(AsRef::as_ref))),
+    }
+}
+
+fn joined<'a>(names: impl Iterator<Item = &'a str>) -> String {
+    names.collect::<Vec<_>>().join(" and ")
+}

@@ -1,0 +1,43 @@
+//! The program `shtetl`: arguments in, one call into the core, results out.
+#![forbid(unsafe_code)]
+
+mod addresses;
+mod arguments;
+mod commands;
+mod demo_files;
+mod error;
+mod events;
+mod interrupt;
+mod render;
+mod surroundings;
+
+use arguments::{Arguments, Command};
+use clap::Parser;
+use render::Output;
+use std::process::ExitCode;
+use surroundings::Surroundings;
+
+fn main() -> ExitCode {
+    if let Some(code) = sandbox::enter_stage() {
+        return code;
+    }
+    let arguments = Arguments::parse();
+    let output = Output::new(arguments.global.format);
+    let around = match Surroundings::gather(&arguments.global) {
+        Ok(around) => around,
+        Err(failure) => return error::report(&output, &failure),
+    };
+    let done = match &arguments.command {
+        Command::Survey(options) => commands::survey::run(options, &around, &output),
+        Command::Build(options) => commands::build::run(options, &around, &output),
+        Command::Show(options) => commands::show::run(options, &around, &output),
+        Command::Run(options) => commands::run::run(options, &around, &output),
+        Command::Ledger(options) => commands::ledger::run(options, &around, &output),
+        Command::Addresses(options) => commands::addresses::run(options, &around, &output),
+        Command::Demo(options) => commands::demo::run(options, &around, &output),
+    };
+    match done {
+        Ok(code) => code,
+        Err(failure) => error::report(&output, &failure),
+    }
+}

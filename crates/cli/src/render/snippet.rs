@@ -1,0 +1,26 @@
+//! Shows a place in a text with what is wrong there underlined.
+
+use super::{BAD, FAINT, styled};
+use std::ops::Range;
+
+/// The line (from 1) and column (from 1, in characters) of a byte offset.
+pub fn position(text: &str, offset: usize) -> (usize, usize) {
+    let before = text.get(..offset).unwrap_or(text);
+    let line = before.matches('\n').count() + 1;
+    let start = before.rfind('\n').map_or(0, |at| at + 1);
+    (line, before[start..].chars().count() + 1)
+}
+
+/// The line that `span` begins on, with the span's part of it underlined.
+pub fn underline(text: &str, span: &Range<usize>) -> Vec<String> {
+    let (line, column) = position(text, span.start);
+    let content = text.lines().nth(line - 1).unwrap_or_default().replace('\t', " ");
+    let length = text.get(span.clone()).map_or(1, |t| t.lines().next().unwrap_or_default().chars().count());
+    let number = line.to_string();
+    let gap = " ".repeat(number.len());
+    let marks = format!("{}{}", " ".repeat(column - 1), "~".repeat(length.max(1)));
+    vec![
+        format!("  {} {content}", styled(FAINT, format!("{number} |"))),
+        format!("  {} {}", styled(FAINT, format!("{gap} |")), styled(BAD, marks)),
+    ]
+}

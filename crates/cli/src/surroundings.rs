@@ -1,0 +1,73 @@
+//! What the program takes from its surroundings: folders, variables, the clock.
+
+use crate::addresses;
+use crate::arguments::Global;
+use crate::error::Failure;
+use build::addresses::AddressBook;
+use build::base::host::Host;
+use content::store::Store;
+use std::env;
+use std::path::PathBuf;
+use std::sync::Arc;
+use std::time::{SystemTime, UNIX_EPOCH};
+
+/// Everything that commands need besides their own options.
+pub struct Surroundings {
+    pub store: Store,
+    pub host: Host,
+    pub book: Arc<AddressBook>,
+    pub jobs: usize,
+    /// Creation time for images (RFC 3339).
+    pub created: String,
+}
+
+impl Surroundings {
+    pub fn gather(global: &Global) -> Result<Self, Failure> {
+        let folder = match &global.store {
+            Some(folder) => folder.clone(),
+            None => user_folder("XDG_CACHE_HOME", ".cache").ok_or(Failure::NoHome)?,
+        };
+        let path = env::var_os("PATH").unwrap_or_default();
+        Ok(Self {
+            store: Store::open(&folder)?,
+            host: Host { root: global.host_root.clone(), search: env::split_paths(&path).collect() },
+            book: Arc::new(addresses::gather(&global.addresses)?),
+            jobs: global.jobs.unwrap_or_else(default_jobs).max(1),
+            created: creation_time()?,
+        })
+    }
+
+    /// Nanoseconds since 1970.
+    pub fn now() -> i64 {
+        let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+        i64::try_from(since.as_nanos()).unwrap_or(i64::MAX)
+    }
+}
+
+/// This program's folder in the user's folder of a kind (XDG base directory specification).
+pub fn user_folder(variable: &str, in_home: &str) -> Option<PathBuf> {
+    let said = env::var_os(variable).map(PathBuf::from).filter(|p| p.is_absolute());
+    let folder = said.or_else(|| Some(PathBuf::from(env::var_os("HOME")?).join(in_home)))?;
+    Some(folder.join("shtetl"))
+}
+
+/// Fetching waits more than it computes, so a few more than there are processors.
+fn default_jobs() -> usize {
+    std::thread::available_parallelism().map_or(8, |n| n.get().max(8))
+}
+
+/// `SOURCE_DATE_EPOCH` where it is set; otherwise the time that all files in layers have.
+fn creation_time() -> Result<String, Failure> {
+    let seconds = match env::var("SOURCE_DATE_EPOCH") {
+        Ok(text) => text.parse().map_err(|_| Failure::Usage {
+            message: format!("SOURCE_DATE_EPOCH is {text:?}"),
+            hint: "set it to a number of seconds since 1970, or unset it".to_owned(),
+        })?,
+        Err(_) => i64::try_from(content::layer::FILE_TIME).unwrap_or_default(),
+    };
+    let time = jiff::Timestamp::from_second(seconds).map_err(|_| Failure::Usage {
+        message: format!("SOURCE_DATE_EPOCH is {seconds}, which is no time that can be written down"),
+        hint: "set it to a number of seconds since 1970, or unset it".to_owned(),
+    })?;
+    Ok(time.to_string())
+}

@@ -1,0 +1,70 @@
+//! What can go wrong with content, as facts without wording.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// The result of this crate's functions.
+pub type Result<T, E = ContentError> = std::result::Result<T, E>;
+
+/// A failure while reading or writing content.
+#[derive(Debug, thiserror::Error)]
+pub enum ContentError {
+    /// The operating system refused an operation on `path`.
+    #[error("{path}: {source}", path = path.display())]
+    Io {
+        /// The file or folder that was worked on.
+        path: PathBuf,
+        /// What the operating system said.
+        source: io::Error,
+    },
+    /// Bytes do not have the digest they are named by.
+    #[error("{what}: digest is {found}, expected {expected}")]
+    DigestMismatch {
+        /// Which content.
+        what: String,
+        /// The digest it should have.
+        expected: String,
+        /// The digest it has.
+        found: String,
+    },
+    /// A document or archive does not follow its format.
+    #[error("{what}: {detail}")]
+    Malformed {
+        /// Which document or archive.
+        what: String,
+        /// What is wrong with it.
+        detail: String,
+    },
+    /// An archive entry would leave the folder that it is unpacked into.
+    #[error("{what}: entry {entry:?} leaves its folder")]
+    Escape {
+        /// Which archive.
+        what: String,
+        /// The name of the entry.
+        entry: String,
+    },
+    /// Content that was asked for is not in the store.
+    #[error("{what} is not in the store")]
+    Missing {
+        /// What was looked for.
+        what: String,
+    },
+}
+
+/// Gives an I/O result the path that it happened on.
+pub trait PathContext<T> {
+    /// Turns the error into [`ContentError::Io`] with `path`.
+    fn at(self, path: impl AsRef<Path>) -> Result<T>;
+}
+
+impl<T> PathContext<T> for io::Result<T> {
+    fn at(self, path: impl AsRef<Path>) -> Result<T> {
+        self.map_err(|source| ContentError::Io { path: path.as_ref().to_owned(), source })
+    }
+}
+
+impl<T> PathContext<T> for rustix::io::Result<T> {
+    fn at(self, path: impl AsRef<Path>) -> Result<T> {
+        self.map_err(io::Error::from).at(path)
+    }
+}

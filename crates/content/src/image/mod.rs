@@ -1,0 +1,9 @@
+//! Image documents and the two ways by which images leave the store as files.
+
+mod documents;
+mod layout;
+
+pub use documents::{
+    Config, Descriptor, History, Index, Manifest, Platform, RootFs, RunConfig, media, to_json,
+};
+pub use layout::{read_layout, unpack_archive, write_archive, write_layout};

@@ -1,0 +1,150 @@
+//! Unpacks a layer into a folder without trusting it.
+
+use super::codec::Codec;
+use crate::digest::{DiffId, Hasher};
+use crate::error::{ContentError, PathContext, Result};
+use rustix::fd::OwnedFd;
+use rustix::fs::{self as fs, AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags};
+use std::fs::File;
+use std::io::{self, BufReader, Read};
+use std::path::{Component, Path};
+use tar::EntryType;
+
+/// Unpacks the layer blob at `blob` into the existing folder `into` and checks its `diff_id`.
+///
+/// With `own`, entries get the owner that the layer says (this needs the superuser); otherwise
+/// they belong to the calling user. Entries that would leave the folder are refused.
+pub fn unpack(blob: &Path, codec: Codec, diff_id: DiffId, into: &Path, own: bool) -> Result<()> {
+    let file = BufReader::new(File::open(blob).at(blob)?);
+    let hashed = HashingReader { from: codec.layer_reader(file).at(blob)?, hasher: Hasher::new() };
+    let root = fs::openat(CWD, into, OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty()).at(into)?;
+    let target = Target { root, label: blob.display().to_string(), own };
+    let mut archive = tar::Archive::new(hashed);
+    for entry in archive.entries().at(blob)? {
+        target.put(entry.at(blob)?)?;
+    }
+    let mut rest = archive.into_inner();
+    io::copy(&mut rest, &mut io::sink()).at(blob)?;
+    let found = DiffId(rest.hasher.finish());
+    if found == diff_id {
+        return Ok(());
+    }
+    Err(ContentError::DigestMismatch {
+        what: format!("layer {}", blob.display()),
+        expected: diff_id.to_string(),
+        found: found.to_string(),
+    })
+}
+
+struct Target {
+    root: OwnedFd,
+    label: String,
+    own: bool,
+}
+
+impl Target {
+    fn put(&self, mut entry: tar::Entry<'_, impl Read>) -> Result<()> {
+        let path = entry.path().at(&self.label)?.into_owned();
+        let shown = path.display().to_string();
+        let Some((parents, name)) = self.split(&path)? else { return Ok(()) };
+        let parent = self.folder(&parents, &shown)?;
+        let mode = Mode::from_raw_mode(entry.header().mode().at(&self.label)? & 0o7777);
+        match entry.header().entry_type() {
+            EntryType::Directory => match fs::mkdirat(&parent, &name, mode) {
+                Err(rustix::io::Errno::EXIST) => {}
+                made => made.at(&shown)?,
+            },
+            EntryType::Regular | EntryType::Continuous => {
+                // Only ever a new file: nothing that an earlier entry made is written through.
+                let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
+                let mut file = File::from(fs::openat(&parent, &name, flags, mode).at(&shown)?);
+                io::copy(&mut entry, &mut file).at(&shown)?;
+            }
+            EntryType::Symlink => {
+                let link = entry.link_name().at(&self.label)?.unwrap_or_default().into_owned();
+                fs::symlinkat(&link, &parent, &name).at(&shown)?;
+            }
+            other => {
+                return Err(self.malformed(&shown, format!("entries of type {other:?} are not supported")));
+            }
+        }
+        self.finish(&entry, &parent, &name, mode).at(&shown)
+    }
+
+    fn finish(
+        &self,
+        entry: &tar::Entry<'_, impl Read>,
+        parent: &OwnedFd,
+        name: &str,
+        mode: Mode,
+    ) -> io::Result<()> {
+        if self.own {
+            let uid = u32::try_from(entry.header().uid()?).map_err(io::Error::other)?;
+            let gid = u32::try_from(entry.header().gid()?).map_err(io::Error::other)?;
+            let (uid, gid) = (fs::Uid::from_raw(uid), fs::Gid::from_raw(gid));
+            fs::chownat(parent, name, Some(uid), Some(gid), AtFlags::SYMLINK_NOFOLLOW)?;
+        }
+        let kind = FileType::from_raw_mode(fs::statat(parent, name, AtFlags::SYMLINK_NOFOLLOW)?.st_mode);
+        if kind != FileType::Symlink {
+            // The process's umask took bits away when the entry was made.
+            fs::chmodat(parent, name, mode, AtFlags::empty())?;
+        }
+        Ok(())
+    }
+
+    /// The parent folders and the name; `None` for the root itself.
+    fn split(&self, path: &Path) -> Result<Option<(Vec<String>, String)>> {
+        let escape = || ContentError::Escape { what: self.label.clone(), entry: path.display().to_string() };
+        let mut parts = Vec::new();
+        for part in path.components() {
+            match part {
+                Component::Normal(name) => parts.push(name.to_str().ok_or_else(escape)?.to_owned()),
+                Component::CurDir => {}
+                _ => return Err(escape()),
+            }
+        }
+        let Some(name) = parts.pop() else { return Ok(None) };
+        if name.starts_with(".wh.") {
+            return Err(self.malformed(&name, "whiteouts are not supported".to_owned()));
+        }
+        Ok(Some((parts, name)))
+    }
+
+    /// Opens a folder beneath the root, making what is missing, through no symbolic link.
+    fn folder(&self, parts: &[String], shown: &str) -> Result<OwnedFd> {
+        let flags = OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS;
+        let mut here = fs::openat2(&self.root, ".", flags, Mode::empty(), resolve).at(shown)?;
+        for part in parts {
+            if let Err(error) = fs::mkdirat(&here, part, Mode::from_raw_mode(0o755))
+                && error != rustix::io::Errno::EXIST
+            {
+                return Err(error).at(shown);
+            }
+            here = match fs::openat2(&here, part, flags, Mode::empty(), resolve) {
+                Err(rustix::io::Errno::LOOP | rustix::io::Errno::NOTDIR) => {
+                    return Err(ContentError::Escape { what: self.label.clone(), entry: shown.to_owned() });
+                }
+                opened => opened.at(shown)?,
+            };
+        }
+        Ok(here)
+    }
+
+    fn malformed(&self, entry: &str, detail: String) -> ContentError {
+        ContentError::Malformed { what: format!("{} in {}", entry, self.label), detail }
+    }
+}
+
+struct HashingReader<R> {
+    from: R,
+    hasher: Hasher,
+}
+
+impl<R: Read> Read for HashingReader<R> {
+    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
+        let count = self.from.read(to)?;
+        self.hasher.update(&to[..count]);
+        Ok(count)
+    }
+}

@@ -1,0 +1,180 @@
+//! Writes a layer blob into the store.
+
+use super::codec::{BlockWriter, Codec};
+use super::entry::TarWriter;
+use super::fragment::Fragment;
+use crate::digest::{BlobDigest, DiffId, Hasher};
+use crate::error::{PathContext, Result};
+use crate::store::{Store, TemporaryFile};
+use crc32fast::Hasher as Crc;
+use serde::{Deserialize, Serialize};
+use std::io::{self, Write};
+
+/// A finished layer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct WrittenLayer {
+    /// Digest of the compressed blob.
+    pub digest: BlobDigest,
+    /// Digest of the tar bytes.
+    pub diff_id: DiffId,
+    /// Length of the compressed blob in bytes.
+    pub size: u64,
+    /// Length of the tar bytes.
+    pub raw_size: u64,
+    /// How it is compressed.
+    pub codec: Codec,
+}
+
+/// A layer that is being written.
+pub struct LayerWriter<'s> {
+    store: &'s Store,
+    codec: Codec,
+    threads: usize,
+    blob: HashedFile,
+    raw: Hasher,
+    raw_length: u64,
+    crc: Crc,
+}
+
+impl<'s> LayerWriter<'s> {
+    /// Starts a layer; blocks are compressed on up to `threads` threads.
+    pub fn new(store: &'s Store, codec: Codec, threads: usize) -> Result<Self> {
+        let mut blob = HashedFile { file: store.temporary_file()?, hasher: Hasher::new() };
+        blob.write_all(codec.prologue())?;
+        let raw = Hasher::new();
+        Ok(Self { store, codec, threads, blob, raw, raw_length: 0, crc: Crc::new() })
+    }
+
+    /// The codec of this layer; fragments must have the same.
+    pub fn codec(&self) -> Codec {
+        self.codec
+    }
+
+    /// The store that the layer goes into.
+    pub fn store(&self) -> &'s Store {
+        self.store
+    }
+
+    /// Appends entries that `write` writes in order.
+    pub fn part<E: From<io::Error>>(
+        &mut self,
+        write: impl FnOnce(&mut TarWriter<&mut dyn Write>) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let mut blocks = BlockWriter::new(&mut self.blob, self.codec, self.threads);
+        let mut tee = Tee { hasher: &mut self.raw, next: &mut blocks };
+        write(&mut TarWriter::new(&mut tee))?;
+        let (_, crc, length) = blocks.finish()?;
+        self.crc.combine(&crc);
+        self.raw_length += length;
+        Ok(())
+    }
+
+    /// Appends a package that was compressed before.
+    pub fn fragment(&mut self, fragment: &Fragment) -> Result<()> {
+        self.blob.write_all(fragment.blocks())?;
+        fragment.inflate(&mut self.raw)?;
+        self.crc.combine(&fragment.crc());
+        self.raw_length += fragment.raw_length();
+        Ok(())
+    }
+
+    /// Ends the archive and puts the blob into the store.
+    pub fn finish(mut self) -> Result<WrittenLayer> {
+        // Two zero blocks end a tar archive (POSIX.1-2001, pax, "ustar Interchange Format").
+        let end = [0; 1024];
+        self.raw.update(&end);
+        self.raw_length += end.len() as u64;
+        self.crc.update(&end);
+        let closing = self.codec.block(&end)?;
+        self.blob.write_all(&closing)?;
+        let epilogue = self.codec.epilogue(&self.crc, self.raw_length);
+        self.blob.write_all(&epilogue)?;
+        let HashedFile { mut file, hasher } = self.blob;
+        let digest = BlobDigest(hasher.finish());
+        let path = self.store.blob_path(digest);
+        let size = file.size().at(&path)?;
+        file.publish(&path)?;
+        let diff_id = DiffId(self.raw.finish());
+        Ok(WrittenLayer { digest, diff_id, size, raw_size: self.raw_length, codec: self.codec })
+    }
+}
+
+struct HashedFile {
+    file: TemporaryFile,
+    hasher: Hasher,
+}
+
+impl Write for HashedFile {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.file.write(bytes)?;
+        self.hasher.update(&bytes[..written]);
+        Ok(written)
+    }
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
+
+/// Hashes what flows on to the next writer.
+struct Tee<'a> {
+    hasher: &'a mut Hasher,
+    next: &'a mut dyn Write,
+}
+
+impl Write for Tee<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.next.write(bytes)?;
+        self.hasher.update(&bytes[..written]);
+        Ok(written)
+    }
+    fn flush(&mut self) -> io::Result<()> {
+        self.next.flush()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::digest::Sha256;
+    use crate::layer::{Entry, FragmentWriter};
+    use std::fs::File;
+    use std::io::Read;
+
+    fn mixed_layer(store: &Store, codec: Codec, threads: usize) -> WrittenLayer {
+        // Two and a half blocks that do not compress to nothing.
+        let big: Vec<u8> = (0..10_500_000_u32).map(|i| (i.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
+        let mut fragment = FragmentWriter::new(codec);
+        fragment.tar().file(&Entry::file("app/b", 3, false), &mut &b"two"[..]).unwrap();
+        let fragment = fragment.finish(store, Sha256::of(b"b")).unwrap();
+        let mut layer = LayerWriter::new(store, codec, threads).unwrap();
+        layer
+            .part::<io::Error>(|tar| {
+                tar.entry(&Entry::folder("app"))?;
+                tar.file(&Entry::file("app/a", big.len() as u64, true), &mut &big[..])
+            })
+            .unwrap();
+        layer.fragment(&fragment).unwrap();
+        layer.finish().unwrap()
+    }
+
+    #[test]
+    fn bytes_do_not_depend_on_threads_and_a_plain_reader_reads_them() {
+        for codec in [Codec::Zstd, Codec::Gzip] {
+            let folder =
+                std::env::temp_dir().join(format!("shtetl-layer-{}-{}", codec.name(), std::process::id()));
+            let store = Store::open(&folder).unwrap();
+            let one = mixed_layer(&store, codec, 1);
+            assert_eq!(one, mixed_layer(&store, codec, 5));
+            let blob = File::open(store.blob_path(one.digest)).unwrap();
+            let mut reader: Box<dyn Read> = match codec {
+                Codec::Zstd => Box::new(zstd::stream::read::Decoder::new(blob).unwrap()),
+                // A single-member reader: it checks the combined checksum and stops at the end.
+                Codec::Gzip => Box::new(flate2::read::GzDecoder::new(blob)),
+            };
+            let (found, length) = Hasher::of_reader(&mut reader).unwrap();
+            assert_eq!((DiffId(found), length), (one.diff_id, one.raw_size));
+            drop(reader);
+            crate::store::remove_tree(&folder);
+        }
+    }
+}

@@ -1,0 +1,87 @@
+//! What is known of files: their digests, as long as the file system says that they are unchanged.
+
+use super::Store;
+use crate::digest::{Hasher, InputDigest};
+use crate::error::{PathContext, Result};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use std::fs::{File, Metadata};
+use std::os::unix::fs::MetadataExt;
+use std::path::Path;
+
+/// What the file system says of a file; if none of it changed, neither did the contents.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Signature {
+    size: u64,
+    /// Nanoseconds since 1970.
+    modified: i64,
+    /// Nanoseconds since 1970; also moves when the modification time is set back.
+    changed: i64,
+    inode: u64,
+    device: u64,
+}
+
+impl Signature {
+    /// Reads the signature off a file's metadata.
+    pub fn of(metadata: &Metadata) -> Self {
+        Self {
+            size: metadata.len(),
+            modified: metadata.mtime() * 1_000_000_000 + metadata.mtime_nsec(),
+            changed: metadata.ctime() * 1_000_000_000 + metadata.ctime_nsec(),
+            inode: metadata.ino(),
+            device: metadata.dev(),
+        }
+    }
+}
+
+/// A file that changed this shortly (in nanoseconds) before it was read might change again
+/// without its times moving, so its digest is not remembered.
+const SETTLED_AFTER: i64 = 2_000_000_000;
+
+/// The digests of the files under one folder, remembered between runs.
+#[derive(Default, Serialize, Deserialize)]
+pub struct FileMemo {
+    known: BTreeMap<String, (Signature, InputDigest)>,
+    #[serde(skip)]
+    seen: BTreeMap<String, (Signature, InputDigest)>,
+    #[serde(skip)]
+    changed: bool,
+}
+
+impl FileMemo {
+    /// Loads what was remembered under `name`.
+    pub fn load(store: &Store, name: &str) -> Self {
+        store.read_json(&store.tree_path(name)).unwrap_or_default()
+    }
+
+    /// The digest of the file at `path`, from memory when `metadata` has not changed since.
+    ///
+    /// `key` names the file in the memory; `now` is in nanoseconds since 1970.
+    pub fn digest(&mut self, key: &str, path: &Path, metadata: &Metadata, now: i64) -> Result<InputDigest> {
+        let signature = Signature::of(metadata);
+        if let Some((known, digest)) = self.known.get(key)
+            && *known == signature
+        {
+            let digest = *digest;
+            self.seen.insert(key.to_owned(), (signature, digest));
+            return Ok(digest);
+        }
+        let mut file = File::open(path).at(path)?;
+        let (digest, _) = Hasher::of_reader(&mut file).at(path)?;
+        let digest = InputDigest(digest);
+        self.changed = true;
+        if signature.changed.max(signature.modified) + SETTLED_AFTER < now {
+            self.seen.insert(key.to_owned(), (signature, digest));
+        }
+        Ok(digest)
+    }
+
+    /// Writes back what was seen in this run, if that differs from what was known.
+    pub fn save(mut self, store: &Store, name: &str) -> Result<()> {
+        if !self.changed && self.seen.len() == self.known.len() {
+            return Ok(());
+        }
+        self.known = std::mem::take(&mut self.seen);
+        store.write_json(&store.tree_path(name), &self)
+    }
+}

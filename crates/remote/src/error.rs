@@ -1,0 +1,68 @@
+//! What can go wrong with things that come from elsewhere, as facts without wording.
+
+use std::io;
+use std::path::PathBuf;
+
+/// The result of this crate's functions.
+pub type Result<T, E = RemoteError> = std::result::Result<T, E>;
+
+/// A failure to get something from an address.
+#[derive(Debug, thiserror::Error)]
+pub enum RemoteError {
+    /// The address answered, but has nothing under this name.
+    #[error("{url}: not found")]
+    NotFound {
+        /// The URL or path.
+        url: String,
+    },
+    /// The address answered with a status that is not success.
+    #[error("{url}: status {status}")]
+    Status {
+        /// The URL.
+        url: String,
+        /// The HTTP status code.
+        status: u16,
+    },
+    /// No answer after all tries.
+    #[error("{url}: {detail}")]
+    Unreachable {
+        /// The URL.
+        url: String,
+        /// What the last try ended with.
+        detail: String,
+    },
+    /// A file of a folder address cannot be read.
+    #[error("{path}: {source}", path = path.display())]
+    Io {
+        /// The file.
+        path: PathBuf,
+        /// What the operating system said.
+        source: io::Error,
+    },
+    /// The network was needed though the caller asked to do without.
+    #[error("{url} needs the network")]
+    Offline {
+        /// The URL.
+        url: String,
+    },
+    /// The bytes are not the ones that were locked.
+    #[error("{url}: {algorithm} is {found}, locked is {expected}")]
+    Integrity {
+        /// The URL or path.
+        url: String,
+        /// The hash that was compared.
+        algorithm: &'static str,
+        /// As locked.
+        expected: String,
+        /// As received.
+        found: String,
+    },
+    /// An answer does not follow the registry's protocol.
+    #[error("{url}: {detail}")]
+    Malformed {
+        /// The URL or path.
+        url: String,
+        /// What is wrong with it.
+        detail: String,
+    },
+}

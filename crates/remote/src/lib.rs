@@ -1,0 +1,16 @@
+//! Everything that comes from elsewhere: HTTP with retry, and package registries.
+//!
+//! No address is built in: callers say where packages come from as an [`Address`], which is a URL
+//! or a folder in the registry's layout. This crate knows nothing of worklists or terminals.
+#![forbid(unsafe_code)]
+
+mod address;
+mod error;
+mod fetch;
+mod integrity;
+pub mod packages;
+
+pub use address::Address;
+pub use error::{RemoteError, Result};
+pub use fetch::{Fetcher, Network};
+pub use integrity::Integrity;

@@ -1,0 +1,4 @@
+//! The package registries, one file each.
+
+pub mod npm;
+pub mod pypi;

@@ -1,0 +1,130 @@
+//! The simple repository interface of Python packages (PEP 503 pages, PEP 691 documents).
+
+use crate::address::Address;
+use crate::error::{RemoteError, Result};
+use crate::fetch::Fetcher;
+use crate::integrity::Integrity;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+
+const ACCEPT: &str =
+    "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1";
+
+/// One file that an index offers for a project.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct File {
+    /// The file name, which says version and compatibility.
+    pub name: String,
+    /// Where it is.
+    pub address: Address,
+    /// Hash name and hexadecimal value, as announced.
+    pub hashes: BTreeMap<String, String>,
+}
+
+/// A project's name in canonical form (PEP 503: lower case, runs of `-_.` become one dash).
+pub fn canonical_name(name: &str) -> String {
+    let words = name.split(['-', '_', '.']).filter(|w| !w.is_empty());
+    words.collect::<Vec<_>>().join("-").to_lowercase()
+}
+
+/// All files that `index` offers for `project` (canonical name).
+pub fn files(fetcher: &Fetcher, index: &Address, project: &str) -> Result<Vec<File>> {
+    let page = index.join(project);
+    let bytes = match &page {
+        Address::Folder(folder) => {
+            let document = Address::Folder(folder.join("index.json"));
+            match fetcher.get(&document, ACCEPT) {
+                Err(RemoteError::NotFound { .. }) => {
+                    fetcher.get(&Address::Folder(folder.join("index.html")), ACCEPT)?
+                }
+                found => found?,
+            }
+        }
+        Address::Url(url) => fetcher.get(&Address::Url(format!("{url}/")), ACCEPT)?,
+    };
+    let malformed = |detail: String| RemoteError::Malformed { url: page.to_string(), detail };
+    let text = String::from_utf8(bytes).map_err(|_| malformed("not UTF-8".to_owned()))?;
+    if text.trim_start().starts_with('{') {
+        parse_document(&page, &text).map_err(|e| malformed(e.to_string()))
+    } else {
+        Ok(parse_page(&page, &text))
+    }
+}
+
+/// Gets a file and checks it against the lock.
+pub fn fetch(fetcher: &Fetcher, file: &File, integrity: &Integrity) -> Result<Vec<u8>> {
+    let bytes = fetcher.get(&file.address, "*/*")?;
+    integrity.check(&file.address.to_string(), &bytes)?;
+    Ok(bytes)
+}
+
+fn parse_document(page: &Address, text: &str) -> serde_json::Result<Vec<File>> {
+    #[derive(Deserialize)]
+    struct Document {
+        files: Vec<Listed>,
+    }
+    #[derive(Deserialize)]
+    struct Listed {
+        filename: String,
+        url: String,
+        #[serde(default)]
+        hashes: BTreeMap<String, String>,
+    }
+    let document: Document = serde_json::from_str(text)?;
+    let file = |f: Listed| Some(File { address: page.follow(&f.url)?, name: f.filename, hashes: f.hashes });
+    Ok(document.files.into_iter().filter_map(file).collect())
+}
+
+/// Reads the anchors of a page; everything else on it has no meaning (PEP 503).
+fn parse_page(page: &Address, text: &str) -> Vec<File> {
+    let mut files = Vec::new();
+    for piece in text.split("<a ").skip(1) {
+        let Some((attributes, rest)) = piece.split_once('>') else { continue };
+        let Some(link) = attribute(attributes, "href") else { continue };
+        let name = unescape(rest.split('<').next().unwrap_or_default().trim());
+        let hashes = match link.split_once('#').and_then(|(_, hash)| hash.split_once('=')) {
+            Some((hash, value)) => BTreeMap::from([(hash.to_owned(), value.to_owned())]),
+            None => BTreeMap::new(),
+        };
+        if let Some(address) = page.follow(&link) {
+            files.push(File { name, address, hashes });
+        }
+    }
+    files
+}
+
+fn attribute(attributes: &str, name: &str) -> Option<String> {
+    let (_, rest) = attributes.split_once(&format!("{name}="))?;
+    let quote = rest.chars().next().filter(|c| matches!(c, '"' | '\''))?;
+    rest[1..].split_once(quote).map(|(value, _)| unescape(value))
+}
+
+fn unescape(text: &str) -> String {
+    text.replace("&lt;", "<")
+        .replace("&gt;", ">")
+        .replace("&quot;", "\"")
+        .replace("&#39;", "'")
+        .replace("&amp;", "&")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::path::Path;
+
+    #[test]
+    fn pages_and_documents_list_the_same_files() {
+        let page = Address::parse("https://mirror.example/simple/fog-horn", Path::new("/"));
+        let html = r#"<!DOCTYPE html><body><a href="fog_horn-1.0-py3-none-any.whl#sha256=ab"
+            data-requires-python="&gt;=3.9">fog_horn-1.0-py3-none-any.whl</a><br/></body>"#;
+        let json = r#"{"meta":{"api-version":"1.1"},"files":[{"filename":"fog_horn-1.0-py3-none-any.whl",
+            "url":"fog_horn-1.0-py3-none-any.whl","hashes":{"sha256":"ab"},"size":3}]}"#;
+        let from_page = parse_page(&page, html);
+        assert_eq!(from_page, parse_document(&page, json).unwrap());
+        assert_eq!(
+            from_page[0].address.to_string(),
+            "https://mirror.example/simple/fog-horn/fog_horn-1.0-py3-none-any.whl"
+        );
+        assert_eq!(canonical_name("Fog__Horn.py"), "fog-horn-py");
+    }
+}

@@ -1,0 +1,23 @@
+//! Runs one process in an isolated root made of read-only layers, without a daemon, as the
+//! superuser or as any user.
+//!
+//! ```text
+//! caller ─ control pipe ─► stage one (namespaces) ─► stage two = PID 1 (mounts, reaps) ─► command
+//!        ◄─ report pipe ─────────────────────────────┘
+//! ```
+//!
+//! Both stages are this program, started again from `/proc/self/exe`: see [`enter_stage`]. When the
+//! caller goes away, however suddenly, the control pipe closes, PID 1 ends, and with it all that ran.
+//! This is the only crate with `unsafe` code: taking over inherited pipes, and preparing a child
+//! between `fork` and `exec`.
+
+mod plan;
+mod probe;
+mod root;
+mod running;
+mod stage;
+
+pub use plan::{Ground, Isolation, Mode, Plan};
+pub use probe::{Refusal, probe};
+pub use running::{Ended, Running, SandboxError, start};
+pub use stage::enter_stage;

@@ -1,0 +1,52 @@
+//! What is to run, and in which surroundings.
+
+use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
+
+/// How the process is kept apart from the host.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Isolation {
+    /// The caller is the superuser: namespaces without a user namespace.
+    Superuser,
+    /// A user namespace that holds a single user: the caller, under the process's number.
+    SingleUser,
+}
+
+/// How the root file system is put together.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Ground {
+    /// An overlay of the layers under a fresh folder that takes the writes.
+    Overlay,
+    /// A copy of the layers, where overlays cannot be mounted.
+    Copy,
+}
+
+/// A way to run that a [`crate::probe`] found to work.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Mode {
+    /// Kept apart by what.
+    pub isolation: Isolation,
+    /// Root made how.
+    pub ground: Ground,
+}
+
+/// One process to run.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Plan {
+    /// How to run it.
+    pub mode: Mode,
+    /// Unpacked layers, bottom to top; they are only read.
+    pub layers: Vec<PathBuf>,
+    /// An empty folder of the caller, on a file system with room for what the process writes.
+    pub scratch: PathBuf,
+    /// The program and its arguments; the program is looked up in the `PATH` of `env`.
+    pub argv: Vec<String>,
+    /// The whole environment.
+    pub env: Vec<(String, String)>,
+    /// The working folder inside the root.
+    pub folder: String,
+    /// The user that the process sees itself as.
+    pub uid: u32,
+    /// The group that the process sees itself in.
+    pub gid: u32,
+}

@@ -1,0 +1,193 @@
+//! The root file system: prepared by the caller, mounted by stage two.
+//!
+//! In the scratch folder: `front/` (real folders for mount points, above all layers, so that no link
+//! in an image can lead a mount elsewhere), `upper/`, `work/`, and `root/` where all is mounted.
+
+use crate::plan::{Ground, Isolation, Plan};
+use rustix::fs::{CWD, Mode as Bits, OFlags, openat};
+use rustix::mount::{
+    MountFlags, MountPropagationFlags, UnmountFlags, mount, mount_bind, mount_change, mount_remount, unmount,
+};
+use std::ffi::CString;
+use std::fs::{self, File, Permissions};
+use std::io;
+use std::os::unix::fs::{PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+
+/// Device files that every process may expect.
+const DEVICES: [&str; 6] = ["null", "zero", "full", "random", "urandom", "tty"];
+/// Kernel controls that are only read inside, and others that are hidden, when the caller is the superuser.
+const READ_ONLY: [&str; 4] = ["sys", "sysrq-trigger", "irq", "bus"];
+const HIDDEN: [&str; 2] = ["kcore", "keys"];
+
+/// Makes the folders under `plan.scratch`; with [`Ground::Copy`] also copies the layers.
+pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
+    let scratch = &plan.scratch;
+    for (name, mode) in [
+        ("front", 0o755),
+        ("upper", 0o755),
+        ("work", 0o700),
+        ("root", 0o755),
+        ("front/dev", 0o755),
+        ("front/proc", 0o555),
+    ] {
+        folder(&scratch.join(name), mode)?;
+    }
+    for (name, mode) in [("sys", 0o555), ("etc", 0o755), ("tmp", 0o1777)] {
+        folder(&scratch.join("front").join(name), mode)?;
+    }
+    for name in ["resolv.conf", "hosts"] {
+        let host = Path::new("/etc").join(name);
+        if host.exists() {
+            fs::copy(host, scratch.join("front/etc").join(name))?;
+        }
+    }
+    if plan.mode.ground == Ground::Copy {
+        for layer in &plan.layers {
+            copy_tree(layer, &scratch.join("root"))?;
+        }
+        copy_tree(&scratch.join("front"), &scratch.join("root"))?;
+    }
+    Ok(())
+}
+
+fn folder(path: &Path, mode: u32) -> io::Result<()> {
+    if let Err(error) = fs::create_dir(path)
+        && error.kind() != io::ErrorKind::AlreadyExists
+    {
+        return Err(error);
+    }
+    fs::set_permissions(path, Permissions::from_mode(mode))
+}
+
+fn copy_tree(from: &Path, to: &Path) -> io::Result<()> {
+    for entry in fs::read_dir(from)? {
+        let entry = entry?;
+        let (source, target) = (entry.path(), to.join(entry.file_name()));
+        let metadata = source.symlink_metadata()?;
+        let there = target.symlink_metadata().ok();
+        if metadata.is_dir() {
+            if there.is_some_and(|t| !t.is_dir()) {
+                fs::remove_file(&target)?;
+            }
+            folder(&target, 0o700)?;
+            copy_tree(&source, &target)?;
+            fs::set_permissions(&target, metadata.permissions())?;
+            continue;
+        }
+        match there {
+            Some(old) if old.is_dir() => fs::remove_dir_all(&target)?,
+            Some(_) => fs::remove_file(&target)?,
+            None => {}
+        }
+        if metadata.is_symlink() {
+            symlink(fs::read_link(&source)?, &target)?;
+        } else {
+            fs::copy(&source, &target)?;
+        }
+    }
+    Ok(())
+}
+
+/// A preparation step that the system refused.
+pub(crate) struct Failed {
+    pub(crate) step: &'static str,
+    pub(crate) source: io::Error,
+}
+
+pub(crate) trait Step<T> {
+    fn step(self, step: &'static str) -> Result<T, Failed>;
+}
+
+impl<T, E: Into<io::Error>> Step<T> for Result<T, E> {
+    fn step(self, step: &'static str) -> Result<T, Failed> {
+        self.map_err(|e| Failed { step, source: e.into() })
+    }
+}
+
+/// Mounts everything and makes it the root of this process.
+pub(crate) fn enter(plan: &Plan) -> Result<(), Failed> {
+    mount_change("/", MountPropagationFlags::PRIVATE | MountPropagationFlags::REC)
+        .step("make mounts private")?;
+    let root = plan.scratch.join("root");
+    match plan.mode.ground {
+        Ground::Overlay => mount_overlay(plan, &root).step("mount an overlay")?,
+        Ground::Copy => mount_bind(&root, &root).step("bind the root folder")?,
+    }
+    mount_devices(&root).step("mount /dev")?;
+    let flags = MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
+    mount("proc", root.join("proc"), "proc", flags, None).step("mount /proc")?;
+    if plan.mode.isolation == Isolation::Superuser {
+        guard_kernel(&root.join("proc")).step("guard /proc")?;
+    }
+    std::env::set_current_dir(&root).step("enter the root")?;
+    rustix::process::pivot_root(".", ".").step("change the root")?;
+    unmount(".", UnmountFlags::DETACH).step("leave the old root")?;
+    std::env::set_current_dir("/").step("enter the root")
+}
+
+fn mount_overlay(plan: &Plan, root: &Path) -> io::Result<()> {
+    let front = plan.scratch.join("front");
+    // Topmost first. A colon or comma in a path would be read as a separator.
+    let lowers: Vec<PathBuf> = std::iter::once(front).chain(plan.layers.iter().rev().cloned()).collect();
+    let text = |path: &Path| {
+        let path = path.to_str().filter(|p| !p.contains([':', ',', '\\']));
+        path.map(str::to_owned)
+            .ok_or_else(|| io::Error::other("the store's path has a colon, comma or backslash"))
+    };
+    let lowers = lowers.iter().map(|p| text(p)).collect::<io::Result<Vec<_>>>()?.join(":");
+    let mut options = format!(
+        "lowerdir={lowers},upperdir={},workdir={}",
+        text(&plan.scratch.join("upper"))?,
+        text(&plan.scratch.join("work"))?
+    );
+    if plan.mode.isolation == Isolation::SingleUser {
+        options.push_str(",userxattr");
+    }
+    if options.len() >= 4096 {
+        return Err(io::Error::other("too many layers for one mount"));
+    }
+    mount("overlay", root, "overlay", MountFlags::NODEV, &*CString::new(options)?)?;
+    Ok(())
+}
+
+fn mount_devices(root: &Path) -> io::Result<()> {
+    let dev = root.join("dev");
+    let options = CString::new("mode=0755,size=64k")?;
+    mount("tmpfs", &dev, "tmpfs", MountFlags::NOSUID, &*options)?;
+    for name in DEVICES {
+        let target = dev.join(name);
+        File::create(&target)?;
+        mount_bind(Path::new("/dev").join(name), &target)?;
+    }
+    for (name, target) in [
+        ("fd", "/proc/self/fd"),
+        ("stdin", "fd/0"),
+        ("stdout", "fd/1"),
+        ("stderr", "fd/2"),
+        ("ptmx", "pts/ptmx"),
+    ] {
+        symlink(target, dev.join(name))?;
+    }
+    folder(&dev.join("pts"), 0o755)?;
+    let options = CString::new("newinstance,ptmxmode=0666,mode=0620")?;
+    let quiet = MountFlags::NOSUID | MountFlags::NOEXEC;
+    mount("devpts", dev.join("pts"), "devpts", quiet, &*options)?;
+    folder(&dev.join("shm"), 0o1777)?;
+    let options = CString::new("mode=1777,size=64m")?;
+    mount("tmpfs", dev.join("shm"), "tmpfs", quiet | MountFlags::NODEV, &*options)?;
+    Ok(())
+}
+
+fn guard_kernel(proc: &Path) -> io::Result<()> {
+    for path in READ_ONLY.map(|n| proc.join(n)).iter().filter(|p| p.exists()) {
+        mount_bind(path, path)?;
+        mount_remount(path, MountFlags::BIND | MountFlags::RDONLY | MountFlags::NOSUID, c"")?;
+    }
+    for path in HIDDEN.map(|n| proc.join(n)).iter().filter(|p| p.exists()) {
+        mount_bind("/dev/null", path)?;
+    }
+    // Opened once to see that the new root is usable at all.
+    openat(CWD, proc, OFlags::DIRECTORY | OFlags::CLOEXEC, Bits::empty())?;
+    Ok(())
+}

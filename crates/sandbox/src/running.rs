@@ -1,0 +1,184 @@
+//! The caller's side of a running process.
+
+use crate::plan::{Isolation, Plan};
+use crate::root;
+use crate::stage::{Report, STAGE_NAME};
+use rustix::fd::{AsFd, AsRawFd, OwnedFd, RawFd};
+use rustix::io::{FdFlags, fcntl_setfd};
+use rustix::pipe::{PipeFlags, pipe_with};
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, Write};
+use std::os::unix::process::CommandExt;
+use std::process::{Child, Command, Stdio};
+use std::sync::Mutex;
+
+/// A process could not be run.
+#[derive(Debug, thiserror::Error)]
+pub enum SandboxError {
+    /// The system refused a step of the preparation.
+    #[error("{step}: {detail}")]
+    Refused {
+        /// Which step, in words of this crate.
+        step: String,
+        /// What the system said.
+        detail: String,
+    },
+    /// The program is not in the root, or cannot be executed.
+    #[error("cannot start {program}: {detail}")]
+    NotStarted {
+        /// The first word of the command.
+        program: String,
+        /// What the system said.
+        detail: String,
+    },
+    /// The stages ended without a report.
+    #[error("the sandbox ended without a report")]
+    Lost,
+}
+
+/// How a process ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ended {
+    /// By itself, with this status.
+    Exit(i32),
+    /// By this signal.
+    Signal(i32),
+}
+
+/// A started process; it is killed when this is dropped.
+pub struct Running {
+    stage: Child,
+    control: Mutex<Option<File>>,
+    report: BufReader<File>,
+    program: String,
+}
+
+/// Starts the process of `plan`. Standard input, output and error are given in `io`.
+pub fn start(plan: &Plan, io: [Stdio; 3]) -> Result<Running, SandboxError> {
+    let refused = |step: &str| {
+        let step = step.to_owned();
+        move |e: io::Error| SandboxError::Refused { step, detail: e.to_string() }
+    };
+    root::prepare(plan).map_err(refused("prepare the root folder"))?;
+    let (control_read, control_write) =
+        pipe_with(PipeFlags::CLOEXEC).map_err(|e| refused("make a pipe")(e.into()))?;
+    let (report_read, report_write) =
+        pipe_with(PipeFlags::CLOEXEC).map_err(|e| refused("make a pipe")(e.into()))?;
+    let isolation = match plan.mode.isolation {
+        Isolation::Superuser => "superuser",
+        Isolation::SingleUser => "single-user",
+    };
+    let mut command = Command::new("/proc/self/exe");
+    command.arg0(STAGE_NAME).arg("one").arg(isolation);
+    command.arg(control_read.as_raw_fd().to_string()).arg(report_write.as_raw_fd().to_string());
+    command.arg(plan.uid.to_string()).arg(plan.gid.to_string());
+    let [stdin, stdout, stderr] = io;
+    // A group of its own: a terminal's Ctrl-C reaches the caller, who passes it on once.
+    command.env_clear().process_group(0).stdin(stdin).stdout(stdout).stderr(stderr);
+    inherit(&mut command, [control_read.as_raw_fd(), report_write.as_raw_fd()]);
+    let stage = command.spawn().map_err(refused("start the stage program"))?;
+    drop((control_read, report_write));
+    let mut control = File::from(control_write);
+    // A failure here shows as a report or its absence.
+    let _ = send_plan(&mut control, plan);
+    let program = plan.argv.first().cloned().unwrap_or_default();
+    let report = BufReader::new(File::from(report_read));
+    let mut running = Running { stage, control: Mutex::new(Some(control)), report, program };
+    match running.next_report()? {
+        Report::Ready => Ok(running),
+        Report::Refused { step, detail } => Err(SandboxError::Refused { step, detail }),
+        Report::NotStarted { detail } => {
+            Err(SandboxError::NotStarted { program: running.program.clone(), detail })
+        }
+        Report::Exit(_) | Report::Signal(_) => Err(SandboxError::Lost),
+    }
+}
+
+fn send_plan(control: &mut File, plan: &Plan) -> io::Result<()> {
+    let bytes = serde_json::to_vec(plan)?;
+    let length = u32::try_from(bytes.len()).map_err(io::Error::other)?;
+    control.write_all(&length.to_le_bytes())?;
+    control.write_all(&bytes)
+}
+
+/// Lets the child keep these file descriptors across `exec`.
+pub(crate) fn inherit(command: &mut Command, fds: [RawFd; 2]) {
+    let clear = move || {
+        for fd in fds {
+            // SAFETY: the descriptors are open in the parent until after `spawn`, and the child
+            // has a copy of its table; nothing else uses or closes them in between.
+            let fd = unsafe { rustix::fd::BorrowedFd::borrow_raw(fd) };
+            fcntl_setfd(fd, FdFlags::empty())?;
+        }
+        Ok(())
+    };
+    // SAFETY: only a system call that is safe between fork and exec; nothing is allocated.
+    unsafe { command.pre_exec(clear) };
+}
+
+impl Running {
+    /// Sends a signal to the process.
+    pub fn signal(&self, number: u8) {
+        if let Ok(mut control) = self.control.lock()
+            && let Some(pipe) = control.as_mut()
+        {
+            // A closed pipe means that the process has ended already.
+            let _ = pipe.write_all(&[number]);
+        }
+    }
+
+    /// Ends the process and everything that it started, at once.
+    pub fn kill(&self) {
+        if let Ok(mut control) = self.control.lock() {
+            control.take();
+        }
+    }
+
+    /// Waits until the process has ended.
+    pub fn wait(&mut self) -> Result<Ended, SandboxError> {
+        let report = self.next_report();
+        // The report says how it ended; the stage itself only has to be collected.
+        let _ = self.stage.wait();
+        match report? {
+            Report::Exit(status) => Ok(Ended::Exit(status)),
+            Report::Signal(number) => Ok(Ended::Signal(number)),
+            Report::Refused { step, detail } => Err(SandboxError::Refused { step, detail }),
+            Report::NotStarted { detail } => {
+                Err(SandboxError::NotStarted { program: self.program.clone(), detail })
+            }
+            Report::Ready => Err(SandboxError::Lost),
+        }
+    }
+
+    fn next_report(&mut self) -> Result<Report, SandboxError> {
+        let mut line = String::new();
+        self.report.read_line(&mut line).map_err(|_| SandboxError::Lost)?;
+        serde_json::from_str(&line).map_err(|_| SandboxError::Lost)
+    }
+
+    /// A handle by which another thread can send signals.
+    pub fn remote_control(&self) -> io::Result<RemoteControl> {
+        let control = self.control.lock().map_err(|_| io::Error::other("poisoned lock"))?;
+        let pipe = control.as_ref().ok_or(io::ErrorKind::BrokenPipe)?;
+        Ok(RemoteControl(pipe.as_fd().try_clone_to_owned()?))
+    }
+}
+
+impl Drop for Running {
+    fn drop(&mut self) {
+        self.kill();
+        // Collected so that no zombie stays; its status no longer matters.
+        let _ = self.stage.wait();
+    }
+}
+
+/// Sends signals to a process from another thread.
+pub struct RemoteControl(OwnedFd);
+
+impl RemoteControl {
+    /// Sends a signal to the process.
+    pub fn signal(&self, number: u8) {
+        // A closed pipe means that the process has ended already.
+        let _ = rustix::io::write(&self.0, &[number]);
+    }
+}

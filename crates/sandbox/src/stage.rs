@@ -1,0 +1,264 @@
+//! What the program does when it is started as a stage of its own sandbox.
+
+use crate::plan::{Isolation, Plan};
+use crate::root::{self, Failed, Step};
+use crate::running::inherit;
+use rustix::fd::{AsRawFd, FromRawFd, OwnedFd, RawFd};
+use rustix::io::{FdFlags, fcntl_setfd};
+use rustix::process::{
+    DumpableBehavior, Gid, Pid, Signal, Uid, WaitOptions, getgid, getuid, kill_process, set_dumpable_behavior,
+};
+use rustix::thread::{
+    CapabilitySet, CapabilitySets, UnshareFlags, capabilities, clear_ambient_capability_set,
+    configure_capability_in_ambient_set, remove_capability_from_bounding_set, set_capabilities,
+    set_no_new_privs, set_thread_groups, set_thread_res_gid, set_thread_res_uid, unshare_unsafe,
+};
+use serde::{Deserialize, Serialize};
+use std::fs::{self, File};
+use std::io::{self, Read, Write};
+use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::process::{Command, ExitCode, ExitStatus};
+
+/// The name under which the program is started as a stage.
+pub(crate) const STAGE_NAME: &str = "shtetl-sandbox";
+
+/// Exit status of a stage that has nothing more to say than its report.
+const STAGE_FAILED: u8 = 125;
+
+/// What a stage tells the caller, one JSON line each.
+#[derive(Debug, Serialize, Deserialize)]
+pub(crate) enum Report {
+    /// The process runs.
+    Ready,
+    /// The system refused a step of the preparation.
+    Refused { step: String, detail: String },
+    /// The program could not be executed.
+    NotStarted { detail: String },
+    /// The process ended with this status.
+    Exit(i32),
+    /// The process was ended by this signal.
+    Signal(i32),
+}
+
+/// To be called first thing in `main`: when the program was started as a stage, does that stage's
+/// work and gives the exit code to end with.
+pub fn enter_stage() -> Option<ExitCode> {
+    let mut args = std::env::args();
+    if args.next()? != STAGE_NAME {
+        return None;
+    }
+    let args: Vec<String> = args.collect();
+    let [stage, isolation, control, report, uid, gid] = &args[..] else {
+        return Some(ExitCode::from(STAGE_FAILED));
+    };
+    let numbers = [control, report, uid, gid].map(|n| n.parse::<i32>());
+    let [Ok(control), Ok(report), Ok(uid), Ok(gid)] = numbers else {
+        return Some(ExitCode::from(STAGE_FAILED));
+    };
+    // SAFETY: the starting side left these two descriptors open for exactly this stage, and
+    // nothing else in this fresh process knows them.
+    let pipes = unsafe { [OwnedFd::from_raw_fd(control), OwnedFd::from_raw_fd(report)] };
+    for pipe in &pipes {
+        // The command itself must not keep them open. This cannot fail on an open descriptor.
+        let _ = fcntl_setfd(pipe, FdFlags::CLOEXEC);
+    }
+    let [control, report] = pipes;
+    let (uid, gid) = (uid.unsigned_abs(), gid.unsigned_abs());
+    let code = match stage.as_str() {
+        "one" => stage_one(isolation, control, report, uid, gid),
+        _ => stage_two(File::from(control), File::from(report)),
+    };
+    Some(code)
+}
+
+fn tell(report: &mut File, what: &Report) {
+    let mut line = serde_json::to_vec(what).unwrap_or_default();
+    line.push(b'\n');
+    // If nobody listens any more, there is nobody to tell.
+    let _ = report.write_all(&line);
+}
+
+fn tell_failure(report: &mut File, failed: &Failed) -> ExitCode {
+    tell(report, &Report::Refused { step: failed.step.to_owned(), detail: failed.source.to_string() });
+    ExitCode::from(STAGE_FAILED)
+}
+
+/// Enters new namespaces and starts stage two as their first process.
+fn stage_one(isolation: &str, control: OwnedFd, report: OwnedFd, uid: u32, gid: u32) -> ExitCode {
+    let fds = [control.as_raw_fd(), report.as_raw_fd()];
+    let mut report = File::from(report);
+    let single_user = isolation == "single-user";
+    match separate(single_user, uid, gid).and_then(|()| spawn_stage_two(isolation, fds, uid, gid)) {
+        Err(failed) => tell_failure(&mut report, &failed),
+        Ok(mut second) => {
+            drop((control, report));
+            // Its report has gone to the caller; this process only keeps it company.
+            let status = second.wait();
+            ExitCode::from(u8::from(!status.is_ok_and(|s| s.success())))
+        }
+    }
+}
+
+fn separate(single_user: bool, uid: u32, gid: u32) -> Result<(), Failed> {
+    let (outer_uid, outer_gid) = (getuid().as_raw(), getgid().as_raw());
+    if single_user {
+        // SAFETY: this process has one thread and shares nothing that a new namespace could break.
+        unsafe { unshare_unsafe(UnshareFlags::NEWUSER) }.step("make a user namespace")?;
+        fs::write("/proc/self/setgroups", "deny").step("give up supplementary groups")?;
+        fs::write("/proc/self/uid_map", format!("{uid} {outer_uid} 1")).step("map the user")?;
+        fs::write("/proc/self/gid_map", format!("{gid} {outer_gid} 1")).step("map the group")?;
+    }
+    let spaces = UnshareFlags::NEWNS | UnshareFlags::NEWPID | UnshareFlags::NEWIPC | UnshareFlags::NEWUTS;
+    // SAFETY: as above.
+    unsafe { unshare_unsafe(spaces) }.step("make namespaces")?;
+    if single_user {
+        keep_capabilities().step("keep capabilities for mounting")?;
+    }
+    Ok(())
+}
+
+/// A user other than 0 loses its capabilities at `exec` unless they are ambient.
+fn keep_capabilities() -> rustix::io::Result<()> {
+    let mut sets = capabilities(None)?;
+    sets.inheritable = sets.permitted;
+    set_capabilities(None, sets)?;
+    for capability in [CapabilitySet::SYS_ADMIN, CapabilitySet::DAC_OVERRIDE, CapabilitySet::SETPCAP] {
+        configure_capability_in_ambient_set(capability, true)?;
+    }
+    Ok(())
+}
+
+fn spawn_stage_two(
+    isolation: &str,
+    fds: [RawFd; 2],
+    uid: u32,
+    gid: u32,
+) -> Result<std::process::Child, Failed> {
+    let mut command = Command::new("/proc/self/exe");
+    command.arg0(STAGE_NAME).args(["two", isolation]);
+    command.args(fds.map(|fd| fd.to_string())).args([uid, gid].map(|n| n.to_string()));
+    inherit(&mut command, fds);
+    command.spawn().step("start the first process of the namespaces")
+}
+
+/// PID 1: makes the root, starts the command, passes on signals, collects orphans.
+fn stage_two(mut control: File, mut report: File) -> ExitCode {
+    let plan = match receive_plan(&mut control) {
+        Ok(plan) => plan,
+        Err(source) => return tell_failure(&mut report, &Failed { step: "receive the plan", source }),
+    };
+    // Nothing inside may look into this process.
+    let guarded = set_dumpable_behavior(DumpableBehavior::NotDumpable).step("guard the first process");
+    if let Err(failed) = guarded.and_then(|()| root::enter(&plan)) {
+        return tell_failure(&mut report, &failed);
+    }
+    let Some(command) = command_of(&plan) else {
+        tell(&mut report, &Report::Ready);
+        return ExitCode::SUCCESS;
+    };
+    let child = match { command }.spawn() {
+        Ok(child) => child,
+        Err(error) => {
+            tell(&mut report, &Report::NotStarted { detail: error.to_string() });
+            return ExitCode::from(STAGE_FAILED);
+        }
+    };
+    tell(&mut report, &Report::Ready);
+    let Some(pid) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) else {
+        return ExitCode::from(STAGE_FAILED);
+    };
+    std::thread::spawn(move || pass_signals(control, pid));
+    let ended = collect(pid);
+    tell(&mut report, &ended);
+    ExitCode::SUCCESS
+}
+
+fn receive_plan(control: &mut File) -> io::Result<Plan> {
+    let mut length = [0; 4];
+    control.read_exact(&mut length)?;
+    let mut bytes = vec![0; u32::from_le_bytes(length) as usize];
+    control.read_exact(&mut bytes)?;
+    Ok(serde_json::from_slice(&bytes)?)
+}
+
+fn command_of(plan: &Plan) -> Option<Command> {
+    let (program, arguments) = plan.argv.split_first()?;
+    let mut command = Command::new(program);
+    command.args(arguments).env_clear().envs(plan.env.iter().cloned()).current_dir(&plan.folder);
+    let (isolation, uid, gid) = (plan.mode.isolation, plan.uid, plan.gid);
+    // SAFETY: only system calls on this thread, which is the only one of the forked child;
+    // nothing is allocated and no lock is taken.
+    unsafe { command.pre_exec(move || give_up_privileges(isolation, uid, gid).map_err(io::Error::from)) };
+    Some(command)
+}
+
+fn give_up_privileges(isolation: Isolation, uid: u32, gid: u32) -> rustix::io::Result<()> {
+    set_no_new_privs(true)?;
+    clear_ambient_capability_set()?;
+    for capability in DROPPED {
+        remove_capability_from_bounding_set(capability)?;
+    }
+    if isolation == Isolation::Superuser {
+        let (uid, gid) = (Uid::from_raw(uid), Gid::from_raw(gid));
+        set_thread_groups(&[])?;
+        set_thread_res_gid(gid, gid, gid)?;
+        set_thread_res_uid(uid, uid, uid)?;
+    }
+    let mut kept = capabilities(None)?.permitted;
+    for capability in DROPPED {
+        kept.remove(capability);
+    }
+    let inheritable = CapabilitySet::empty();
+    set_capabilities(None, CapabilitySets { effective: kept, permitted: kept, inheritable })
+}
+
+/// Capabilities that reach beyond the process's own files and processes.
+const DROPPED: [CapabilitySet; 17] = [
+    CapabilitySet::SYS_ADMIN,
+    CapabilitySet::SYS_MODULE,
+    CapabilitySet::SYS_RAWIO,
+    CapabilitySet::SYS_PTRACE,
+    CapabilitySet::SYS_BOOT,
+    CapabilitySet::SYS_TIME,
+    CapabilitySet::SYS_NICE,
+    CapabilitySet::SYS_RESOURCE,
+    CapabilitySet::SYS_TTY_CONFIG,
+    CapabilitySet::SYS_PACCT,
+    CapabilitySet::NET_ADMIN,
+    CapabilitySet::NET_RAW,
+    CapabilitySet::MKNOD,
+    CapabilitySet::LINUX_IMMUTABLE,
+    CapabilitySet::MAC_ADMIN,
+    CapabilitySet::DAC_READ_SEARCH,
+    CapabilitySet::SYSLOG,
+];
+
+/// Passes on each signal that the caller writes; when the caller is gone, ends everything.
+fn pass_signals(mut control: File, child: Pid) {
+    let mut number = [0];
+    while control.read_exact(&mut number).is_ok() {
+        if let Some(signal) = Signal::from_named_raw(i32::from(number[0])) {
+            // It may have ended a moment ago.
+            let _ = kill_process(child, signal);
+        }
+    }
+    // The end of PID 1 is the end of its namespace.
+    std::process::exit(i32::from(STAGE_FAILED));
+}
+
+/// Waits for all children until the command itself has ended.
+fn collect(command: Pid) -> Report {
+    loop {
+        match rustix::process::wait(WaitOptions::empty()) {
+            Ok(Some((pid, status))) if pid == command => {
+                let status = ExitStatus::from_raw(status.as_raw());
+                return match (status.code(), status.signal()) {
+                    (Some(code), _) => Report::Exit(code),
+                    (None, signal) => Report::Signal(signal.unwrap_or_default()),
+                };
+            }
+            Ok(_) | Err(rustix::io::Errno::INTR) => {}
+            Err(_) => return Report::Exit(i32::from(STAGE_FAILED)),
+        }
+    }
+}

@@ -1,0 +1,8 @@
+//! What the tests need: writers of package archives, a hermetic way to run the program, stand-ins
+//! for what is outside.
+
+pub mod archives;
+pub mod host;
+pub mod mirror;
+pub mod program;
+pub mod registry;

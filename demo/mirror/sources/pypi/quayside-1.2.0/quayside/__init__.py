@@ -1,0 +1,1 @@
+"""Serves a WSGI application (PEP 3333) on threads of the standard library."""
