@@ -15,6 +15,11 @@ use std::path::PathBuf;
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
+/// The number of the signal that asks a process to end.
+pub const TERMINATE: u8 = 15;
+/// The number of the signal that ends a process.
+pub const KILL: u8 = 9;
+
 /// What is said at the start of a process, besides what the image says.
 #[derive(Debug, Default)]
 pub struct Start {
@@ -101,7 +106,6 @@ impl Launched {
 
     /// Asks the process to end, waits, and ends it when it does not within `patience`.
     pub fn stop(&mut self, patience: Duration) -> Result<Ended> {
-        const TERMINATE: u8 = 15;
         self.running.signal(TERMINATE);
         let control = self.running.remote_control();
         let (told, ended) = std::sync::mpsc::channel::<()>();
@@ -109,7 +113,6 @@ impl Launched {
             if ended.recv_timeout(patience).is_err()
                 && let Ok(control) = control
             {
-                const KILL: u8 = 9;
                 control.signal(KILL);
             }
         });

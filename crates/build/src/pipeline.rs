@@ -11,7 +11,7 @@ use crate::names;
 use crate::record::Record;
 use crate::source::{LeftOut, SourceRules, SourceTree, take_in};
 use crate::survey::{Survey, survey};
-use crate::worklist::{Form, Worklist, plan};
+use crate::worklist::{Form, Sources, Worklist, plan};
 use content::BlobDigest;
 use content::layer::Codec;
 use content::store::Store;
@@ -55,6 +55,8 @@ pub struct Order<'a> {
     pub book: &'a Arc<AddressBook>,
     /// Now, in nanoseconds since 1970.
     pub now: i64,
+    /// The same moment, for measuring how long the build takes.
+    pub started: Instant,
 }
 
 /// The platform of images built here, as in `linux/amd64`.
@@ -72,7 +74,16 @@ pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> 
     names::check_tag(order.tag)?;
     let addresses = Addresses::new(order.book, &app.config, &app.folder);
     let form = Form { codec: order.codec, platform: platform() };
-    plan(&app.survey, &app.tree, &app.config, &addresses, order.host, form, store, order.now)
+    let sources = Sources {
+        survey: &app.survey,
+        tree: &app.tree,
+        config: &app.config,
+        addresses: &addresses,
+        host: order.host,
+        store,
+        now: order.now,
+    };
+    plan(&sources, form)
 }
 
 /// What each step would do, in order.
@@ -107,7 +118,6 @@ pub fn build(app: &App, worklist: &Worklist, order: &Order<'_>, around: &Surroun
     let store = around.store;
     let name = &app.survey.name;
     let _turn = store.lock(&format!("app-{name}"))?;
-    let started = Instant::now();
     let log = Mutex::new(Vec::new());
     let tell = |event: Event| {
         if let Ok(mut log) = log.lock()
@@ -123,7 +133,7 @@ pub fn build(app: &App, worklist: &Worklist, order: &Order<'_>, around: &Surroun
     let telling = Surroundings { events: &tell, ..*around };
     let finished = execute(name, &worklist.steps, &worklist.form, &telling)
         .and_then(|results| write_image(app, worklist, order, store, results));
-    let milliseconds = u64::try_from(started.elapsed().as_millis()).unwrap_or(u64::MAX);
+    let milliseconds = u64::try_from(order.started.elapsed().as_millis()).unwrap_or(u64::MAX);
     let mut entry = Entry {
         number: 0,
         tag: order.tag.to_owned(),

@@ -20,6 +20,8 @@ pub enum Failure {
     Usage { message: String, hint: String },
     /// There is no home folder to put the store into.
     NoHome,
+    /// A process of the demo does not answer.
+    Silent,
     /// The system refused something that only this program asks for.
     System(io::Error),
 }
@@ -76,6 +78,9 @@ pub fn report(output: &Output, failure: &Failure) -> ExitCode {
         Failure::Usage { message, hint } => worded(WRONG, message, hint),
         Failure::NoHome => {
             worded(WRONG, "there is no home folder for the store", "give one with --store DIR")
+        }
+        Failure::Silent => {
+            worded(FAILED, "the process does not answer", "run it by itself to see what it says")
         }
         Failure::System(error) => worded(OUTSIDE, system(error), ""),
     };
@@ -180,7 +185,14 @@ fn remote_error(wanted_by: &str, error: &RemoteError) -> Worded {
             "check the version in the lockfile; `shtetl addresses` shows where packages come from",
         ),
         RemoteError::Status { url, status } => {
-            worded(OUTSIDE, format!("{wanted_by}: {url} answered with status {status}"), "try again later")
+            let hint = match status {
+                401 | 403 => {
+                    "it refuses the package to you: check the address (`shtetl addresses`) and its access rules"
+                }
+                429 | 500.. => "try again later",
+                _ => "check the address: `shtetl addresses` shows who said it",
+            };
+            worded(OUTSIDE, format!("{wanted_by}: {url} answered with status {status}"), hint)
         }
         RemoteError::Unreachable { url, detail } => worded(
             OUTSIDE,
@@ -463,12 +475,22 @@ fn config_error(path: &Path, text: &str, complaints: &[Complaint]) -> Worded {
     for complaint in complaints {
         let (line, _) = snippet::position(text, complaint.span.start);
         details.push(format!("{file} line {line}: {}", fault(&complaint.fault)));
-        details.extend(snippet::underline(text, &complaint.span));
+        let hide = fault_key(&complaint.fault).starts_with("settings.");
+        details.extend(snippet::underline(text, &complaint.span, hide));
     }
     let faults = words::count(complaints.len(), "fault");
     Worded {
         details,
         ..worded(WRONG, format!("{} has {faults}", path.display()), "correct it; nothing was built")
+    }
+}
+
+/// The full key that a fault is about.
+fn fault_key(fault: &Fault) -> &str {
+    match fault {
+        Fault::Syntax { .. } => "",
+        Fault::UnknownKey { table, .. } => table,
+        Fault::WrongType { key, .. } | Fault::BadValue { key, .. } => key,
     }
 }
 

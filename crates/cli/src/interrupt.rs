@@ -5,6 +5,7 @@ use signal_hook::consts::{SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Duration;
 
 /// A flag that the first signal sets; the second ends the program at once.
 pub fn flag() -> Result<Arc<AtomicBool>, Failure> {
@@ -16,15 +17,40 @@ pub fn flag() -> Result<Arc<AtomicBool>, Failure> {
     Ok(flag)
 }
 
-/// Calls `react` for every signal, on a thread of its own, with the flag set before.
-pub fn on_signal(react: impl Fn(u8) + Send + 'static) -> Result<Arc<AtomicBool>, Failure> {
+/// What happens to a process when this program is told to end.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Ending {
+    /// It is asked to end.
+    Asked,
+    /// It is ended: it was asked before, and is asked again or did not end in time.
+    Forced,
+}
+
+/// Calls `react` when this program is told to end, on a thread of its own: first with
+/// [`Ending::Asked`], then, after a second signal or after `patience`, with [`Ending::Forced`].
+/// The flag is set before the first call.
+pub fn on_signal(
+    patience: Duration,
+    react: impl Fn(Ending) + Send + 'static,
+) -> Result<Arc<AtomicBool>, Failure> {
     let flag = Arc::new(AtomicBool::new(false));
     let mut signals = Signals::new([SIGINT, SIGTERM])?;
     let set = Arc::clone(&flag);
+    let (tell, told) = std::sync::mpsc::channel();
     std::thread::spawn(move || {
-        for signal in signals.forever() {
+        for _ in signals.forever() {
             set.store(true, Ordering::SeqCst);
-            react(u8::try_from(signal).unwrap_or_default());
+            if tell.send(()).is_err() {
+                break;
+            }
+        }
+    });
+    std::thread::spawn(move || {
+        if told.recv().is_ok() {
+            react(Ending::Asked);
+            // A second signal and the end of patience mean the same.
+            let _ = told.recv_timeout(patience);
+            react(Ending::Forced);
         }
     });
     Ok(flag)

@@ -19,7 +19,9 @@ impl Address {
         if is_url(text) {
             return Self::Url(text.trim_end_matches('/').to_owned());
         }
-        Self::Folder(base.join(text.strip_prefix("file://").unwrap_or(text)))
+        let folder = base.join(text.strip_prefix("file://").unwrap_or(text));
+        // Shown in full; a folder that is not there is told when it is used.
+        Self::Folder(folder.canonicalize().unwrap_or(folder))
     }
 
     /// The address of something below this one.

@@ -9,7 +9,7 @@ use rustix::pipe::{PipeFlags, pipe_with};
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Write};
 use std::os::unix::process::CommandExt;
-use std::process::{Child, Command, Stdio};
+use std::process::{Child, ChildStdout, Command, Stdio};
 use std::sync::Mutex;
 
 /// A process could not be run.
@@ -132,6 +132,11 @@ impl Running {
         if let Ok(mut control) = self.control.lock() {
             control.take();
         }
+    }
+
+    /// What the process writes to standard output, when that is a pipe; once.
+    pub fn take_output(&mut self) -> Option<ChildStdout> {
+        self.stage.stdout.take()
     }
 
     /// Waits until the process has ended.

@@ -153,8 +153,15 @@ fn stage_two(mut control: File, mut report: File) -> ExitCode {
         return tell_failure(&mut report, &failed);
     }
     let Some(command) = command_of(&plan) else {
-        tell(&mut report, &Report::Ready);
-        return ExitCode::SUCCESS;
+        // A probe: this process itself does what a command would do before it runs.
+        let given_up = give_up_privileges(plan.mode.isolation, plan.uid, plan.gid);
+        return match given_up.step("become the image's user") {
+            Ok(()) => {
+                tell(&mut report, &Report::Ready);
+                ExitCode::SUCCESS
+            }
+            Err(failed) => tell_failure(&mut report, &failed),
+        };
     };
     let child = match { command }.spawn() {
         Ok(child) => child,

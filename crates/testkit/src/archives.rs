@@ -95,3 +95,16 @@ fn base64(bytes: &[u8]) -> String {
     }
     text
 }
+
+/// The files of a zip archive.
+pub fn zip_members(bytes: &[u8]) -> Files {
+    let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).expect("an archive written here");
+    (0..archive.len())
+        .map(|index| {
+            let mut member = archive.by_index(index).expect("a member");
+            let mut content = Vec::new();
+            std::io::copy(&mut member, &mut content).expect("an archive written here");
+            (member.name().expect("a plain name").into_owned(), content)
+        })
+        .collect()
+}

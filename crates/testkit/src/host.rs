@@ -1,1 +1,62 @@
-//! stub
+//! An invented machine: the base `host` captured from it is the same wherever the tests run.
+
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+
+/// Writes a root folder with node, python3, certificates and time zones, all invented.
+pub fn write_invented_host(root: &Path) {
+    let put = |path: &str, bytes: &[u8], mode: u32| {
+        let path = root.join(path);
+        fs::create_dir_all(path.parent().expect("files lie in folders"))
+            .expect("the test's folder can be written");
+        fs::write(&path, bytes).expect("the test's folder can be written");
+        fs::set_permissions(&path, fs::Permissions::from_mode(mode)).expect("own files");
+    };
+    let node = r#"{"executable":"/usr/bin/node","version":"20.1.0"}"#;
+    put("usr/bin/node", &program_that_prints(node), 0o755);
+    let python = r#"{"executable":"/usr/bin/python3.11","version":"3.11.9","library":"/usr/lib/python3.11","modules":"/usr/lib/python3.11/lib-dynload"}"#;
+    put("usr/bin/python3", &program_that_prints(python), 0o755);
+    put("usr/bin/python3.11", &program_that_prints(python), 0o755);
+    put("usr/lib/python3.11/os.py", b"# invented\n", 0o644);
+    put("usr/lib/python3.11/json/__init__.py", b"# invented\n", 0o644);
+    put("usr/lib/python3.11/test/support.py", b"# not captured\n", 0o644);
+    put("usr/lib/python3.11/lib-dynload/_fog.so", &program_that_prints("module"), 0o644);
+    put("etc/ssl/certs/ca-certificates.crt", b"invented certificates\n", 0o644);
+    put("usr/share/zoneinfo/UTC", b"TZif invented\n", 0o644);
+    put("usr/share/zoneinfo/right/UTC", b"not captured\n", 0o644);
+}
+
+/// The smallest program of the machine's format (x86-64 ELF, no libraries) that prints `text`.
+pub fn program_that_prints(text: &str) -> Vec<u8> {
+    const LOADED_AT: u64 = 0x40_0000;
+    const HEADERS: u64 = 64 + 56;
+    let length = u32::try_from(text.len()).expect("a short text");
+    let mut code = vec![
+        0xb8, 1, 0, 0, 0, // mov eax, 1 (write)
+        0xbf, 1, 0, 0, 0, // mov edi, 1 (standard output)
+        0x48, 0x8d, 0x35, 16, 0, 0, 0,    // lea rsi, [rip + 16] (the text)
+        0xba, // mov edx, length
+    ];
+    code.extend(length.to_le_bytes());
+    code.extend([
+        0x0f, 0x05, // syscall
+        0xb8, 60, 0, 0, 0, // mov eax, 60 (exit)
+        0x31, 0xff, // xor edi, edi
+        0x0f, 0x05, // syscall
+    ]);
+    code.extend(text.as_bytes());
+    let size = HEADERS + code.len() as u64;
+    let mut elf = b"\x7fELF\x02\x01\x01\0\0\0\0\0\0\0\0\0".to_vec();
+    elf.extend([2, 0, 62, 0, 1, 0, 0, 0]); // executable, x86-64
+    for word in [LOADED_AT + HEADERS, 64, 0] {
+        elf.extend(word.to_le_bytes()); // entry, program headers, no sections
+    }
+    elf.extend([0, 0, 0, 0, 64, 0, 56, 0, 1, 0, 0, 0, 0, 0, 0, 0]);
+    elf.extend([1, 0, 0, 0, 5, 0, 0, 0]); // loaded, read and execute
+    for word in [0, LOADED_AT, LOADED_AT, size, size, 0x1000] {
+        elf.extend(word.to_le_bytes());
+    }
+    elf.extend(code);
+    elf
+}

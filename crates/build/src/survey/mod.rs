@@ -54,6 +54,8 @@ pub struct RuntimeWish {
     pub runtime: &'static str,
     /// The versions that will do, and where that is said.
     pub constraint: Option<(String, Place)>,
+    /// Whether the app itself is written for it; otherwise it only serves, and any version will do.
+    pub for_app: bool,
 }
 
 /// A lockfile and what it locks.

@@ -48,17 +48,27 @@ pub struct Worklist {
     pub notes: Vec<String>,
 }
 
-/// Plans the build of a surveyed source. `now` is in nanoseconds since 1970.
-pub fn plan(
-    survey: &Survey,
-    tree: &Arc<SourceTree>,
-    config: &AppConfig,
-    addresses: &Addresses,
-    host: &Host,
-    form: Form,
-    store: &Store,
-    now: i64,
-) -> Result<Worklist> {
+/// What a plan is made from.
+pub struct Sources<'a> {
+    /// What was concluded about the source.
+    pub survey: &'a Survey,
+    /// Its files.
+    pub tree: &'a Arc<SourceTree>,
+    /// Its configuration.
+    pub config: &'a AppConfig,
+    /// Where packages come from.
+    pub addresses: &'a Addresses,
+    /// The machine that the base `host` is captured from.
+    pub host: &'a Host,
+    /// Remembers digests of unchanged files.
+    pub store: &'a Store,
+    /// Now, in nanoseconds since 1970.
+    pub now: i64,
+}
+
+/// Plans the build of a surveyed source.
+pub fn plan(sources: &Sources<'_>, form: Form) -> Result<Worklist> {
+    let Sources { survey, tree, config, addresses, host, store, now } = *sources;
     if survey.base.0 != "host" {
         return Err(BuildError::UnknownBase { name: survey.base.0.clone() });
     }

@@ -2,6 +2,7 @@
 
 use super::Done;
 use crate::arguments::BuildOptions;
+use crate::error::Failure;
 use crate::events::Renderer;
 use crate::interrupt;
 use crate::render::table::Table;
@@ -12,14 +13,17 @@ use build::execute::{Decision, Surroundings as Around};
 use build::pipeline::{self, App, Built, Order, codec_named, look, prepare, preview};
 use build::record::LayerRecord;
 use build::worklist::Worklist;
-use content::image::{write_archive, write_layout};
+use content::image::{may_become_layout, write_archive, write_layout};
 use remote::{Fetcher, Network};
+use std::path::Path;
 use std::process::ExitCode;
 use std::sync::atomic::Ordering;
+use std::time::Instant;
 
 pub fn run(options: &BuildOptions, around: &Surroundings, output: &Output) -> Done {
-    let app = look(&options.path, &around.store, Surroundings::now())?;
+    check_targets(options)?;
     let order = order(&options.tag, &options.compress, around);
+    let app = look(&options.path, &around.store, order.now)?;
     let worklist = prepare(&app, &order, &around.store)?;
     if options.dry_run {
         show_preview(&app, &worklist, &preview(&app, &worklist, &around.store), output);
@@ -39,6 +43,26 @@ pub fn run(options: &BuildOptions, around: &Surroundings, output: &Output) -> Do
     Ok(ExitCode::SUCCESS)
 }
 
+/// Looks at the places to write to before anything is built.
+fn check_targets(options: &BuildOptions) -> Result<(), Failure> {
+    if let Some(folder) = options.layout.as_ref().filter(|f| !may_become_layout(f)) {
+        return Err(Failure::Usage {
+            message: format!("{} holds something else than an image layout", folder.display()),
+            hint: "give a new folder, or that of an earlier layout, which is then replaced".to_owned(),
+        });
+    }
+    if let Some(file) = &options.archive {
+        let parent = file.parent().filter(|p| *p != Path::new("")).unwrap_or(Path::new("."));
+        if file.is_dir() || !parent.is_dir() {
+            return Err(Failure::Usage {
+                message: format!("{} cannot be written", file.display()),
+                hint: "give the name of a file in a folder that exists".to_owned(),
+            });
+        }
+    }
+    Ok(())
+}
+
 /// How to build with these options.
 pub fn order<'a>(tag: &'a str, compress: &str, around: &'a Surroundings) -> Order<'a> {
     Order {
@@ -48,6 +72,7 @@ pub fn order<'a>(tag: &'a str, compress: &str, around: &'a Surroundings) -> Orde
         host: &around.host,
         book: &around.book,
         now: Surroundings::now(),
+        started: Instant::now(),
     }
 }
 
@@ -59,7 +84,7 @@ pub fn build_quietly(
     offline: bool,
     around: &Surroundings,
     output: &Output,
-) -> Result<Built, crate::error::Failure> {
+) -> Result<Built, Failure> {
     let stop = interrupt::flag()?;
     let renderer = Renderer::new(output);
     let network = if offline { Network::Forbidden } else { Network::Allowed };

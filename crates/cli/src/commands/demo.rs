@@ -1,9 +1,306 @@
-//! `demo`
-use super::Done;
+//! `demo`: writes the sample apps and goes through the whole job with them.
+
+use super::build::{build_quietly, order, show_built};
+use super::{Done, survey};
 use crate::arguments::DemoOptions;
-use crate::render::Output;
+use crate::demo_files;
+use crate::error::{self, Failure};
+use crate::render::{FAINT, GOOD, Output, STRONG, TYPED, styled, words};
 use crate::surroundings::Surroundings;
-pub fn run(_options: &DemoOptions, _around: &Surroundings, _output: &Output) -> Done {
-    let _ = crate::demo_files::FILES;
-    Ok(std::process::ExitCode::SUCCESS)
+use build::BuildError;
+use build::command;
+use build::inspect::{self, DEFAULT_TAG};
+use build::launch::{self, Launched, Start};
+use build::pipeline::{App, Built, look, prepare};
+use build::survey::{ProcessKind, ProcessType};
+use content::store::{Store, remove_tree};
+use std::fs;
+use std::io::{BufRead, BufReader, IsTerminal, Read};
+use std::path::{Path, PathBuf};
+use std::process::{ExitCode, Stdio};
+use std::time::{Duration, Instant};
+
+/// The apps, in the order in which they are shown.
+const APPS: [&str; 3] = ["timetable", "fares", "notices"];
+/// What is asked of a web process besides `/`.
+const QUESTIONS: [(&str, &str); 2] = [("timetable", "/sailings.json"), ("fares", "/?child=1")];
+/// How long a process may take to answer.
+const PATIENCE: Duration = Duration::from_secs(20);
+/// Answers and outputs are shown up to this many lines.
+const LINES: usize = 8;
+
+pub fn run(options: &DemoOptions, around: &Surroundings, output: &Output) -> Done {
+    if output.is_json() {
+        return Err(Failure::Usage {
+            message: "the demo is for people and has no JSON".to_owned(),
+            hint: "leave out --format".to_owned(),
+        });
+    }
+    let started = Instant::now();
+    let (folder, temporary) = match &options.dir {
+        Some(folder) => (checked(folder)?, false),
+        None => (around.store.temporary_folder()?, true),
+    };
+    let result = Demo::new(&folder, options, around, output).and_then(|demo| demo.whole(started, temporary));
+    if temporary {
+        remove_tree(&folder);
+    }
+    result.map(|()| ExitCode::SUCCESS)
+}
+
+/// Only a folder without anything in it is written to.
+fn checked(folder: &Path) -> Result<PathBuf, Failure> {
+    let used = fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some());
+    if used || folder.is_file() {
+        return Err(Failure::Usage {
+            message: format!("{} is there already", folder.display()),
+            hint: "give a new or empty folder".to_owned(),
+        });
+    }
+    Ok(folder.to_owned())
+}
+
+struct Demo<'a> {
+    folder: PathBuf,
+    pause: bool,
+    around: Surroundings,
+    output: &'a Output,
+}
+
+impl<'a> Demo<'a> {
+    /// Writes the apps; builds go to a store of their own, so that they start from nothing.
+    fn new(
+        folder: &Path,
+        options: &DemoOptions,
+        around: &Surroundings,
+        output: &'a Output,
+    ) -> Result<Self, Failure> {
+        write_apps(folder)?;
+        let around = Surroundings {
+            store: Store::open(&folder.join("store"))?,
+            host: around.host.clone(),
+            book: around.book.clone(),
+            jobs: around.jobs,
+            created: around.created.clone(),
+        };
+        let pause = !options.no_pause && std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
+        Ok(Self { folder: folder.to_owned(), pause, around, output })
+    }
+
+    fn whole(&self, started: Instant, temporary: bool) -> Result<(), Failure> {
+        self.output
+            .line(format!("{} is a ferry cooperative with three apps:", styled(STRONG, "Kestrel Sound")));
+        self.output
+            .line("timetable (Node), fares (Python) and notices (static pages). Their packages come from a");
+        self.output
+            .line("folder beside them, their runtimes from this machine: no network, no daemon, no root.");
+        self.part(1, "What is it, and why? Nothing is built yet.", false);
+        let apps = self.survey()?;
+        self.part(2, "From source to images: every layer is made once and shared.", true);
+        let built = self.build_all(&apps)?;
+        self.part(3, "Every process type runs, isolated from this machine.", true);
+        for built in &built {
+            self.run_all(built)?;
+        }
+        if let Some(first) = built.first() {
+            self.part(4, "Building again: nothing changed, so nothing runs.", true);
+            self.again(&first.name)?;
+            self.part(5, "One changed line: only what depends on it is made anew.", true);
+            self.change(&first.name)?;
+        }
+        self.ending(&built, started, temporary);
+        Ok(())
+    }
+
+    fn part(&self, number: u32, title: &str, pause: bool) {
+        if pause && self.pause {
+            self.output.line(styled(FAINT, "\nEnter goes on"));
+            // Without a line to read there is no reason to wait.
+            let _ = std::io::stdin().lock().read_line(&mut String::new());
+        }
+        self.output.line("");
+        let rule = "─".repeat(60_usize.saturating_sub(title.chars().count()).max(3));
+        self.output.line(styled(STRONG, format!("{number}  {title} {rule}")));
+    }
+
+    fn typed(&self, command: &str) {
+        self.output.line(format!("\n{} {}", styled(FAINT, "$"), styled(TYPED, format!("shtetl {command}"))));
+    }
+
+    fn look(&self, app: &str) -> Result<App, Failure> {
+        Ok(look(&self.folder.join(app), &self.around.store, Surroundings::now())?)
+    }
+
+    fn survey(&self) -> Result<Vec<App>, Failure> {
+        let apps = APPS.iter().map(|app| self.look(app)).collect::<Result<Vec<_>, _>>()?;
+        for (number, app) in apps.iter().enumerate() {
+            if number == 0 {
+                self.typed(&format!("survey {}", app.survey.name));
+                survey::text(&app.survey, self.output);
+                self.output.line("");
+            } else {
+                let because = app.survey.chosen_findings().filter_map(|f| f.evidence.first());
+                let because: Vec<_> = because.map(|e| words::place(&e.place)).collect();
+                let (name, language) = (&app.survey.name, app.survey.chosen.join(" and "));
+                self.output.line(format!(
+                    "{}  {language}, because of {}",
+                    styled(STRONG, name),
+                    because.join(" and ")
+                ));
+            }
+        }
+        Ok(apps)
+    }
+
+    /// Builds the apps whose runtime this machine has; says which it has not.
+    fn build_all(&self, apps: &[App]) -> Result<Vec<Built>, Failure> {
+        let mut all = Vec::new();
+        for app in apps {
+            self.typed(&format!("build {}", app.survey.name));
+            match self.build(&app.survey.name) {
+                Ok(built) => {
+                    show_built(&built, &[], self.output);
+                    all.push(built);
+                }
+                Err(failure) if is_missing_runtime(&failure) => {
+                    error::report(self.output, &failure);
+                    self.output.aside(format!("the demo goes on without {}", app.survey.name));
+                }
+                Err(failure) => return Err(failure),
+            }
+        }
+        Ok(all)
+    }
+
+    fn build(&self, name: &str) -> Result<Built, Failure> {
+        let order = order(DEFAULT_TAG, "zstd", &self.around);
+        let app = &self.look(name)?;
+        let worklist = prepare(app, &order, &self.around.store)?;
+        build_quietly(app, &worklist, &order, true, &self.around, self.output)
+    }
+
+    fn run_all(&self, built: &Built) -> Result<(), Failure> {
+        for process in &built.record.processes {
+            match process.kind {
+                ProcessKind::Process => self.run_process(&built.name, process)?,
+                ProcessKind::Task => self.run_task(&built.name, process)?,
+            }
+        }
+        Ok(())
+    }
+
+    fn launch(&self, name: &str, process: &ProcessType, port: Option<u16>) -> Result<Launched, Failure> {
+        let image = inspect::open(&self.around.store, name)?;
+        let start = Start { port, ..Start::default() };
+        let io = [Stdio::null(), Stdio::piped(), Stdio::null()];
+        Ok(launch::start(&self.around.store, &image, Some(&process.name), start, io)?)
+    }
+
+    fn run_process(&self, name: &str, process: &ProcessType) -> Result<(), Failure> {
+        self.typed(&format!("run {name} {}", process.name));
+        let mut launched = self.launch(name, process, process.port.map(|_| 0))?;
+        let Some(port) = launched.port else {
+            // A worker says something instead of answering.
+            let lines = BufReader::new(launched.process().take_output().ok_or(Failure::Silent)?).lines();
+            lines.map_while(Result::ok).take(2).for_each(|line| self.said(&line));
+            launched.stop(PATIENCE)?;
+            return Ok(());
+        };
+        if !launched.wait_for_port(PATIENCE) {
+            return Err(Failure::Silent);
+        }
+        let more = QUESTIONS.iter().filter(|(app, _)| *app == name).map(|(_, path)| *path);
+        for path in std::iter::once("/").chain(more).chain(process.health.as_deref().filter(|h| *h != "/")) {
+            let (status, body) = launch::ask(port, path)?;
+            self.output.line(format!("  {} {status}", styled(GOOD, format!("GET {path}"))));
+            body.lines().take(LINES).for_each(|line| self.said(line));
+        }
+        launched.stop(PATIENCE)?;
+        Ok(())
+    }
+
+    fn run_task(&self, name: &str, process: &ProcessType) -> Result<(), Failure> {
+        self.typed(&format!("run {name} {}", process.name));
+        let mut launched = self.launch(name, process, None)?;
+        let mut text = String::new();
+        launched.process().take_output().ok_or(Failure::Silent)?.read_to_string(&mut text)?;
+        text.lines().take(LINES).for_each(|line| self.said(line));
+        launched.process().wait().map_err(BuildError::from)?;
+        Ok(())
+    }
+
+    /// A line that an app said.
+    fn said(&self, line: &str) {
+        const WIDEST: usize = 92;
+        let cut: String = line.chars().take(WIDEST).collect();
+        let more = if line.chars().count() > WIDEST { "…" } else { "" };
+        self.output.line(format!("  {} {cut}{more}", styled(FAINT, "|")));
+    }
+
+    fn again(&self, name: &str) -> Result<(), Failure> {
+        self.typed(&format!("build {name}"));
+        show_built(&self.build(name)?, &[], self.output);
+        Ok(())
+    }
+
+    fn change(&self, name: &str) -> Result<(), Failure> {
+        let (file, from, to) = match name {
+            "timetable" => ("server.js", "Sailings from", "Ferries from"),
+            "fares" => ("fares.py", "\"Outer Light\": 4", "\"Outer Light\": 5"),
+            _ => ("index.html", "<h1>Notices", "<h1>All notices"),
+        };
+        let path = self.folder.join(name).join(file);
+        fs::write(&path, fs::read_to_string(&path)?.replace(from, to))?;
+        self.output.line(format!("\nin {name}/{file}, {from:?} became {to:?}"));
+        self.typed(&format!("build {name}"));
+        show_built(&self.build(name)?, &[], self.output);
+        Ok(())
+    }
+
+    fn ending(&self, built: &[Built], started: Instant, temporary: bool) {
+        let images: usize = built.iter().map(|b| b.record.processes.len()).sum();
+        let seconds = words::duration(u64::try_from(started.elapsed().as_millis()).unwrap_or_default());
+        self.output.line("");
+        self.output.line(styled(STRONG, "That was the whole job"));
+        self.output.line(format!(
+            "  {} for {} of {} apps in {seconds}, without network, daemon or root",
+            words::count(images, "image"),
+            built.len(),
+            APPS.len()
+        ));
+        self.output.line("");
+        self.output.line(styled(STRONG, "What to try next"));
+        let folder = self.folder.display().to_string();
+        let place = if temporary { "ferry-apps".to_owned() } else { command::join(&[folder]) };
+        let mut tries = vec![
+            (format!("shtetl build {place}/timetable --dry-run"), "what would run, and why"),
+            (
+                format!("shtetl build {place}/timetable --layout ferry-image"),
+                "an OCI image layout for any runtime",
+            ),
+            ("shtetl show ferry-image".to_owned(), "layers, process types, settings, packages"),
+            ("shtetl survey YOUR-APP".to_owned(), "what it makes of your own source"),
+        ];
+        if temporary {
+            tries.insert(0, (format!("shtetl demo {place}"), "the same, and the apps stay there"));
+        }
+        for (typed, what) in tries {
+            self.output.line(format!("  {}  {}", styled(TYPED, format!("{typed:<56}")), styled(FAINT, what)));
+        }
+    }
+}
+
+fn is_missing_runtime(failure: &Failure) -> bool {
+    matches!(failure, Failure::Build(error) if matches!(**error, BuildError::RuntimeMissing { .. }))
+}
+
+fn write_apps(folder: &Path) -> Result<(), Failure> {
+    for (name, bytes) in demo_files::FILES {
+        let path = folder.join(name);
+        if let Some(parent) = path.parent() {
+            fs::create_dir_all(parent)?;
+        }
+        fs::write(path, bytes)?;
+    }
+    Ok(())
 }

@@ -3,11 +3,12 @@
 use super::Done;
 use crate::arguments::RunOptions;
 use crate::error::Failure;
-use crate::interrupt;
+use crate::interrupt::{self, Ending};
 use crate::render::{FAINT, GOOD, Output, styled};
 use crate::surroundings::Surroundings;
 use build::inspect;
 use build::launch::{self, Start};
+use build::survey::ProcessKind;
 use sandbox::Ended;
 use std::collections::BTreeMap;
 use std::io::IsTerminal;
@@ -15,6 +16,8 @@ use std::process::{ExitCode, Stdio};
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
+/// How long a process that was asked to end may take.
+const GRACE: Duration = Duration::from_secs(10);
 /// How long a process that listens is waited for before nothing more is said of it.
 const PATIENCE: Duration = Duration::from_secs(10);
 
@@ -26,10 +29,13 @@ pub fn run(options: &RunOptions, around: &Surroundings, output: &Output) -> Done
     let io = [stdin, Stdio::inherit(), Stdio::inherit()];
     let mut launched = launch::start(&around.store, &image, options.process.as_deref(), start, io)?;
     let control = launched.process().remote_control()?;
-    let stopped = interrupt::on_signal(move |signal| control.signal(signal))?;
+    let stopped = interrupt::on_signal(GRACE, move |ending| match ending {
+        Ending::Asked => control.signal(launch::TERMINATE),
+        Ending::Forced => control.signal(launch::KILL),
+    })?;
     let process = options.process.clone().unwrap_or_else(|| image.variants[0].process.clone());
-    output.aside(styled(FAINT, format!("{} {process} starts; Ctrl-C ends it", image.label)));
-    if launched.port.is_some() {
+    if image.record.processes.iter().any(|p| p.name == process && p.kind == ProcessKind::Process) {
+        output.aside(styled(FAINT, format!("{} {process} starts; Ctrl-C ends it", image.label)));
         announce(&mut launched, output);
     }
     let ended = launched.process().wait().map_err(build::BuildError::from)?;

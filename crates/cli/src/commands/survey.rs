@@ -21,7 +21,8 @@ pub fn run(options: &SurveyOptions, around: &Surroundings, output: &Output) -> D
     Ok(ExitCode::SUCCESS)
 }
 
-fn text(survey: &Survey, output: &Output) {
+/// Shows a survey to people.
+pub fn text(survey: &Survey, output: &Output) {
     let chosen = survey.chosen.join(" and ");
     output.line(format!("{}  {chosen}", styled(STRONG, &survey.name)));
     for line in facts(survey).lines() {
@@ -81,7 +82,8 @@ fn facts(survey: &Survey) -> Table {
         if let Some(wish) = &finding.runtime {
             let (version, why) = match &wish.constraint {
                 Some((range, place)) => (range.clone(), words::place(place)),
-                None => ("any version".to_owned(), "nothing says which: pin one".to_owned()),
+                None if wish.for_app => ("any version".to_owned(), "nothing says which: pin one".to_owned()),
+                None => (String::new(), "only serves the files: any version will do".to_owned()),
             };
             row("runtime", format!("{} {version}", wish.runtime), why);
         }

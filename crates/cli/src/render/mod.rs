@@ -24,6 +24,10 @@ pub const TYPED: Style = AnsiColor::Cyan.on_default();
 
 /// `text` in `style`; the style ends where the text does.
 pub fn styled(style: Style, text: impl std::fmt::Display) -> String {
+    let text = text.to_string();
+    if text.is_empty() {
+        return text;
+    }
     format!("{style}{text}{style:#}")
 }
 

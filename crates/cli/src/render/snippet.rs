@@ -11,10 +11,12 @@ pub fn position(text: &str, offset: usize) -> (usize, usize) {
     (line, before[start..].chars().count() + 1)
 }
 
-/// The line that `span` begins on, with the span's part of it underlined.
-pub fn underline(text: &str, span: &Range<usize>) -> Vec<String> {
+/// The line that `span` begins on, with the span's part of it underlined. With `hide`, quoted texts
+/// are not shown: they may be secrets.
+pub fn underline(text: &str, span: &Range<usize>, hide: bool) -> Vec<String> {
     let (line, column) = position(text, span.start);
     let content = text.lines().nth(line - 1).unwrap_or_default().replace('\t', " ");
+    let content = if hide { without_quoted(&content) } else { content };
     let length = text.get(span.clone()).map_or(1, |t| t.lines().next().unwrap_or_default().chars().count());
     let number = line.to_string();
     let gap = " ".repeat(number.len());
@@ -23,4 +25,21 @@ pub fn underline(text: &str, span: &Range<usize>) -> Vec<String> {
         format!("  {} {content}", styled(FAINT, format!("{number} |"))),
         format!("  {} {}", styled(FAINT, format!("{gap} |")), styled(BAD, marks)),
     ]
+}
+
+/// Quoted texts as dots, so that everything stays in its column.
+fn without_quoted(line: &str) -> String {
+    let mut quote = None;
+    let hide = |sign: char| match quote {
+        Some(end) if end == sign => {
+            quote = None;
+            sign
+        }
+        Some(_) => '·',
+        None => {
+            quote = matches!(sign, '"' | '\'').then_some(sign);
+            sign
+        }
+    };
+    line.chars().map(hide).collect()
 }

@@ -20,6 +20,15 @@ pub fn size(bytes: u64) -> String {
     }
 }
 
+/// Memory for people, in the binary units it is configured in: `128 MiB`.
+fn memory(bytes: u64) -> String {
+    match bytes {
+        b if b >= 1 << 30 && b % (1 << 30) == 0 => format!("{} GiB", b >> 30),
+        b if b >= 1 << 20 => format!("{} MiB", b >> 20),
+        b => format!("{} KiB", b >> 10),
+    }
+}
+
 /// A duration for people: `0.4 s`.
 pub fn duration(milliseconds: u64) -> String {
     match milliseconds {
@@ -84,7 +93,7 @@ pub fn process_details(process: &ProcessType) -> String {
     let mut details = Vec::new();
     details.extend(process.port.map(|p| format!("port {p}")));
     details.extend(process.health.as_ref().map(|h| format!("health {h}")));
-    details.extend(process.memory.map(|m| format!("memory {}", size(m))));
+    details.extend(process.memory.map(|m| format!("memory {}", memory(m))));
     details.extend(process.instances.map(|n| count(n as usize, "instance")));
     details.extend(process.before.as_ref().map(|b| format!("before {b}")));
     if process.kind == build::survey::ProcessKind::Task {

@@ -13,15 +13,17 @@ use std::path::{Path, PathBuf};
 /// The whole content of the file `oci-layout`.
 const LAYOUT: &[u8] = br#"{"imageLayoutVersion":"1.0.0"}"#;
 
+/// Whether a layout can be written to `folder`: it does not exist, is empty, or is a layout already.
+pub fn may_become_layout(folder: &Path) -> bool {
+    let is_empty = || fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_none());
+    !folder.exists() || folder.join("oci-layout").exists() || is_empty()
+}
+
 /// Writes the image with index `index` as a layout folder; all or nothing.
 ///
-/// The folder must not exist, be empty, or be a layout already, which is then replaced.
+/// The folder must be one that [`may_become_layout`]; an older layout is replaced.
 pub fn write_layout(store: &Store, index: BlobDigest, to: &Path) -> Result<()> {
     let old = to.exists();
-    if old && !to.join("oci-layout").exists() && fs::read_dir(to).at(to)?.next().is_some() {
-        let source = io::Error::new(io::ErrorKind::AlreadyExists, "the folder holds something else");
-        return Err(ContentError::Io { path: to.to_owned(), source });
-    }
     let parent = match to.parent() {
         Some(parent) if parent != Path::new("") => parent,
         _ => Path::new("."),
@@ -159,12 +161,14 @@ pub fn unpack_archive(archive: &Path, into: &Path) -> Result<()> {
     let mut from = tar::Archive::new(File::open(archive).at(archive)?);
     let blobs = into.join("blobs/sha256");
     fs::create_dir_all(&blobs).at(&blobs)?;
-    for entry in from.entries().at(archive)? {
-        let mut entry = entry.at(archive)?;
+    let malformed = |detail: String| ContentError::Malformed { what: archive.display().to_string(), detail };
+    let unreadable = |e: io::Error| malformed(format!("it is no whole tar archive ({e})"));
+    for entry in from.entries().map_err(unreadable)? {
+        let mut entry = entry.map_err(unreadable)?;
         if !entry.header().entry_type().is_file() {
             continue;
         }
-        let name = entry.path().at(archive)?.to_string_lossy().into_owned();
+        let name = entry.path().map_err(unreadable)?.to_string_lossy().into_owned();
         let name = name.trim_start_matches("./");
         let hex = name.strip_prefix("blobs/sha256/");
         let expected = match hex {
@@ -172,10 +176,7 @@ pub fn unpack_archive(archive: &Path, into: &Path) -> Result<()> {
             None => matches!(name, "oci-layout" | "index.json"),
         };
         if !expected {
-            return Err(ContentError::Malformed {
-                what: archive.display().to_string(),
-                detail: format!("{name:?} is no part of an image layout"),
-            });
+            return Err(malformed(format!("{name:?} is no part of an image layout")));
         }
         let path = into.join(name);
         let mut bytes = File::create(&path).at(&path)?;

@@ -133,35 +133,32 @@ impl Lock {
         while let Some(path) = pending.pop() {
             let Some(entry) = self.packages.get(&path) else { continue };
             for (name, needed) in entry.wants() {
-                match self.resolve(&path, name) {
-                    Some(found) if !self.packages[&found].fits_platform() => {
-                        if needed {
-                            return Err(self.unsupported(
-                                &found,
-                                "a package for another platform",
-                                PLATFORM_ADVICE,
-                            ));
-                        }
+                let Some(found) = self.resolve(&path, name) else {
+                    if needed {
+                        return Err(self.not_locked(&path, name, whole));
                     }
-                    Some(found) => {
-                        if reached.insert(found.clone()) {
-                            pending.push(found);
-                        }
+                    continue;
+                };
+                if !self.packages[&found].fits_platform() {
+                    if needed {
+                        return Err(self.unsupported(
+                            &found,
+                            "a package for another platform",
+                            PLATFORM_ADVICE,
+                        ));
                     }
-                    None if needed => {
-                        let who = if path.is_empty() { "package.json" } else { path.as_str() };
-                        let detail = format!("{who} needs {name}, which is not locked");
-                        return Err(BuildError::LockMismatch {
-                            lockfile: whole.file.clone(),
-                            detail,
-                            how: HOW,
-                        });
-                    }
-                    None => {}
+                } else if reached.insert(found.clone()) {
+                    pending.push(found);
                 }
             }
         }
         reached.into_iter().map(|path| self.package(path)).collect()
+    }
+
+    fn not_locked(&self, path: &str, name: &str, whole: &Place) -> BuildError {
+        let who = if path.is_empty() { "package.json" } else { path };
+        let detail = format!("{who} needs {name}, which is not locked");
+        BuildError::LockMismatch { lockfile: whole.file.clone(), detail, how: HOW }
     }
 
     /// The package that `name` means to the package at `path`: the nearest one going up.

@@ -60,7 +60,7 @@ impl Buildpack for Node {
             ));
         }
         let constraint = configured_constraint(options).or(engine);
-        finding.runtime = Some(RuntimeWish { runtime: "node", constraint });
+        finding.runtime = Some(RuntimeWish { runtime: "node", constraint, for_app: true });
         if let Some(lock) = read_lock(tree)? {
             let packages = lock.for_image(&Place::new(LOCKFILE, None))?;
             let development = lock.count() - packages.len();

@@ -126,16 +126,13 @@ fn at(sign: Sign, version: Version) -> Comparator {
     Comparator { sign, version }
 }
 
-/// Below `end` and below its pre-releases, unless it is one itself.
-fn below(mut end: Version) -> Comparator {
-    if end.pre.is_empty() {
-        end.pre = Prerelease::new("0").unwrap_or_default();
-        // The bound must not admit pre-releases by naming one.
-        return Comparator { sign: Sign::Less, version: end };
-    }
-    at(Sign::Less, end)
+/// Below `end` and below all of its pre-releases, unless it is one itself.
+fn below(end: Version) -> Comparator {
+    let lowest = if end.pre.is_empty() { least(end.major, end.minor, end.patch) } else { end };
+    at(Sign::Less, lowest)
 }
 
+/// The lowest pre-release of a version.
 fn least(major: u64, minor: u64, patch: u64) -> Version {
     let mut version = Version::new(major, minor, patch);
     version.pre = Prerelease::new("0").unwrap_or_default();
@@ -147,6 +144,7 @@ impl Partial {
         let text = text.trim_start_matches(['v', '=']);
         let text = text.split('+').next()?;
         let (plain, pre) = match text.split_once('-') {
+            Some((_, "")) => return None,
             Some((plain, pre)) => (plain, Prerelease::new(pre).ok()?),
             None => (text, Prerelease::EMPTY),
         };

@@ -53,7 +53,7 @@ impl Buildpack for Pages {
         } else {
             finding.claims = true;
         }
-        finding.runtime = Some(RuntimeWish { runtime: "python", constraint: None });
+        finding.runtime = Some(RuntimeWish { runtime: "python", constraint: None, for_app: false });
         let folder = if root.is_empty() { "/app".to_owned() } else { format!("/app/{root}") };
         finding.processes.push(ProcessType {
             name: "web".to_owned(),

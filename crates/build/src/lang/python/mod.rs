@@ -47,7 +47,7 @@ impl Buildpack for Python {
             ));
         }
         let constraint = configured_constraint(options).or(said);
-        finding.runtime = Some(RuntimeWish { runtime: "python", constraint });
+        finding.runtime = Some(RuntimeWish { runtime: "python", constraint, for_app: true });
         if let Some(text) = tree.read(REQUIREMENTS)? {
             let packages = Requirements::parse(REQUIREMENTS, &text)?.packages.len();
             let place = Place::new(REQUIREMENTS, None);

@@ -1,0 +1,64 @@
+//! Stands in for `node` in the tests of `run`: a real program with shared libraries, of the machine
+//! that the tests run on. Asked for its version, it answers as Node does. Given a file, it serves it
+//! over HTTP on `PORT`; given `--say`, it prints its surroundings and ends with the status given.
+
+#![allow(clippy::print_stdout, reason = "a program of its own, whose answers are its output")]
+
+use std::io::{Read, Write};
+use std::net::{Ipv4Addr, TcpListener};
+use std::{env, fs, process};
+
+fn main() {
+    let arguments: Vec<String> = env::args().skip(1).collect();
+    match arguments.first().map(String::as_str) {
+        Some("-e") => {
+            let own = env::current_exe().expect("a running program has a file");
+            println!(r#"{{"executable":{:?},"version":"20.5.0"}}"#, own.display().to_string());
+        }
+        Some("--say") => say(&arguments[1..]),
+        Some(file) => serve(&fs::read(file).expect("the file is in the image")),
+        None => process::exit(64),
+    }
+}
+
+fn say(arguments: &[String]) {
+    let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let field =
+        |name: &str| status.lines().find_map(|l| l.strip_prefix(name)).unwrap_or_default().trim().to_owned();
+    println!("user {}", field("Uid:").split('\t').next().unwrap_or_default());
+    println!("capabilities {}", field("CapEff:"));
+    println!("no new privileges {}", field("NoNewPrivs:"));
+    println!("folder {}", env::current_dir().unwrap_or_default().display());
+    println!("processes {}", fs::read_dir("/proc").map_or(0, |d| d.flatten().filter(is_number).count()));
+    println!(
+        "may write {}",
+        ["/app", "/etc", "/tmp"]
+            .map(|f| fs::write(format!("{f}/x"), "x").is_ok())
+            .map(|b| b.to_string())
+            .join(" ")
+    );
+    println!(
+        "host root {}",
+        fs::read_dir("/").map_or(0, |d| d.flatten().filter(|e| e.file_name() == "work").count())
+    );
+    for name in ["HARBOUR", "TOKEN", "PATH"] {
+        println!("{name} {}", env::var(name).unwrap_or_else(|_| "unset".to_owned()));
+    }
+    println!("arguments {}", arguments[1..].join(" "));
+    process::exit(arguments[0].parse().unwrap_or(64));
+}
+
+fn is_number(entry: &fs::DirEntry) -> bool {
+    entry.file_name().to_string_lossy().bytes().all(|b| b.is_ascii_digit())
+}
+
+fn serve(body: &[u8]) {
+    let port: u16 = env::var("PORT").ok().and_then(|p| p.parse().ok()).expect("PORT is a number");
+    let listener = TcpListener::bind((Ipv4Addr::UNSPECIFIED, port)).expect("the port is free");
+    for mut stream in listener.incoming().flatten() {
+        // One read holds a whole small request.
+        let _ = stream.read(&mut [0; 4096]);
+        let head = format!("HTTP/1.1 200 OK\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", body.len());
+        let _ = stream.write_all(head.as_bytes()).and_then(|()| stream.write_all(body));
+    }
+}

@@ -1,0 +1,225 @@
+//! Sources and configuration that cannot work: a clear error with advice, nothing half written.
+
+use crate::program;
+use std::ffi::OsStr;
+use std::fs;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::PermissionsExt;
+
+#[test]
+fn every_fault_of_the_configuration_is_underlined_at_once() {
+    let program = program().with_demo();
+    program.write(
+        "timetable/shtetl.toml",
+        "[proces.web]\nrun = \"node server.js\"\n\n[process.Tides]\nrun = \"node tides.js | tee log\"\nport = 80000\n\n[settings]\nTOKEN = { secret = true, value = \"hunter2\" }\n",
+    );
+    insta::assert_snapshot!(program.run("build timetable"), @r#"
+    --- stderr
+    error: timetable/shtetl.toml has 5 faults
+    shtetl.toml line 1: no key "proces"; did you mean "process"?
+      1 | [proces.web]
+        |  ~~~~~~
+    shtetl.toml line 4: process.Tides: a name has lower-case letters, digits and dashes, begins with a letter, and has at most 63 characters; "tides" would do
+      4 | [process.Tides]
+        | ~~~~~~~~~~~~~~~
+    shtetl.toml line 5: process.Tides.run: "|" needs a shell, and there is none; write the words as a list instead
+      5 | run = "node tides.js | tee log"
+        |       ~~~~~~~~~~~~~~~~~~~~~~~~~
+    shtetl.toml line 6: process.Tides.port: must be a port from 1 to 65535
+      6 | port = 80000
+        |        ~~~~~
+    shtetl.toml line 9: settings.TOKEN: a secret has no value here; give it when the app is started
+      9 | TOKEN = { secret = true, value = "·······" }
+        |         ~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~
+    what to do: correct it; nothing was built
+    --- exit 2
+    "#);
+    program.write("timetable/shtetl.toml", "[base\nfrom = \"host\"\n");
+    insta::assert_snapshot!(program.run("survey timetable"), @"
+    --- stderr
+    error: timetable/shtetl.toml has 1 fault
+    shtetl.toml line 1: this is not TOML: unclosed table, expected `]`
+      1 | [base
+        |      ~
+    what to do: correct it; nothing was built
+    --- exit 2
+    ");
+    assert!(!program.path("store/images/timetable").exists());
+}
+
+#[test]
+fn folders_that_are_no_apps() {
+    let program = program();
+    fs::create_dir(program.path("empty")).unwrap();
+    program.write("letters/letter.txt", "Dear ferry");
+    program.write("both/package.json", "{}");
+    program.write("both/requirements.txt", "");
+    insta::assert_snapshot!(program.run("survey empty"), @"
+    --- stderr
+    error: [place]/empty has nothing to pack
+    what to do: give the folder of an app
+    --- exit 2
+    ");
+    insta::assert_snapshot!(program.run("survey letters"), @"
+    --- stderr
+    error: no language was recognised here
+      node     looked for package.json
+      python   looked for requirements.txt, pyproject.toml, app.py, main.py
+      static   looked for index.html, public/index.html, site/index.html
+    what to do: give the folder of an app; one of these files must be in it
+    --- exit 1
+    ");
+    insta::assert_snapshot!(program.run("survey both"), @r#"
+    --- stderr
+    error: node and python claim this source with equal right
+      node     because of package.json
+      python   because of requirements.txt
+    what to do: choose in shtetl.toml, under [buildpacks]: order = ["node"], or name both, the main one first
+    --- exit 1
+    "#);
+    insta::assert_snapshot!(program.run("survey gone"), @"
+    --- stderr
+    error: gone: it does not exist
+    what to do: give the folder of an app
+    --- exit 2
+    ");
+    program.write("both/shtetl.toml", "[buildpacks]\norder = [\"node\", \"pyhton\"]\n");
+    insta::assert_snapshot!(program.run("survey both"), @r#"
+    --- stderr
+    error: shtetl.toml names the buildpack "pyhton", which does not exist
+    what to do: did you mean "python"?
+    --- exit 2
+    "#);
+}
+
+#[test]
+fn names_that_are_not_allowed() {
+    let program = program();
+    program.write("Ferry_Times/index.html", "");
+    insta::assert_snapshot!(program.run("build Ferry_Times"), @r#"
+    --- stderr
+    error: "Ferry_Times" cannot be the name of an app
+    what to do: a name has lower-case letters, digits and dashes and begins with a letter; in shtetl.toml: name = "ferry-times"
+    --- exit 2
+    "#);
+    program.write("pages/index.html", "");
+    insta::assert_snapshot!(program.run("build pages --tag a/b"), @r#"
+    --- stderr
+    error: "a/b" cannot be the name of a tag
+    what to do: "a-b" would do
+    --- exit 2
+    "#);
+    fs::write(program.path("pages").join(OsStr::from_bytes(b"f\xe4hre.html")), "").unwrap();
+    insta::assert_snapshot!(program.run("build pages"), @r#"
+    --- stderr
+    error: the file name "f\xE4hre.html" is not UTF-8 or has a line break
+    what to do: rename it, or leave it out with [source] exclude
+    --- exit 2
+    "#);
+}
+
+#[test]
+fn a_folder_that_cannot_be_read() {
+    let program = program();
+    program.write("app/index.html", "");
+    program.write("app/closed/page.html", "");
+    fs::set_permissions(program.path("app/closed"), fs::Permissions::from_mode(0o000)).unwrap();
+    // The superuser reads everything, so somebody else has to try.
+    let may_read_all = fs::read_dir(program.path("app/closed")).is_ok();
+    let program = if may_read_all { program.as_user(65534) } else { program };
+    insta::assert_snapshot!(program.run("build app"), @"
+    --- stderr
+    error: [place]/app/closed: permission denied
+    what to do: make it readable, or leave it out with [source] exclude
+    --- exit 3
+    ");
+    fs::set_permissions(program.path("app/closed"), fs::Permissions::from_mode(0o755)).unwrap();
+}
+
+#[test]
+fn a_link_that_leads_out_of_the_source() {
+    let program = program();
+    program.write("app/index.html", "");
+    std::os::unix::fs::symlink("/etc/passwd", program.path("app/users")).unwrap();
+    insta::assert_snapshot!(program.run("build app"), @"
+    --- stderr
+    error: the link users leads out of the source, to /etc/passwd
+    what to do: replace it by what it leads to, or leave it out with [source] exclude
+    --- exit 2
+    ");
+}
+
+#[test]
+fn a_runtime_that_is_missing_or_another_one() {
+    let program = program().with_demo();
+    program.edit("timetable/package.json", ">=18", "^22.1");
+    insta::assert_snapshot!(program.run("build timetable"), @"
+    --- stderr
+    error: package.json line 11 wants node ^22.1, and this machine has 20.1.0
+    what to do: install a fitting node on this machine, or change the constraint
+    --- exit 1
+    ");
+    fs::remove_file(program.path("host/usr/bin/node")).unwrap();
+    insta::assert_snapshot!(program.run("build timetable"), @"
+    --- stderr
+    error: the base `host` takes node from this machine, and node is not on it
+      searched: /usr/bin, /bin
+    what to do: install node so that it is in the PATH; nothing else of the language is needed
+    --- exit 3
+    ");
+}
+
+#[test]
+fn no_command_to_start_and_an_unknown_base() {
+    let program = program();
+    program.write("app/package.json", "{}");
+    insta::assert_snapshot!(program.run("build app"), @r#"
+    --- stderr
+    error: nothing says how to start the app (node)
+    what to do: in shtetl.toml: [process.web], then run = "the command"
+    --- exit 1
+    "#);
+    program.write("app/server.js", "");
+    program.write("app/shtetl.toml", "[base]\nfrom = \"granite\"\n");
+    insta::assert_snapshot!(program.run("build app"), @r#"
+    --- stderr
+    error: this version has no base "granite"
+    what to do: in shtetl.toml, under [base]: from = "host" (captured from this machine)
+    --- exit 2
+    "#);
+}
+
+#[test]
+fn images_that_are_not_there() {
+    let program = program().with_demo();
+    let _ = program.succeed("build notices");
+    insta::assert_snapshot!(program.run("show notice"), @r#"
+    --- stderr
+    error: there is no image "notice"
+      in the store: notices:latest
+    what to do: did you mean "notices"?
+    --- exit 2
+    "#);
+    insta::assert_snapshot!(program.run("run notices wbe"), @r#"
+    --- stderr
+    error: the image has no process type or task "wbe"
+    what to do: did you mean "web"?
+    --- exit 2
+    "#);
+    insta::assert_snapshot!(program.run("build notices --layout mirror"), @"
+    --- stderr
+    error: mirror holds something else than an image layout
+    what to do: give a new folder, or that of an earlier layout, which is then replaced
+    --- exit 2
+    ");
+    program.write("text.tar", "no archive");
+    assert_eq!(program.run("show text.tar").code, 1);
+}
+
+#[test]
+fn errors_are_json_when_results_are() {
+    let said = program().run("survey gone --format json");
+    let error: serde_json::Value = serde_json::from_str(&said.stderr).unwrap();
+    assert_eq!(error["error"]["exit"], 2);
+    assert_eq!(said.stdout, "");
+}

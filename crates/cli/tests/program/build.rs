@@ -1,0 +1,187 @@
+//! `build` and `ledger`: what runs, what does not, and why.
+
+use crate::program;
+use std::os::unix::process::CommandExt;
+use std::process::Stdio;
+use std::time::Duration;
+use testkit::archives::{npm_tarball, sha512_integrity};
+use testkit::registry::{Registry, Reply};
+
+#[test]
+fn the_first_build_runs_everything_and_the_second_nothing() {
+    let program = program().with_demo();
+    insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
+    timetable:latest  build 1, 4 steps ran, [time]
+      host base      ran   759 B  [time], never built here
+      node runtime   ran   270 B  [time], never built here
+      node packages  ran  4.0 kB  [time], never built here
+      app files      ran  2.4 kB  [time], never built here
+      together            7.4 kB  7 packages
+
+      web    node server.js  port 8080, health /healthz, memory 128 MiB
+      tides  node tides.js
+      image  sha256:5b127d625b7bd89c66f049c01a6ac29eaa127292ababdd7c742f23c76ab2920b
+    --- stderr
+    host base: runs, never built here
+    host base: done in [time], 759 B
+    node runtime: runs, never built here
+    node runtime: done in [time], 270 B
+    node packages: runs, never built here
+    node packages: done in [time], 4.0 kB
+    app files: runs, never built here
+    app files: done in [time], 2.4 kB
+    --- exit 0
+    ");
+    insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
+    timetable:latest  build 2, nothing changed, nothing ran, [time]
+      host base      found   759 B
+      node runtime   found   270 B
+      node packages  found  4.0 kB
+      app files      found  2.4 kB
+      together              7.4 kB  7 packages
+
+      web    node server.js  port 8080, health /healthz, memory 128 MiB
+      tides  node tides.js
+      image  sha256:5b127d625b7bd89c66f049c01a6ac29eaa127292ababdd7c742f23c76ab2920b
+    --- stderr
+    host base: found in the store
+    node runtime: found in the store
+    node packages: found in the store
+    app files: found in the store
+    --- exit 0
+    ");
+}
+
+#[test]
+fn a_change_runs_only_what_depends_on_it_and_says_why() {
+    let program = program().with_demo();
+    let _ = program.succeed("build timetable");
+
+    program.edit("timetable/server.js", "Sailings from", "Ferries from");
+    program.write("timetable/new.js", "");
+    insta::assert_snapshot!(program.run("build timetable --dry-run"), @"
+    timetable  1 step would run
+      host base      found      759 B
+      node runtime   found      270 B
+      node packages  found      4.0 kB
+      app files      would run  source: server.js changed, new.js new
+    --- exit 0
+    ");
+    let _ = program.succeed("build timetable");
+
+    program.edit("timetable/shtetl.toml", "Kestrel Harbour", "Skerry Point");
+    insta::assert_snapshot!(program.succeed("build timetable").stdout.lines().next().unwrap_or_default(), @"timetable:latest  build 3, nothing ran, only the image's documents are new, [time]");
+
+    // The app no longer needs one of its packages.
+    program.edit("timetable/package.json", "    \"kelp\": \"^0.9.0\",\n", "");
+    program.edit("timetable/package-lock.json", "        \"kelp\": \"^0.9.0\",\n", "");
+    insta::assert_snapshot!(program.run("build timetable --dry-run"), @"
+    timetable  2 steps would run
+      host base      found      759 B
+      node runtime   found      270 B
+      node packages  would run  packages: node_modules/kelp gone
+      app files      would run  source: package-lock.json, package.json changed
+    --- exit 0
+    ");
+    insta::assert_snapshot!(program.run("build timetable --dry-run --compress gzip"), @"
+    timetable  4 steps would run
+      host base      would run  layers are now gzip linux/amd64, they were zstd linux/amd64
+      node runtime   would run  layers are now gzip linux/amd64, they were zstd linux/amd64
+      node packages  would run  packages: node_modules/kelp gone
+      app files      would run  source: package-lock.json, package.json changed
+    --- exit 0
+    ");
+    let _ = program.succeed("build timetable");
+    insta::assert_snapshot!(program.run("ledger timetable").stdout.lines().map(|l| l.split("  ").skip(5).collect::<Vec<_>>().join("|")).collect::<Vec<_>>().join("\n"), @"
+
+    5b127d625b7b|host base (never built here); node runtime (never built here); node packages (never built here); app files (never built here)
+    69a632d8c716|app files (source: server.js changed, new.js new)
+    ae886e90b1b8|only the image's documents
+    880a642653fc|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json changed)
+    ");
+}
+
+#[test]
+fn a_lost_result_is_made_again() {
+    let program = program().with_demo();
+    let built = program.json("build notices");
+    let layer = built["layers"][3]["digest"].as_str().unwrap().replace("sha256:", "store/blobs/sha256/");
+    std::fs::remove_file(program.path(&layer)).unwrap();
+    let again = program.json("build notices");
+    assert_eq!(again["steps"][3]["because"]["reason"], "result-gone");
+    assert_eq!(again["digest"], built["digest"]);
+}
+
+#[test]
+fn the_ledger_keeps_failures_too() {
+    let program = program().with_demo();
+    std::fs::remove_file(program.path("mirror/npm/kelp/-/kelp-0.9.2.tgz")).unwrap();
+    assert_eq!(program.run("build timetable").code, 1);
+    let builds = &program.json("ledger timetable")["apps"][0]["builds"];
+    assert!(builds[0]["failure"].as_str().unwrap().contains("kelp 0.9.2"), "{builds}");
+    assert_eq!(program.run("ledger timetable --log 1").code, 0);
+    insta::assert_snapshot!(program.run("ledger timetabel"), @r#"
+    --- stderr
+    error: no build of "timetabel" is known here
+    what to do: did you mean "timetable"?
+    --- exit 2
+    "#);
+}
+
+#[test]
+fn killed_in_the_middle_the_store_still_works() {
+    let program = program().with_demo();
+    let registry = Registry::start();
+    let tarball = npm_tarball(&vec![("package.json".into(), b"{}".to_vec())]);
+    let slow = Reply { delay: Duration::from_secs(30), ..Reply::of(tarball.clone()) };
+    registry.answer("/slow/-/slow-1.0.0.tgz", vec![slow, Reply::of(tarball.clone())]);
+    program.write("app/package.json", r#"{"dependencies":{"slow":"1"},"scripts":{"start":"node a.js"}}"#);
+    let lock = format!(
+        r#"{{"lockfileVersion":3,"packages":{{"":{{"dependencies":{{"slow":"1"}}}},
+        "node_modules/slow":{{"version":"1.0.0","integrity":"{}"}}}}}}"#,
+        sha512_integrity(&tarball)
+    );
+    program.write("app/package-lock.json", lock);
+    let build = format!("build app --address npm={}", registry.url());
+
+    let mut command = program.command(build.split(' '));
+    let mut child = command.process_group(0).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    while registry.count("/slow/-/slow-1.0.0.tgz") == 0 {
+        std::thread::sleep(Duration::from_millis(10));
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+
+    let _ = program.succeed(&build);
+    assert_eq!(
+        std::fs::read_dir(program.path("store/tmp"))
+            .unwrap()
+            .filter(|e| e.as_ref().unwrap().path().is_dir())
+            .count(),
+        0
+    );
+    let _ = program.succeed("show app");
+}
+
+#[test]
+fn two_builds_at_once_share_one_store() {
+    let program = program().with_demo();
+    let start = |app| {
+        program
+            .command(["build", app, "--format", "json"])
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap()
+    };
+    let both = [start("timetable"), start("timetable"), start("fares")];
+    let digests: Vec<_> = both
+        .map(|child| {
+            let output = child.wait_with_output().unwrap();
+            assert!(output.status.success(), "{}", program.said(&output));
+            serde_json::from_slice::<serde_json::Value>(&output.stdout).unwrap()["digest"].clone()
+        })
+        .into();
+    assert_eq!(digests[0], digests[1]);
+    assert_ne!(digests[0], digests[2]);
+}

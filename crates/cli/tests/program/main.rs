@@ -1,0 +1,17 @@
+//! Drives the built program; one file for each command or concern.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
+
+mod bad_input;
+mod build;
+mod demo;
+mod images;
+mod packages;
+mod run;
+mod survey;
+
+use testkit::program::Program;
+
+/// The program on an invented machine.
+fn program() -> Program {
+    Program::new(env!("CARGO_BIN_EXE_shtetl"))
+}

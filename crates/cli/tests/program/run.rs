@@ -1,0 +1,156 @@
+//! `run`: as the superuser and as anybody, and what the process sees.
+
+use crate::program;
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Stdio};
+use testkit::program::Program;
+
+/// A user without rights, as far as the tests know.
+const NOBODY: u32 = 65534;
+
+/// The program, with the stand-in for `node` of this real machine, and an app for it built.
+fn with_app() -> Program {
+    let program = program();
+    fs::create_dir(program.path("bin")).unwrap();
+    let stand_in =
+        std::path::Path::new(env!("CARGO_BIN_EXE_shtetl")).with_file_name("examples/stand-in-runtime");
+    fs::copy(&stand_in, program.path("bin/node")).unwrap();
+    let program = program.without("SHTETL_HOST_ROOT");
+    let path = format!("{}:/usr/bin:/bin", program.path("bin").display());
+    let program = program.with("PATH", &path);
+    program.write("ferry/package.json", r#"{"scripts":{"start":"node page.html"}}"#);
+    program.write("ferry/page.html", "the ferry sails\n");
+    program.write(
+        "ferry/shtetl.toml",
+        "[task.audit]\nrun = \"node --say 0\"\n[task.fail]\nrun = \"node --say 7\"\n[task.gone]\nrun = \"no-such-program\"\n[settings]\nHARBOUR = \"Kestrel\"\nTOKEN = { required = true, secret = true }\n",
+    );
+    let _ = program.succeed("build ferry --layout image");
+    program
+}
+
+/// Starts the web process; gives its port when it answers.
+fn serve(program: &Program) -> (Child, u16) {
+    let mut command = program.command(["run", "image", "--port", "0", "--set", "TOKEN=hunter2"]);
+    let mut child = command.stderr(Stdio::piped()).spawn().unwrap();
+    let lines = BufReader::new(child.stderr.take().unwrap()).lines().map_while(Result::ok);
+    let mut said = Vec::new();
+    for line in lines {
+        if let Some((_, address)) = line.split_once("answers on http://127.0.0.1:") {
+            return (child, address.trim_end_matches('/').parse().unwrap());
+        }
+        said.push(line);
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    panic!("it never answered: {said:?}");
+}
+
+fn answers_and_ends(program: &Program) {
+    let (mut child, port) = serve(program);
+    let (status, body) = ::build::launch::ask(port, "/").unwrap();
+    assert_eq!((status, body.as_str()), (200, "the ferry sails\n"));
+    let kill = std::process::Command::new("kill").arg(child.id().to_string()).status().unwrap();
+    assert!(kill.success());
+    assert_eq!(child.wait().unwrap().code(), Some(0), "SIGTERM ends it cleanly");
+    assert!(::build::launch::ask(port, "/").is_err(), "nothing is left running");
+}
+
+#[test]
+fn a_web_process_answers_and_ends_cleanly() {
+    answers_and_ends(&with_app());
+}
+
+#[test]
+fn it_does_so_for_a_user_without_rights() {
+    let program = with_app();
+    let is_superuser = fs::read_to_string("/proc/self/status").unwrap().contains("Uid:\t0");
+    // Everybody else ran the test above as such a user already.
+    if is_superuser {
+        let program = program.with("SHTETL_STORE", "nobodys-store").as_user(NOBODY);
+        answers_and_ends(&program);
+        let said = program.run("run image audit --set TOKEN=hunter2");
+        assert_eq!(said.code, 0, "{said}");
+        assert!(said.stdout.starts_with("user 1000\ncapabilities 0000000000000000\n"), "{said}");
+    }
+}
+
+#[test]
+fn a_process_sees_only_its_image() {
+    let program = with_app();
+    insta::assert_snapshot!(program.run("run ferry audit --set TOKEN=hunter2 -- --from 2026"), @"
+    user 1000
+    capabilities 0000000000000000
+    no new privileges 1
+    folder /app
+    processes 2
+    may write false false true
+    host root 0
+    HARBOUR Kestrel
+    TOKEN hunter2
+    PATH /app/node_modules/.bin:/opt/node/bin:/usr/local/bin:/usr/bin:/bin
+    arguments --from 2026
+    --- exit 0
+    ");
+}
+
+#[test]
+fn the_status_is_the_process_own_and_faults_are_told() {
+    let program = with_app();
+    assert_eq!(program.run("run ferry fail --set TOKEN=hunter2").code, 7);
+    insta::assert_snapshot!(program.run("run ferry gone --set TOKEN=hunter2"), @r#"
+    --- stderr
+    error: the image cannot start "no-such-program": No such file or directory (os error 2)
+    what to do: check the command of the process type; `shtetl show` lists it
+    --- exit 1
+    "#);
+    insta::assert_snapshot!(program.run("run ferry audit"), @"
+    --- stderr
+    error: no value for TOKEN
+    what to do: give one: --set TOKEN=VALUE
+    --- exit 2
+    ");
+    insta::assert_snapshot!(program.run("run ferry audit --set hunter2"), @"
+    --- stderr
+    error: --set wants a name and a value
+    what to do: write --set NAME=VALUE
+    --- exit 2
+    ");
+    let taken = std::net::TcpListener::bind("0.0.0.0:0").unwrap();
+    let port = taken.local_addr().unwrap().port();
+    let said = program.run(&format!("run ferry --port {port} --set TOKEN=hunter2"));
+    assert_eq!(said.code, 3, "{said}");
+    assert!(said.stderr.contains("is in use"), "{said}");
+}
+
+#[test]
+fn killing_the_program_kills_the_process() {
+    let program = with_app();
+    let (mut child, port) = serve(&program);
+    child.kill().unwrap();
+    child.wait().unwrap();
+    let deadline = std::time::Instant::now() + std::time::Duration::from_secs(10);
+    while ::build::launch::ask(port, "/").is_ok() {
+        assert!(std::time::Instant::now() < deadline, "the process outlived the program");
+        std::thread::sleep(std::time::Duration::from_millis(20));
+    }
+}
+
+#[test]
+fn a_secret_is_nowhere_in_the_store() {
+    let program = with_app();
+    let _ = program.succeed("run ferry audit --set TOKEN=hunter2");
+    let mut pending = vec![program.path("store")];
+    while let Some(folder) = pending.pop() {
+        for entry in fs::read_dir(folder).unwrap().flatten() {
+            match entry.file_type().unwrap() {
+                kind if kind.is_dir() => pending.push(entry.path()),
+                kind if kind.is_file() => {
+                    let bytes = fs::read(entry.path()).unwrap();
+                    assert!(!bytes.windows(7).any(|w| w == b"hunter2"), "{}", entry.path().display());
+                }
+                _ => {}
+            }
+        }
+    }
+}
