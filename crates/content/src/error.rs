@@ -51,6 +51,19 @@ pub enum ContentError {
     },
 }
 
+/// An error while a layer is written: either the store cannot be written to, or a file is no longer
+/// as long as it was when it was looked at.
+impl From<io::Error> for ContentError {
+    fn from(source: io::Error) -> Self {
+        match source.kind() {
+            io::ErrorKind::InvalidInput => {
+                Self::Malformed { what: "the source".to_owned(), detail: source.to_string() }
+            }
+            _ => Self::Io { path: "the store".into(), source },
+        }
+    }
+}
+
 /// Gives an I/O result the path that it happened on.
 pub trait PathContext<T> {
     /// Turns the error into [`ContentError::Io`] with `path`.

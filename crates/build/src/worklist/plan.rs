@@ -175,7 +175,7 @@ impl Work for AppFiles {
                     TreeKind::File { size, executable } => {
                         let full = self.0.root().join(path);
                         let mut content = File::open(&full).facts(&full)?;
-                        tar.file(&Entry::file(target, *size, *executable), &mut content).facts(&full)?;
+                        tar.file(&Entry::file(target, *size, *executable), &mut content)?;
                     }
                 }
                 (tools.progress)(done + 1, files.len());

@@ -8,6 +8,7 @@
 use crc32fast::Hasher as Crc;
 use flate2::{Compress, Compression, FlushCompress, Status};
 use serde::{Deserialize, Serialize};
+use std::cell::RefCell;
 use std::io::{self, Read, Write};
 
 /// How layers are compressed.
@@ -24,6 +25,8 @@ pub enum Codec {
 /// A block holds this many bytes before compression; only the last of a part holds fewer.
 pub(super) const BLOCK: usize = 4 << 20;
 
+const ZSTD_LEVEL: i32 = 3;
+const GZIP_LEVEL: u32 = 6;
 const GZIP_HEADER: [u8; 10] = [0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 0, 0xff];
 /// An empty final deflate block with fixed codes.
 const DEFLATE_END: [u8; 2] = [3, 0];
@@ -53,7 +56,7 @@ impl Codec {
     /// Compresses one block.
     pub(super) fn block(self, raw: &[u8]) -> io::Result<Vec<u8>> {
         match self {
-            Self::Zstd => zstd::bulk::compress(raw, 3),
+            Self::Zstd => zstd_frame(raw),
             Self::Gzip => deflate(raw),
         }
     }
@@ -101,8 +104,23 @@ impl Codec {
     }
 }
 
+/// One frame. Making a compressor costs more than compressing a small package with it, so each
+/// thread keeps one; the bytes do not depend on what it compressed before.
+fn zstd_frame(raw: &[u8]) -> io::Result<Vec<u8>> {
+    thread_local! {
+        static KEPT: RefCell<Option<zstd::bulk::Compressor<'static>>> = const { RefCell::new(None) };
+    }
+    KEPT.with_borrow_mut(|kept| {
+        let compressor = match kept {
+            Some(compressor) => compressor,
+            None => kept.insert(zstd::bulk::Compressor::new(ZSTD_LEVEL)?),
+        };
+        compressor.compress(raw)
+    })
+}
+
 fn deflate(raw: &[u8]) -> io::Result<Vec<u8>> {
-    let mut state = Compress::new(Compression::new(6), false);
+    let mut state = Compress::new(Compression::new(GZIP_LEVEL), false);
     let mut out = Vec::with_capacity(raw.len() / 2 + 64);
     loop {
         let taken = usize::try_from(state.total_in()).map_err(io::Error::other)?;

@@ -109,7 +109,8 @@ impl<W: Write> TarWriter<W> {
         self.to.write_all(&header(&name, target, flag, entry.mode, entry.owner, size))?;
         let copied = io::copy(&mut contents.take(size), &mut self.to)?;
         if copied != size || contents.read(&mut [0])? != 0 {
-            return Err(io::Error::other(format!("{} changed while it was read", entry.path)));
+            let changed = format!("{} changed while it was read", entry.path);
+            return Err(io::Error::new(io::ErrorKind::InvalidInput, changed));
         }
         self.pad(size)
     }

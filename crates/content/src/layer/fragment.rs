@@ -6,7 +6,7 @@
 use super::codec::{BlockWriter, Codec};
 use super::entry::TarWriter;
 use crate::digest::{Hasher, Sha256};
-use crate::error::{ContentError, PathContext, Result};
+use crate::error::{PathContext, Result};
 use crate::store::{Store, TemporaryFile};
 use crc32fast::Hasher as Crc;
 use std::fs;
@@ -90,11 +90,5 @@ impl FragmentWriter {
         file.write_all(&bytes).at(&path)?;
         file.publish(&path)?;
         Ok(Fragment { bytes, codec: self.codec })
-    }
-}
-
-impl From<io::Error> for ContentError {
-    fn from(source: io::Error) -> Self {
-        Self::Io { path: "layer".into(), source }
     }
 }

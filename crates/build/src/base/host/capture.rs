@@ -151,7 +151,7 @@ impl Work for Captured {
                     }
                     Source::File { host, size, executable, .. } => {
                         let mut file = File::open(host).facts(host)?;
-                        tar.file(&Entry::file(path, *size, *executable), &mut file).facts(host)?;
+                        tar.file(&Entry::file(path, *size, *executable), &mut file)?;
                     }
                 }
                 (tools.progress)(done + 1, total);
