@@ -78,6 +78,7 @@ pub fn start(
         argv: variant.config.config.entrypoint.iter().cloned().chain(how.arguments).collect(),
         env: env.into_iter().collect(),
         folder: variant.config.config.working_dir.clone(),
+        writable: ["tmp", "var/tmp", crate::base::APP_HOME].map(str::to_owned).into(),
         uid,
         gid,
     };

@@ -1,4 +1,4 @@
-//! From source to image: the heart of the program.
+//! From an app's source to its OCI images: the heart of the program.
 //!
 //! ```text
 //! source ─► survey ─► worklist ─► execute ─► image documents + record ─► store

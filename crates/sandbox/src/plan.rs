@@ -45,6 +45,8 @@ pub struct Plan {
     pub env: Vec<(String, String)>,
     /// The working folder inside the root.
     pub folder: String,
+    /// Folders, from the root, that are empty and may be written to; all else is read-only.
+    pub writable: Vec<String>,
     /// The user that the process sees itself as.
     pub uid: u32,
     /// The group that the process sees itself in.

@@ -43,6 +43,7 @@ fn attempt(mode: Mode, scratch: &Path) -> Result<(), (String, String)> {
         argv: Vec::new(),
         env: Vec::new(),
         folder: "/".to_owned(),
+        writable: vec!["tmp".to_owned()],
         uid: 1000,
         gid: 1000,
     };

@@ -33,8 +33,15 @@ pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
     ] {
         folder(&scratch.join(name), mode)?;
     }
-    for (name, mode) in [("sys", 0o555), ("etc", 0o755), ("tmp", 0o1777)] {
+    for (name, mode) in [("sys", 0o555), ("etc", 0o755)] {
         folder(&scratch.join("front").join(name), mode)?;
+    }
+    for path in &plan.writable {
+        let mut here = scratch.join("front");
+        for name in path.split('/') {
+            here.push(name);
+            folder(&here, 0o755)?;
+        }
     }
     for name in ["resolv.conf", "hosts"] {
         let host = Path::new("/etc").join(name);
@@ -115,11 +122,18 @@ pub(crate) fn enter(plan: &Plan) -> Result<(), Failed> {
         Ground::Copy => mount_bind(&root, &root).step("bind the root folder")?,
     }
     mount_devices(&root).step("mount /dev")?;
+    for path in &plan.writable {
+        let options = CString::new("mode=1777").step("mount a writable folder")?;
+        let flags = MountFlags::NOSUID | MountFlags::NODEV;
+        mount("tmpfs", root.join(path), "tmpfs", flags, &*options).step("mount a writable folder")?;
+    }
     let flags = MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
     mount("proc", root.join("proc"), "proc", flags, None).step("mount /proc")?;
     if plan.mode.isolation == Isolation::Superuser {
         guard_kernel(&root.join("proc")).step("guard /proc")?;
     }
+    let read_only = MountFlags::BIND | MountFlags::RDONLY | MountFlags::NODEV;
+    mount_remount(&root, read_only, c"").step("make the root read-only")?;
     std::env::set_current_dir(&root).step("enter the root")?;
     rustix::process::pivot_root(".", ".").step("change the root")?;
     unmount(".", UnmountFlags::DETACH).step("leave the old root")?;

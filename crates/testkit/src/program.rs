@@ -78,6 +78,18 @@ impl Program {
         self
     }
 
+    /// Whether the tests may act as other users: as the superuser, and not in a user namespace that
+    /// has only one.
+    pub fn may_act_as_others() -> bool {
+        let read = |file: &str| fs::read_to_string(file).unwrap_or_default();
+        let many = read("/proc/self/uid_map")
+            .split_whitespace()
+            .nth(2)
+            .and_then(|n| n.parse().ok())
+            .unwrap_or(0_u64);
+        read("/proc/self/status").contains("Uid:\t0") && many > 65_535
+    }
+
     /// A path in the program's place.
     pub fn path(&self, inside: &str) -> PathBuf {
         self.place.path().join(inside)

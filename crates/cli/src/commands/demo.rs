@@ -96,7 +96,7 @@ impl<'a> Demo<'a> {
             .line("folder beside them, their runtimes from this machine: no network, no daemon, no root.");
         self.part(1, "What is it, and why? Nothing is built yet.", false);
         let apps = self.survey()?;
-        self.part(2, "From source to images: every layer is made once and shared.", true);
+        self.part(2, "Each app becomes images; every layer is made once and shared.", true);
         let built = self.build_all(&apps)?;
         self.part(3, "Every process type runs, isolated from this machine.", true);
         for built in &built {
