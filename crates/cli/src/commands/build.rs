@@ -167,6 +167,8 @@ pub fn show_built(built: &Built, written: &[String], output: &Output) {
     };
     let time = words::duration(built.milliseconds);
     output.line(format!("{}  build {}, {verdict}, {time}", styled(STRONG, &image), built.number));
+    output.line(format!("  {}", styled(FAINT, built.digest)));
+    output.line("");
     for line in steps(built).lines() {
         output.line(line);
     }
@@ -174,7 +176,6 @@ pub fn show_built(built: &Built, written: &[String], output: &Output) {
     for line in runs(built).lines() {
         output.line(line);
     }
-    output.line(format!("  {}  {}", styled(FAINT, "image"), built.digest));
     for place in written {
         output.line(format!("  {}  {place}", styled(FAINT, "written to")));
     }

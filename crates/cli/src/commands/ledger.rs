@@ -7,8 +7,10 @@ use crate::events;
 use crate::render::table::Table;
 use crate::render::{BAD, FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
+use build::execute::StepOutcome;
 use build::ledger::{self, Entry};
 use build::names;
+use build::worklist::MissReason;
 use std::process::ExitCode;
 
 pub fn run(options: &LedgerOptions, around: &Surroundings, output: &Output) -> Done {
@@ -63,11 +65,7 @@ fn table(entries: &[Entry]) -> Table {
     let mut table = Table::new(&[0, 3]);
     let mut before = None;
     for entry in entries {
-        let ran: Vec<String> = entry
-            .steps
-            .iter()
-            .filter_map(|s| Some(format!("{} ({})", s.step, words::reason(s.because.as_ref()?))))
-            .collect();
+        let ran = what_ran(entry);
         let what = match (&entry.failure, ran.is_empty()) {
             (Some(failure), _) => styled(BAD, format!("failed: {failure}")),
             (None, true) if entry.digest == before => "nothing changed".to_owned(),
@@ -86,6 +84,16 @@ fn table(entries: &[Entry]) -> Table {
         ]);
     }
     table
+}
+
+/// Steps that ran for the first time are only counted; the others come with their reasons.
+fn what_ran(entry: &Entry) -> Vec<String> {
+    let because = |step: &StepOutcome| step.because.clone().filter(|b| *b != MissReason::First);
+    let first = entry.steps.iter().filter(|s| s.because == Some(MissReason::First)).count();
+    let first = (first > 0).then(|| format!("{} for the first time", words::count(first, "step")));
+    let others =
+        entry.steps.iter().filter_map(|s| Some(format!("{} ({})", s.step, words::reason(&because(s)?))));
+    first.into_iter().chain(others).collect()
 }
 
 /// `2026-11-23 07:12` in universal time.

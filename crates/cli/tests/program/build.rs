@@ -12,6 +12,8 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
     let program = program().with_demo();
     insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
     timetable:latest  build 1, 4 steps ran, [time]
+      sha256:5b127d625b7bd89c66f049c01a6ac29eaa127292ababdd7c742f23c76ab2920b
+
       host base      ran   759 B  [time], never built here
       node runtime   ran   270 B  [time], never built here
       node packages  ran  4.0 kB  [time], never built here
@@ -20,7 +22,6 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
 
       web    node server.js  port 8080, health /healthz, memory 128 MiB
       tides  node tides.js
-      image  sha256:5b127d625b7bd89c66f049c01a6ac29eaa127292ababdd7c742f23c76ab2920b
     --- stderr
     host base: runs, never built here
     host base: done in [time], 759 B
@@ -34,6 +35,8 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
     ");
     insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
     timetable:latest  build 2, nothing changed, nothing ran, [time]
+      sha256:5b127d625b7bd89c66f049c01a6ac29eaa127292ababdd7c742f23c76ab2920b
+
       host base      found   759 B
       node runtime   found   270 B
       node packages  found  4.0 kB
@@ -42,7 +45,6 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
 
       web    node server.js  port 8080, health /healthz, memory 128 MiB
       tides  node tides.js
-      image  sha256:5b127d625b7bd89c66f049c01a6ac29eaa127292ababdd7c742f23c76ab2920b
     --- stderr
     host base: found in the store
     node runtime: found in the store
@@ -94,7 +96,7 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     let _ = program.succeed("build timetable");
     insta::assert_snapshot!(program.run("ledger timetable").stdout.lines().map(|l| l.split("  ").skip(5).collect::<Vec<_>>().join("|")).collect::<Vec<_>>().join("\n"), @"
 
-    5b127d625b7b|host base (never built here); node runtime (never built here); node packages (never built here); app files (never built here)
+    5b127d625b7b|4 steps for the first time
     69a632d8c716|app files (source: server.js changed, new.js new)
     ae886e90b1b8|only the image's documents
     880a642653fc|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json changed)
