@@ -35,13 +35,27 @@ pub struct Global {
     )]
     pub format: Format,
     /// Folder of the store [default: the user's cache folder]
-    #[arg(long, global = true, env = "SHTETL_STORE", value_name = "DIR", help_heading = "Global options")]
+    #[arg(
+        long,
+        global = true,
+        env = "SHTETL_STORE",
+        hide_env_values = true,
+        value_name = "DIR",
+        help_heading = "Global options"
+    )]
     pub store: Option<PathBuf>,
     /// Where packages come from: npm=URL or pypi=FOLDER; may be repeated
     #[arg(long = "address", global = true, value_name = "KIND=WHERE", help_heading = "Global options")]
     pub addresses: Vec<String>,
     /// How many things to do at once [default: by the processors, at least 8]
-    #[arg(long, global = true, env = "SHTETL_JOBS", value_name = "N", help_heading = "Global options")]
+    #[arg(
+        long,
+        global = true,
+        env = "SHTETL_JOBS",
+        hide_env_values = true,
+        value_name = "N",
+        help_heading = "Global options"
+    )]
     pub jobs: Option<usize>,
     /// Folder whose files are captured for the base `host`
     #[arg(
