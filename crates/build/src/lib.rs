@@ -15,6 +15,7 @@
 //! | [`worklist`] | steps, their keys, and why a step has to run |
 //! | [`execute`] | running steps, events |
 //! | [`image`], [`record`] | the documents of the finished image |
+//! | [`check`] | rules that find what would break the build or the start |
 //! | [`pipeline`] | the whole way, in order |
 //! | [`inspect`], [`launch`], [`ledger`] | looking at images, running them, past builds |
 //!
@@ -25,6 +26,7 @@
 
 pub mod addresses;
 pub mod base;
+pub mod check;
 pub mod command;
 pub mod config;
 pub mod error;

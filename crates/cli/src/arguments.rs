@@ -81,6 +81,12 @@ pub enum Command {
     /// Tell what a source is and why; nothing is built
     #[command(after_help = "Examples:\n  shtetl survey\n  shtetl survey apps/timetable --format json")]
     Survey(SurveyOptions),
+    /// Find everything that would break the build or the start; nothing is built
+    #[command(
+        after_help = "Examples:\n  shtetl check\n  shtetl check apps/timetable --format json\n  shtetl check --rules\n\n\
+        Exit code 1 when something will fail; doubts alone are no failure."
+    )]
+    Check(CheckOptions),
     /// Build the image of an app
     #[command(
         after_help = "Examples:\n  shtetl build\n  shtetl build apps/timetable --tag 14 --archive timetable.tar\n  \
@@ -116,6 +122,16 @@ pub struct SurveyOptions {
     /// The app's folder
     #[arg(default_value = ".")]
     pub path: PathBuf,
+}
+
+#[derive(Args)]
+pub struct CheckOptions {
+    /// The app's folder
+    #[arg(default_value = ".")]
+    pub path: PathBuf,
+    /// List the rules instead
+    #[arg(long)]
+    pub rules: bool,
 }
 
 #[derive(Args)]

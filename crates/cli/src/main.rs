@@ -29,6 +29,7 @@ fn main() -> ExitCode {
     };
     let done = match &arguments.command {
         Command::Survey(options) => commands::survey::run(options, &around, &output),
+        Command::Check(options) => commands::check::run(options, &around, &output),
         Command::Build(options) => commands::build::run(options, &around, &output),
         Command::Show(options) => commands::show::run(options, &around, &output),
         Command::Run(options) => commands::run::run(options, &around, &output),

@@ -1,8 +1,13 @@
 //! The languages: one entry of a static table each.
 
+pub mod frameworks;
+mod go;
+mod java;
 pub mod node;
 pub mod pages;
+mod php;
 pub mod python;
+mod ruby;
 
 use crate::addresses::Addresses;
 use crate::config::BuildpackOptions;
@@ -22,8 +27,15 @@ pub trait Buildpack: Sync {
     /// Which version constraint an exact runtime version must meet.
     fn accepts(&self, constraint: &str, version: &str) -> Option<bool>;
 
+    /// Whether this version builds what it recognises; otherwise it only surveys it.
+    fn builds(&self) -> bool {
+        true
+    }
+
     /// What it adds to a build of this source.
-    fn contribute(&self, context: &Context<'_>) -> Result<Contribution>;
+    fn contribute(&self, _context: &Context<'_>) -> Result<Contribution> {
+        Ok(Contribution::default())
+    }
 }
 
 /// What a contribution is made from.
@@ -50,11 +62,23 @@ pub struct Contribution {
 }
 
 /// Every buildpack, in the order in which they look at a source.
-pub const ALL: [&dyn Buildpack; 3] = [&node::Node, &python::Python, &pages::Pages];
+pub const ALL: [&dyn Buildpack; 7] =
+    [&node::Node, &python::Python, &ruby::Ruby, &php::Php, &java::Java, &go::Go, &pages::Pages];
 
 /// The buildpack of this name.
 pub fn named(name: &str) -> Option<&'static dyn Buildpack> {
     ALL.into_iter().find(|b| b.name() == name)
+}
+
+/// Whether `version` meets a constraint in the notation that several ecosystems share (`~> 3.2`,
+/// `^8.1 || ^8.2`, `>= 1.21`, `3.2.2`). `None` when the constraint is not understood.
+fn loosely_accepts(constraint: &str, version: &str) -> Option<bool> {
+    let whole = |text: &str| {
+        let missing = 2_usize.saturating_sub(text.matches('.').count());
+        semver::Version::parse(&format!("{text}{}", ".0".repeat(missing))).ok()
+    };
+    let range = constraint.replace(',', " ").replace("~> ", "~").replace('|', "||").replace("||||", "||");
+    Some(node::Range::parse(&range)?.contains(&whole(version)?))
 }
 
 #[cfg(test)]
@@ -70,7 +94,7 @@ mod tests {
             crate::names::check("buildpack", buildpack.name()).unwrap();
             assert!(names.insert(buildpack.name()));
             let finding = buildpack.survey(&tree, &BuildpackOptions::default()).unwrap();
-            assert!(!finding.claims, "{} claims an empty tree", buildpack.name());
+            assert!(finding.claim == crate::survey::Claim::None, "{} claims an empty tree", buildpack.name());
             assert!(!finding.looked_for.is_empty());
         }
     }

@@ -1,15 +1,20 @@
 //! The survey: what a source is, each conclusion with its evidence.
 
 mod processes;
+mod reads;
+
+pub use crate::error::Place;
+pub(crate) use reads::is_for_tests;
+pub use reads::{ReadSetting, looks_secret};
 
 use crate::config::{AppConfig, BuildpackOptions, SettingRule};
-use crate::error::{BuildError, Place, Result};
+use crate::error::{BuildError, Result};
 use crate::lang;
 use crate::names;
 use crate::source::{LeftOut, Source, SourceTree};
 use content::TreeDigest;
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 
 /// Whether a piece of evidence speaks for or against a conclusion.
@@ -54,6 +59,8 @@ pub struct RuntimeWish {
     pub runtime: &'static str,
     /// The versions that will do, and where that is said.
     pub constraint: Option<(String, Place)>,
+    /// Further places that say something of the version.
+    pub also_said: Vec<(String, Place)>,
     /// Whether the app itself is written for it; otherwise it only serves, and any version will do.
     pub for_app: bool,
 }
@@ -107,13 +114,25 @@ pub struct ProcessType {
     pub said: Place,
 }
 
+/// How much of a source a buildpack takes for its own.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Claim {
+    /// Nothing.
+    None,
+    /// A part, such as the front end of another language's app; all of it if nobody claims more.
+    Part,
+    /// The app.
+    Whole,
+}
+
 /// What one buildpack concludes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Finding {
     /// The buildpack.
     pub buildpack: &'static str,
-    /// Whether it takes the source for its own.
-    pub claims: bool,
+    /// How much of the source it takes for its own.
+    pub claim: Claim,
     /// What it saw.
     pub evidence: Vec<Evidence>,
     /// What it looked for.
@@ -124,6 +143,14 @@ pub struct Finding {
     pub lock: Option<LockFound>,
     /// How the app is started.
     pub processes: Vec<ProcessType>,
+    /// Packages that the app declares for running.
+    #[serde(skip)]
+    pub declared: BTreeSet<String>,
+    /// Packages that it declares for development only.
+    #[serde(skip)]
+    pub development: BTreeSet<String>,
+    /// Where a script is named that builds something before the start; no buildpack runs it yet.
+    pub build_script: Option<Place>,
 }
 
 impl Finding {
@@ -131,12 +158,15 @@ impl Finding {
     pub fn nothing(buildpack: &'static str, looked_for: Vec<&'static str>) -> Self {
         Self {
             buildpack,
-            claims: false,
+            claim: Claim::None,
             evidence: Vec::new(),
             looked_for,
             runtime: None,
             lock: None,
             processes: Vec::new(),
+            declared: BTreeSet::new(),
+            development: BTreeSet::new(),
+            build_script: None,
         }
     }
 
@@ -171,6 +201,8 @@ pub struct Survey {
     pub processes: Vec<ProcessType>,
     /// Its settings.
     pub settings: BTreeMap<String, SettingRule>,
+    /// Variables that its code reads, by name.
+    pub reads: BTreeMap<String, ReadSetting>,
 }
 
 impl Survey {
@@ -191,6 +223,7 @@ pub fn survey(folder: &Path, source: &Source, config: &AppConfig) -> Result<Surv
     let chosen = choose(&findings, config)?;
     let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
     let processes = processes::merge(main, config)?;
+    let reads = reads::find(&source.tree)?;
     let in_config = |needle: &str| said_in_config(folder, needle);
     Ok(Survey {
         name_said: config.name.as_ref().and_then(|_| in_config("name")),
@@ -207,6 +240,7 @@ pub fn survey(folder: &Path, source: &Source, config: &AppConfig) -> Result<Surv
         chosen,
         processes,
         settings: config.settings.clone(),
+        reads,
     })
 }
 
@@ -244,7 +278,8 @@ fn check_buildpack_names(config: &AppConfig) -> Result<()> {
     Ok(())
 }
 
-/// Configuration decides; without it, exactly one claim must stand.
+/// Configuration decides; without it, exactly one claim to the whole must stand. Buildpacks that claim
+/// a part come after the main one.
 fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<&'static str>> {
     if let Some(order) = &config.order
         && !order.is_empty()
@@ -252,10 +287,16 @@ fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<&'static str>>
         let find = |name: &String| findings.iter().find(|f| f.buildpack == name).map(|f| f.buildpack);
         return Ok(order.iter().filter_map(find).collect());
     }
-    let allowed = |f: &&Finding| f.claims && !config.forbid.iter().any(|n| n == f.buildpack);
-    let claims: Vec<&Finding> = findings.iter().filter(allowed).collect();
-    match &claims[..] {
-        [one] => Ok(vec![one.buildpack]),
+    let allowed = |f: &&Finding| !config.forbid.iter().any(|n| n == f.buildpack);
+    let claiming = |claim: Claim| findings.iter().filter(move |f| f.claim == claim).filter(allowed);
+    let (wholes, parts): (Vec<_>, Vec<_>) =
+        (claiming(Claim::Whole).collect(), claiming(Claim::Part).collect());
+    let main = if wholes.is_empty() { &parts } else { &wholes };
+    match &main[..] {
+        [one] => {
+            let others = parts.iter().filter(|p| p.buildpack != one.buildpack);
+            Ok(std::iter::once(one).chain(others).map(|f| f.buildpack).collect())
+        }
         [] => Err(BuildError::Unrecognised {
             looked_for: findings
                 .iter()
@@ -275,6 +316,36 @@ fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<&'static str>>
 pub fn configured_constraint(options: &BuildpackOptions) -> Option<(String, Place)> {
     let (text, line) = options.version.clone()?;
     Some((text, Place::new(crate::config::FILE_NAME, Some(line))))
+}
+
+impl ProcessType {
+    /// A process type as a buildpack finds it, with nothing but its command.
+    pub fn found(name: &str, kind: ProcessKind, command: &[&str], said: Place) -> Self {
+        Self {
+            name: name.to_owned(),
+            kind,
+            command: command.iter().map(|w| (*w).to_owned()).collect(),
+            port: None,
+            health: None,
+            memory: None,
+            instances: None,
+            before: None,
+            said,
+        }
+    }
+}
+
+impl RuntimeWish {
+    /// A wish from what the configuration and the source say, strongest first.
+    pub fn of(
+        runtime: &'static str,
+        configured: Option<(String, Place)>,
+        said: Vec<(String, Place)>,
+    ) -> Self {
+        let mut all = configured.into_iter().chain(said);
+        let constraint = all.next();
+        Self { runtime, constraint, also_said: all.collect(), for_app: true }
+    }
 }
 
 /// The first of `candidates` that the tree has.

@@ -4,10 +4,10 @@ use super::{Form, Input, Role, Step, Tools, Work};
 use crate::addresses::Addresses;
 use crate::base::host::{self, Host};
 use crate::config::AppConfig;
-use crate::error::{BuildError, PathFacts, Result};
+use crate::error::{BuildError, PathFacts, Place, Result};
 use crate::lang::{self, Context};
 use crate::source::{SourceTree, TreeKind};
-use crate::survey::{RuntimeWish, Survey, options_of};
+use crate::survey::{Claim, RuntimeWish, Survey, options_of};
 use crate::worklist::PackageFact;
 use content::layer::{Entry, LayerWriter};
 use content::store::Store;
@@ -79,10 +79,28 @@ pub fn plan(sources: &Sources<'_>, form: Form) -> Result<Worklist> {
         Worklist { steps: Vec::new(), form, runtimes: Vec::new(), env: BTreeMap::new(), notes: Vec::new() };
     let mut path = Vec::new();
     let mut interpreter: Option<PathBuf> = None;
-    for finding in survey.chosen_findings() {
+    for (number, finding) in survey.chosen_findings().enumerate() {
+        if let Some(script) = &finding.build_script {
+            let line = script.line.map_or(String::new(), |l| format!(" line {l}"));
+            list.notes.push(format!("{}{line}: this version does not run the build script", script.file));
+        }
+        if number > 0 && finding.claim == Claim::Part && config.order.is_none() {
+            // A part without a step of its own needs no runtime in the image.
+            continue;
+        }
         let (Some(buildpack), Some(wish)) = (lang::named(finding.buildpack), &finding.runtime) else {
             continue;
         };
+        if !buildpack.builds() {
+            return Err(BuildError::Unsupported {
+                place: finding
+                    .evidence
+                    .first()
+                    .map_or(Place::new(finding.buildpack, None), |e| e.place.clone()),
+                what: format!("building apps for {}", finding.buildpack),
+                instead: "this version surveys and checks them; Node, Python and static pages can be built",
+            });
+        }
         let options = options_of(config, finding.buildpack);
         let provided = host::provide(host, wish.runtime, store, now)?;
         check_constraint(buildpack, wish, &provided.version)?;

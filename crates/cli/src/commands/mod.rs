@@ -2,6 +2,7 @@
 
 pub mod addresses;
 pub mod build;
+pub mod check;
 pub mod demo;
 pub mod ledger;
 pub mod run;

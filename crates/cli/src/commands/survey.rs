@@ -8,7 +8,7 @@ use crate::surroundings::Surroundings;
 use build::command;
 use build::pipeline::look;
 use build::source::WhyLeftOut;
-use build::survey::{Finding, Speaks, Survey};
+use build::survey::{Claim, Finding, Speaks, Survey};
 use std::process::ExitCode;
 
 pub fn run(options: &SurveyOptions, around: &Surroundings, output: &Output) -> Done {
@@ -52,7 +52,7 @@ pub fn text(survey: &Survey, output: &Output) {
             styled(BAD, "nothing says how; in shtetl.toml: [process.web], then run = \"the command\"")
         ));
     }
-    if !survey.settings.is_empty() {
+    if !survey.settings.is_empty() || !survey.reads.is_empty() {
         heading(output, "settings");
         for line in settings(survey).lines() {
             output.line(line);
@@ -134,7 +134,9 @@ fn others_table(others: &[&Finding]) -> Table {
         let against = finding.evidence.iter().find(|e| e.speaks == Speaks::Against);
         let why = match against {
             Some(evidence) => format!("{}: {}", words::place(&evidence.place), evidence.tells),
-            None if finding.claims => "claims it too, but the configuration chose otherwise".to_owned(),
+            None if finding.claim != Claim::None => {
+                "claims it too, but the configuration chose otherwise".to_owned()
+            }
             None => format!("none of {}", finding.looked_for.join(", ")),
         };
         table.row([finding.buildpack.to_owned(), styled(FAINT, why)]);
@@ -158,11 +160,15 @@ fn processes(survey: &Survey) -> Table {
 fn settings(survey: &Survey) -> Table {
     let mut table = Table::new(&[]);
     for (name, rule) in &survey.settings {
-        table.row([
-            name.clone(),
-            words::setting(rule),
-            styled(FAINT, rule.about.as_deref().unwrap_or_default()),
-        ]);
+        let about = rule.about.as_deref().unwrap_or_default();
+        table.row([name.clone(), words::setting(rule), styled(FAINT, about)]);
+    }
+    for (name, read) in survey.reads.iter().filter(|(name, _)| !survey.settings.contains_key(*name)) {
+        let rule = if read.has_default { "default in the code" } else { "not declared" };
+        let more =
+            if read.also.is_empty() { String::new() } else { format!(" and {} more", read.also.len()) };
+        let place = format!("read in {}{more}", words::place(&read.place));
+        table.row([name.clone(), rule.to_owned(), styled(FAINT, place)]);
     }
     table
 }

@@ -53,7 +53,7 @@ fn folders_that_are_no_apps() {
     let program = program();
     fs::create_dir(program.path("empty")).unwrap();
     program.write("letters/letter.txt", "Dear ferry");
-    program.write("both/package.json", "{}");
+    program.write("both/package.json", r#"{"scripts":{"start":"node a.js"}}"#);
     program.write("both/requirements.txt", "");
     insta::assert_snapshot!(program.run("survey empty"), @"
     --- stderr
@@ -65,7 +65,11 @@ fn folders_that_are_no_apps() {
     --- stderr
     error: no language was recognised here
       node     looked for package.json
-      python   looked for requirements.txt, pyproject.toml, app.py, main.py
+      python   looked for requirements.txt, pyproject.toml, manage.py, app.py, main.py
+      ruby     looked for Gemfile, config.ru
+      php      looked for composer.json, index.php, public/index.php, web/index.php
+      java     looked for pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
+      go       looked for go.mod, a program in bin/ or at the top
       static   looked for index.html, public/index.html, site/index.html
     what to do: give the folder of an app; one of these files must be in it
     --- exit 1

@@ -3,8 +3,10 @@
 
 mod bad_input;
 mod build;
+mod check;
 mod demo;
 mod images;
+mod languages;
 mod packages;
 mod run;
 mod survey;

@@ -4,20 +4,21 @@ mod install;
 mod lock;
 mod range;
 
-use super::{Buildpack, Context, Contribution};
+use super::{Buildpack, Context, Contribution, frameworks};
 use crate::command;
 use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
 use crate::survey::{
-    Evidence, Finding, LockFound, ProcessKind, ProcessType, RuntimeWish, configured_constraint, first_present,
+    Claim, Evidence, Finding, LockFound, ProcessKind, ProcessType, RuntimeWish, configured_constraint,
+    first_present,
 };
 use crate::worklist::{Role, Step};
 use install::NodePackages;
 use lock::Lock;
-use range::Range;
+pub(super) use range::Range;
 use serde::Deserialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 const MANIFEST: &str = "package.json";
 const LOCKFILE: &str = "package-lock.json";
@@ -48,28 +49,39 @@ impl Buildpack for Node {
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
         let mut finding = Finding::nothing(self.name(), vec![MANIFEST]);
         let Some((text, manifest)) = read_manifest(tree)? else { return Ok(finding) };
-        finding.claims = true;
         let at = |needle: &str| Place::find(MANIFEST, &text, needle);
         finding.evidence.push(Evidence::speaks_for(Place::new(MANIFEST, None), "present", "an app for Node"));
         let engine = manifest.engines.get("node").map(|range| (range.clone(), at("\"node\"")));
-        if let Some((range, place)) = &engine {
+        let said: Vec<_> = engine.into_iter().chain(version_files(tree)?).collect();
+        for (range, place) in &said {
             finding.evidence.push(Evidence::speaks_for(
                 place.clone(),
                 range,
                 "versions of Node that will do",
             ));
         }
-        let constraint = configured_constraint(options).or(engine);
-        finding.runtime = Some(RuntimeWish { runtime: "node", constraint, for_app: true });
-        if let Some(lock) = read_lock(tree)? {
-            let packages = lock.for_image(&Place::new(LOCKFILE, None))?;
-            let development = lock.count() - packages.len();
-            let counts = format!("{} packages, {development} of them for development", lock.count());
-            finding.evidence.push(Evidence::speaks_for(Place::new(LOCKFILE, None), counts, "exact versions"));
-            finding.lock =
-                Some(LockFound { file: LOCKFILE.to_owned(), packages: packages.len(), development });
-        }
+        finding.runtime = Some(RuntimeWish::of("node", configured_constraint(options), said));
+        survey_lock(tree, &mut finding);
         finding.processes.extend(web_process(tree, &text, &manifest, &mut finding.evidence));
+        let packages: BTreeSet<String> = [&manifest.dependencies, &manifest.dev_dependencies]
+            .into_iter()
+            .flat_map(|d| d.keys().cloned())
+            .collect();
+        let known = frameworks::apply(frameworks::NODE, tree, &packages, &Place::new(MANIFEST, None), ".js")?;
+        finding.evidence.extend(known.evidence);
+        let named: Vec<_> = finding.processes.iter().map(|p| p.name.clone()).collect();
+        finding.processes.extend(known.processes.into_iter().filter(|p| !named.contains(&p.name)));
+        let front_end = frameworks::FRONT_ENDS.iter().find(|f| packages.contains(**f));
+        if let Some(tool) = front_end.filter(|_| manifest.scripts.contains_key("build")) {
+            let place = at("\"build\"");
+            finding.evidence.push(Evidence::speaks_for(place, *tool, "it builds the front end"));
+        }
+        finding.declared =
+            manifest.dependencies.keys().chain(manifest.optional_dependencies.keys()).cloned().collect();
+        finding.development = manifest.dev_dependencies.keys().cloned().collect();
+        finding.build_script = manifest.scripts.get("build").map(|_| at("\"build\""));
+        let serves = finding.processes.iter().any(|p| p.name == "web");
+        finding.claim = if serves { Claim::Whole } else { Claim::Part };
         Ok(finding)
     }
 
@@ -142,6 +154,39 @@ fn read_lock(tree: &SourceTree) -> Result<Option<Lock>> {
     }
 }
 
+/// Files that name an exact version for people's own machines.
+fn version_files(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
+    let mut said = Vec::new();
+    for file in [".node-version", ".nvmrc"] {
+        let text = tree.read(file)?.unwrap_or_default();
+        let version =
+            text.lines().map(str::trim).find(|l| l.starts_with(|c: char| c.is_ascii_digit() || c == 'v'));
+        said.extend(version.map(|v| (v.trim_start_matches('v').to_owned(), Place::find(file, &text, v))));
+    }
+    Ok(said)
+}
+
+/// What the lockfile locks; one that cannot be used speaks against itself and is refused by a build.
+fn survey_lock(tree: &SourceTree, finding: &mut Finding) {
+    let place = Place::new(LOCKFILE, None);
+    let locked = read_lock(tree).and_then(|lock| match lock {
+        Some(lock) => Ok(Some((lock.count(), lock.for_image(&place)?.len()))),
+        None => Ok(None),
+    });
+    match locked {
+        Ok(Some((all, packages))) => {
+            let development = all - packages;
+            let counts = format!("{all} packages, {development} of them for development");
+            finding.evidence.push(Evidence::speaks_for(place, counts, "exact versions"));
+            finding.lock = Some(LockFound { file: LOCKFILE.to_owned(), packages, development });
+        }
+        Ok(None) => {}
+        Err(error) => {
+            finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"));
+        }
+    }
+}
+
 /// How the app is started: the start script, the main file, or a file with a telling name.
 fn web_process(
     tree: &SourceTree,
@@ -172,15 +217,6 @@ fn web_process(
         evidence.push(Evidence::speaks_for(place.clone(), file, "the file that starts the app"));
         (vec!["node".to_owned(), file.to_owned()], place)
     };
-    Some(ProcessType {
-        name: "web".to_owned(),
-        kind: ProcessKind::Process,
-        command,
-        port: None,
-        health: None,
-        memory: None,
-        instances: None,
-        before: None,
-        said: place,
-    })
+    let words: Vec<&str> = command.iter().map(String::as_str).collect();
+    Some(ProcessType::found("web", ProcessKind::Process, &words, place))
 }

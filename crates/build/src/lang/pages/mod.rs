@@ -4,7 +4,7 @@ use super::{Buildpack, Context, Contribution};
 use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
-use crate::survey::{Evidence, Finding, ProcessKind, ProcessType, RuntimeWish, first_present};
+use crate::survey::{Claim, Evidence, Finding, ProcessKind, ProcessType, RuntimeWish, first_present};
 use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work};
 use content::digest::Sha256;
 use content::layer::{Entry, LayerWriter};
@@ -51,21 +51,15 @@ impl Buildpack for Pages {
                 "a program serves the pages",
             ));
         } else {
-            finding.claims = true;
+            finding.claim = Claim::Whole;
         }
-        finding.runtime = Some(RuntimeWish { runtime: "python", constraint: None, for_app: false });
+        finding.runtime =
+            Some(RuntimeWish { runtime: "python", constraint: None, also_said: Vec::new(), for_app: false });
         let folder = if root.is_empty() { "/app".to_owned() } else { format!("/app/{root}") };
-        finding.processes.push(ProcessType {
-            name: "web".to_owned(),
-            kind: ProcessKind::Process,
-            command: vec!["python3".to_owned(), format!("/{SERVER_PATH}"), folder],
-            port: None,
-            health: Some("/".to_owned()),
-            memory: None,
-            instances: None,
-            before: None,
-            said,
-        });
+        let server = format!("/{SERVER_PATH}");
+        let mut web = ProcessType::found("web", ProcessKind::Process, &["python3", &server, &folder], said);
+        web.health = Some("/".to_owned());
+        finding.processes.push(web);
         Ok(finding)
     }
 

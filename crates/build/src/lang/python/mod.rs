@@ -4,17 +4,19 @@ mod install;
 mod requirements;
 mod wheel;
 
-use super::{Buildpack, Context, Contribution};
+use super::{Buildpack, Context, Contribution, frameworks};
 use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
 use crate::survey::{
-    Evidence, Finding, LockFound, ProcessKind, ProcessType, RuntimeWish, configured_constraint, first_present,
+    Claim, Evidence, Finding, LockFound, ProcessKind, ProcessType, RuntimeWish, configured_constraint,
+    first_present,
 };
 use crate::worklist::{Role, Step};
 use install::PythonPackages;
 use pep440_rs::{Version, VersionSpecifiers};
 use requirements::Requirements;
+use std::collections::BTreeSet;
 use std::str::FromStr;
 
 const REQUIREMENTS: &str = "requirements.txt";
@@ -32,33 +34,30 @@ impl Buildpack for Python {
     }
 
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
-        let looked_for = vec![REQUIREMENTS, PROJECT, "app.py", "main.py"];
+        let looked_for = vec![REQUIREMENTS, PROJECT, "manage.py", "app.py", "main.py"];
         let mut finding = Finding::nothing(self.name(), looked_for);
         let manifest = first_present(tree, &[REQUIREMENTS, PROJECT]);
         let Some(seen) = manifest.or(first_present(tree, &ENTRY_FILES)) else { return Ok(finding) };
-        finding.claims = true;
+        finding.claim = Claim::Whole;
         finding.evidence.push(Evidence::speaks_for(Place::new(seen, None), "present", "an app for Python"));
-        let said = said_constraint(tree)?;
-        if let Some((range, place)) = &said {
+        let said = said_constraints(tree)?;
+        for (range, place) in &said {
             finding.evidence.push(Evidence::speaks_for(
                 place.clone(),
                 range,
                 "versions of Python that will do",
             ));
         }
-        let constraint = configured_constraint(options).or(said);
-        finding.runtime = Some(RuntimeWish { runtime: "python", constraint, for_app: true });
-        if let Some(text) = tree.read(REQUIREMENTS)? {
-            let packages = Requirements::parse(REQUIREMENTS, &text)?.packages.len();
-            let place = Place::new(REQUIREMENTS, None);
-            finding.evidence.push(Evidence::speaks_for(
-                place,
-                format!("{packages} packages"),
-                "exact versions",
-            ));
-            finding.lock = Some(LockFound { file: REQUIREMENTS.to_owned(), packages, development: 0 });
+        finding.runtime = Some(RuntimeWish::of("python", configured_constraint(options), said));
+        let packages = survey_packages(tree, &mut finding)?;
+        finding.declared.clone_from(&packages);
+        let known = frameworks::apply(frameworks::PYTHON, tree, &packages, &Place::new(seen, None), ".py")?;
+        let script = web_process(tree, &mut finding.evidence)?;
+        finding.evidence.extend(known.evidence);
+        finding.processes = known.processes;
+        if !finding.processes.iter().any(|p| p.name == "web") {
+            finding.processes.extend(script);
         }
-        finding.processes.extend(web_process(tree, &mut finding.evidence)?);
         Ok(finding)
     }
 
@@ -107,20 +106,51 @@ impl Buildpack for Python {
 }
 
 /// The versions of Python that the source asks for, and where.
-fn said_constraint(tree: &SourceTree) -> Result<Option<(String, Place)>> {
+fn said_constraints(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
+    let mut said = Vec::new();
     if let Some(text) = tree.read(VERSION_FILE)? {
         let version = text.lines().map(str::trim).find(|l| !l.is_empty() && !l.starts_with('#'));
-        if let Some(version) = version {
-            return Ok(Some((version.to_owned(), Place::find(VERSION_FILE, &text, version))));
+        said.extend(version.map(|v| (v.to_owned(), Place::find(VERSION_FILE, &text, v))));
+    }
+    if let Some(text) = tree.read(PROJECT)? {
+        let key = "requires-python";
+        let project = parse_project(&text)?;
+        let value = project.get("project").and_then(|p| p.get(key)).and_then(|v| v.as_str());
+        said.extend(value.map(|v| (v.to_owned(), Place::find(PROJECT, &text, key))));
+    }
+    Ok(said)
+}
+
+/// The names of the declared packages; tells of the lock, too, or why it cannot be used.
+fn survey_packages(tree: &SourceTree, finding: &mut Finding) -> Result<BTreeSet<String>> {
+    let mut names = BTreeSet::new();
+    if let Some(text) = tree.read(REQUIREMENTS)? {
+        names.extend(requirements::names(&text));
+        let place = Place::new(REQUIREMENTS, None);
+        match Requirements::parse(REQUIREMENTS, &text) {
+            Ok(locked) => {
+                let packages = locked.packages.len();
+                finding.evidence.push(Evidence::speaks_for(
+                    place,
+                    format!("{packages} packages"),
+                    "exact versions",
+                ));
+                finding.lock = Some(LockFound { file: REQUIREMENTS.to_owned(), packages, development: 0 });
+            }
+            Err(BuildError::Unsupported { place, what, .. }) => {
+                finding.evidence.push(Evidence::against(place, what, "a build will refuse it"));
+            }
+            Err(error) => {
+                finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"))
+            }
         }
     }
-    let Some(text) = tree.read(PROJECT)? else { return Ok(None) };
-    let key = "requires-python";
-    let value = parse_project(&text)?
-        .get("project")
-        .and_then(|p| p.get(key))
-        .and_then(|v| v.as_str().map(str::to_owned));
-    Ok(value.map(|v| (v, Place::find(PROJECT, &text, key))))
+    if let Some(text) = tree.read(PROJECT)? {
+        let project = parse_project(&text)?;
+        let declared = project.get("project").and_then(|p| p.get("dependencies")).and_then(|d| d.as_array());
+        names.extend(declared.into_iter().flatten().filter_map(|d| requirements::name(d.as_str()?)));
+    }
+    Ok(names)
 }
 
 fn parse_project(text: &str) -> Result<toml::Table> {
@@ -143,17 +173,8 @@ fn web_process(tree: &SourceTree, evidence: &mut Vec<Evidence>) -> Result<Option
         let Some(line) = text.lines().find(|l| l.starts_with("if __name__ ==")) else { continue };
         let said = Place::find(file, &text, line);
         evidence.push(Evidence::speaks_for(said.clone(), line.trim(), "a script that starts the app"));
-        return Ok(Some(ProcessType {
-            name: "web".to_owned(),
-            kind: ProcessKind::Process,
-            command: vec!["python".to_owned(), file.to_owned()],
-            port: None,
-            health: None,
-            memory: None,
-            instances: None,
-            before: None,
-            said,
-        }));
+        let command = ["python", file];
+        return Ok(Some(ProcessType::found("web", ProcessKind::Process, &command, said)));
     }
     Ok(None)
 }

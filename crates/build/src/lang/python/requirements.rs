@@ -80,6 +80,18 @@ impl Requirements {
     }
 }
 
+/// The canonical names of the packages that a file lists, pinned or not.
+pub(super) fn names(text: &str) -> Vec<String> {
+    logical_lines(text).iter().filter_map(|(line, _)| name(line)).collect()
+}
+
+/// The canonical name that a requirement begins with.
+pub(super) fn name(requirement: &str) -> Option<String> {
+    let end = requirement.find(|c: char| !(c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.')));
+    let name = &requirement[..end.unwrap_or(requirement.len())];
+    name.starts_with(|c: char| c.is_ascii_alphanumeric()).then(|| pypi::canonical_name(name))
+}
+
 /// Lines without comments, those that end in a backslash joined, each with its first number (from 1).
 fn logical_lines(text: &str) -> Vec<(String, usize)> {
     let mut lines = Vec::new();

@@ -1,0 +1,127 @@
+//! Go: modules, and prebuilt programs; surveyed and checked, building comes later.
+
+use super::Buildpack;
+use crate::config::BuildpackOptions;
+use crate::error::{Place, Result};
+use crate::source::{SourceTree, TreeKind};
+use crate::survey::{
+    Claim, Evidence, Finding, LockFound, ProcessKind, ProcessType, RuntimeWish, configured_constraint,
+};
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::Read;
+
+const MANIFEST: &str = "go.mod";
+const LOCKFILE: &str = "go.sum";
+
+/// The buildpack.
+pub struct Go;
+
+impl Buildpack for Go {
+    fn name(&self) -> &'static str {
+        "go"
+    }
+
+    fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
+        let mut finding = Finding::nothing(self.name(), vec![MANIFEST, "a program in bin/ or at the top"]);
+        match tree.read(MANIFEST)? {
+            Some(text) => module(tree, &text, options, &mut finding)?,
+            None => prebuilt(tree, &mut finding),
+        }
+        Ok(finding)
+    }
+
+    fn accepts(&self, constraint: &str, version: &str) -> Option<bool> {
+        // The line says the least version; later ones compile it too.
+        super::loosely_accepts(&format!(">={constraint}"), version)
+    }
+
+    fn builds(&self) -> bool {
+        false
+    }
+}
+
+fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &mut Finding) -> Result<()> {
+    finding.claim = Claim::Whole;
+    let said_in = |key: &str| {
+        let (number, line) = text.lines().enumerate().find(|(_, l)| l.starts_with(key))?;
+        Some((line[key.len()..].trim().to_owned(), Place::new(MANIFEST, u32::try_from(number + 1).ok())))
+    };
+    let (name, place) = said_in("module ").unwrap_or_else(|| (String::new(), Place::new(MANIFEST, None)));
+    finding.evidence.push(Evidence::speaks_for(place, &name, "a Go module"));
+    let said: Vec<_> = [said_in("toolchain go"), said_in("go ")].into_iter().flatten().collect();
+    for (version, place) in &said {
+        finding.evidence.push(Evidence::speaks_for(
+            place.clone(),
+            version,
+            "the Go version it is written for",
+        ));
+    }
+    finding.runtime = Some(RuntimeWish::of("go", configured_constraint(options), said));
+    if let Some(lock) = tree.read(LOCKFILE)? {
+        let packages = lock.lines().filter(|l| !l.contains("/go.mod ")).count();
+        finding.lock = Some(LockFound { file: LOCKFILE.to_owned(), packages, development: 0 });
+    }
+    let mains = main_packages(tree)?;
+    let only = mains.len() == 1;
+    for (folder, said) in mains {
+        let own = folder.rsplit('/').next().filter(|n| !n.is_empty());
+        let program = own.unwrap_or_else(|| name.rsplit('/').next().unwrap_or("app")).to_owned();
+        let process = if only || folder.is_empty() {
+            "web".to_owned()
+        } else {
+            program.to_lowercase().replace('_', "-")
+        };
+        finding.evidence.push(Evidence::speaks_for(said.clone(), "package main", "a program"));
+        let command = format!("bin/{program}");
+        finding.processes.push(ProcessType::found(&process, ProcessKind::Process, &[&command], said));
+    }
+    Ok(())
+}
+
+/// Folders with `package main` and a `main` function, with the place of that function.
+fn main_packages(tree: &SourceTree) -> Result<BTreeMap<String, Place>> {
+    let mut found = BTreeMap::new();
+    for path in tree.files().keys().filter(|p| p.ends_with(".go") && !p.ends_with("_test.go")) {
+        let folder = path.rsplit_once('/').map_or("", |(f, _)| f);
+        let hidden = |part: &str| {
+            part.starts_with('_') || part.starts_with('.') || matches!(part, "vendor" | "testdata")
+        };
+        if found.contains_key(folder) || folder.split('/').any(hidden) {
+            continue;
+        }
+        // A source that is not text is no program.
+        let Ok(Some(text)) = tree.read(path) else { continue };
+        let is_main = text.lines().any(|l| l.trim_end() == "package main");
+        if is_main && text.contains("\nfunc main()") {
+            found.insert(folder.to_owned(), Place::find(path, &text, "func main()"));
+        }
+    }
+    Ok(found)
+}
+
+/// Programs that are already compiled: what they were written in does not matter any more.
+fn prebuilt(tree: &SourceTree, finding: &mut Finding) {
+    let sources =
+        ["package.json", "requirements.txt", "pyproject.toml", "Gemfile", "composer.json", "pom.xml"];
+    if sources.iter().any(|s| tree.has(s)) {
+        return;
+    }
+    for (path, file) in tree.files() {
+        let in_place =
+            !path.contains('/') || path.strip_prefix("bin/").is_some_and(|rest| !rest.contains('/'));
+        let TreeKind::File { executable: true, .. } = file.kind else { continue };
+        let mut magic = [0; 4];
+        let read = in_place
+            && File::open(tree.root().join(path)).is_ok_and(|mut f| f.read_exact(&mut magic).is_ok());
+        if read && magic == *b"\x7fELF" {
+            finding.claim = Claim::Whole;
+            let said = Place::new(path.as_str(), None);
+            finding.evidence.push(Evidence::speaks_for(said.clone(), "ELF", "a program, already compiled"));
+            if finding.processes.is_empty() {
+                let command = format!("./{path}");
+                finding.processes.push(ProcessType::found("web", ProcessKind::Process, &[&command], said));
+            }
+        }
+    }
+}

@@ -1,0 +1,70 @@
+//! `check`: everything that would break the build or the start.
+
+use super::Done;
+use super::build::order;
+use crate::arguments::CheckOptions;
+use crate::render::table::Table;
+use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, TYPED, styled, words};
+use crate::surroundings::Surroundings;
+use build::check::{Problem, RULES, Severity, check};
+use build::inspect::DEFAULT_TAG;
+use build::pipeline::{look, prepare};
+use std::process::ExitCode;
+
+pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Done {
+    if options.rules {
+        list_rules(output);
+        return Ok(ExitCode::SUCCESS);
+    }
+    let order = order(DEFAULT_TAG, "zstd", around);
+    let app = look(&options.path, &around.store, order.now)?;
+    let planned = prepare(&app, &order, &around.store);
+    let problems = check(&app, &planned)?;
+    let failing = problems.iter().filter(|p| p.severity == Severity::Breaks).count();
+    if output.is_json() {
+        output.json(&serde_json::json!({
+            "format": "shtetl/check/1", "name": app.survey.name, "failing": failing, "problems": problems,
+        }));
+    } else {
+        text(&app.survey.name, &problems, failing, output);
+    }
+    Ok(ExitCode::from(u8::from(failing > 0)))
+}
+
+fn text(name: &str, problems: &[Problem], failing: usize, output: &Output) {
+    let doubts = problems.len() - failing;
+    let verdict = match (failing, doubts) {
+        (0, 0) => styled(GOOD, "nothing found that would break it"),
+        (0, n) => format!("{}, {}", styled(GOOD, "nothing will fail"), words::count(n, "doubt")),
+        (n, 0) => styled(BAD, format!("{} will break it", words::count(n, "problem"))),
+        (n, d) => format!(
+            "{}, {}",
+            styled(BAD, format!("{} will break it", words::count(n, "problem"))),
+            words::count(d, "doubt")
+        ),
+    };
+    output.line(format!("{}  {verdict}", styled(STRONG, name)));
+    for problem in problems {
+        let style = if problem.severity == Severity::Breaks { BAD } else { BUSY };
+        let place = problem.place.as_ref().map(|p| format!("{}: ", words::place(p))).unwrap_or_default();
+        output.line("");
+        output.line(format!("  {}  {place}{}", styled(style, problem.code), problem.what));
+        output.line(format!("    {} {}", styled(TYPED, "what to do:"), problem.advice));
+    }
+}
+
+fn list_rules(output: &Output) {
+    if output.is_json() {
+        let rules: Vec<_> =
+            RULES.iter().map(|r| serde_json::json!({ "code": r.code, "about": r.about })).collect();
+        output.json(&serde_json::json!({ "format": "shtetl/rules/1", "rules": rules }));
+        return;
+    }
+    let mut table = Table::new(&[]);
+    for rule in RULES {
+        table.row([rule.code.to_owned(), styled(FAINT, rule.about)]);
+    }
+    for line in table.lines() {
+        output.line(line);
+    }
+}

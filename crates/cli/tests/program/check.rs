@@ -1,0 +1,317 @@
+//! `check`: every rule finds what it is for, and stays quiet where it must.
+
+use crate::program;
+use std::collections::BTreeSet;
+use testkit::program::Program;
+
+/// Writes an app and gives the codes that are found, those that break with an exclamation mark.
+fn codes(files: &[(&str, &str)]) -> BTreeSet<String> {
+    let program = program();
+    for (path, text) in files {
+        program.write(&format!("app/{path}"), text);
+    }
+    found(&program)
+}
+
+fn found(program: &Program) -> BTreeSet<String> {
+    let said = program.run("check app --format json");
+    let document: serde_json::Value = serde_json::from_str(&said.stdout).unwrap_or_else(|_| panic!("{said}"));
+    let problems = document["problems"].as_array().unwrap();
+    let code = |p: &serde_json::Value| {
+        let mark = if p["severity"] == "breaks" { "!" } else { "" };
+        format!("{}{mark}", p["code"].as_str().unwrap())
+    };
+    let codes: BTreeSet<String> = problems.iter().map(code).collect();
+    assert_eq!(said.code == 1, codes.iter().any(|c| c.ends_with('!')), "{said}");
+    codes
+}
+
+const START: (&str, &str) = ("package.json", r#"{"scripts":{"start":"node server.js"}}"#);
+const RAILS: [(&str, &str); 3] =
+    [("Gemfile", "gem \"rails\"\n"), ("Gemfile.lock", "    rails (8.0.0)\n"), ("config/application.rb", "")];
+
+/// A code, a tree in which its rule finds, and one in which it must stay quiet.
+type Case<'a> = (&'a str, &'a [(&'a str, &'a str)], &'a [(&'a str, &'a str)]);
+
+const CASES: &[Case<'_>] = &[
+    ("start-missing!", &[("package.json", "{}")], &[START, ("server.js", "")]),
+    (
+        "server-missing!",
+        &[("requirements.txt", "flask==3.0 --hash=sha256:00\n"), ("app.py", "app = Flask(__name__)\n")],
+        &[
+            ("requirements.txt", "flask==3.0 --hash=sha256:00\ngunicorn==23.0 --hash=sha256:01\n"),
+            ("app.py", "app = Flask(__name__)\n"),
+        ],
+    ),
+    (
+        "server-missing!",
+        &[
+            ("requirements.txt", "tariff==1 --hash=sha256:00\n"),
+            ("shtetl.toml", "[process.web]\nrun = \"gunicorn fares:app\"\n"),
+        ],
+        // A console script of some package that nobody knows.
+        &[
+            ("requirements.txt", "quayside==1 --hash=sha256:00\n"),
+            ("shtetl.toml", "[process.web]\nrun = \"quayside fares:app\"\n"),
+        ],
+    ),
+    (
+        "start-file!",
+        &[START, ("index.html", "")],
+        // What a build script makes need not be there.
+        &[
+            ("package.json", r#"{"scripts":{"start":"node dist/server.js","build":"tsc"}}"#),
+            ("src/server.ts", ""),
+        ],
+    ),
+    ("start-file!", &[START, ("Server.js", "")], &[START, ("server.js", ""), ("Other.js", "")]),
+    (
+        "start-file!",
+        &[
+            ("package.json", r#"{"scripts":{"start":"node lib/run.js"}}"#),
+            (".gitignore", "lib/\n"),
+            ("lib/run.js", ""),
+        ],
+        &[
+            ("package.json", r#"{"scripts":{"start":"node lib/run.js"}}"#),
+            (".gitignore", "lib/\n"),
+            ("lib/run.js", ""),
+            ("shtetl.toml", "[source]\ninclude = [\"lib/run.js\"]\n"),
+        ],
+    ),
+    (
+        "docroot-missing!",
+        &[("index.php", ""), ("shtetl.toml", "[buildpacks.php]\ndocroot = \"pages\"\n")],
+        &[
+            ("index.php", ""),
+            ("pages/index.php", ""),
+            ("shtetl.toml", "[buildpacks.php]\ndocroot = \"pages/\"\n"),
+        ],
+    ),
+    (
+        "build-script",
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js","build":"vite build"}}"#),
+            ("server.js", ""),
+        ],
+        &[START, ("server.js", "")],
+    ),
+    (
+        "migration-untied",
+        &[RAILS[0], RAILS[1], RAILS[2], ("db/migrate/1_boats.rb", "")],
+        &[
+            RAILS[0],
+            RAILS[1],
+            RAILS[2],
+            ("db/migrate/1_boats.rb", ""),
+            ("shtetl.toml", "[task.migrate]\nbefore = \"release\"\n"),
+        ],
+    ),
+    (
+        "port-fixed!",
+        &[START, ("server.js", "app.listen(3000);\n")],
+        &[START, ("server.js", "app.listen(process.env.PORT || 3000);\n")],
+    ),
+    (
+        "port-fixed!",
+        &[
+            ("go.mod", "module ferry.example/ferryd\n"),
+            ("main.go", "package main\n\nfunc main() {\n\thttp.ListenAndServe(\":9000\", nil)\n}\n"),
+        ],
+        &[
+            ("go.mod", "module ferry.example/ferryd\n"),
+            ("main.go", "package main\n\nfunc main() {\n\thttp.ListenAndServe(\":9000\", nil)\n}\n"),
+            ("shtetl.toml", "[process.web]\nport = 9000\n"),
+        ],
+    ),
+    (
+        "loopback-only",
+        &[START, ("server.js", "app.listen(process.env.PORT, \"127.0.0.1\");\n")],
+        &[START, ("server.js", "// not on \"127.0.0.1\"\napp.listen(process.env.PORT, \"0.0.0.0\");\n")],
+    ),
+    (
+        "loopback-only!",
+        &[("requirements.txt", ""), ("shtetl.toml", "[process.web]\nrun = \"fogd --host 127.0.0.1\"\n")],
+        &[("requirements.txt", ""), ("shtetl.toml", "[process.web]\nrun = \"fogd --host 0.0.0.0\"\n")],
+    ),
+    (
+        "development-package!",
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js"},"devDependencies":{"lamplight":"1"}}"#),
+            (
+                "package-lock.json",
+                r#"{"lockfileVersion":3,"packages":{"":{"devDependencies":{"lamplight":"1"}}}}"#,
+            ),
+            ("server.js", "require('./lib/light');\n"),
+            ("lib/light.js", "const { check } = require('lamplight');\n"),
+        ],
+        // A file that only people run may use it.
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js"},"devDependencies":{"lamplight":"1"}}"#),
+            (
+                "package-lock.json",
+                r#"{"lockfileVersion":3,"packages":{"":{"devDependencies":{"lamplight":"1"}}}}"#,
+            ),
+            ("server.js", "// require('lamplight')\n"),
+            ("check.js", "const { check } = require('lamplight');\n"),
+        ],
+    ),
+    (
+        "import-missing!",
+        &[START, ("server.js", "const a = require('./Boats');\n"), ("boats.js", "")],
+        &[
+            START,
+            ("server.js", "const a = require('./boats');\nimport './deck/index.js';\n"),
+            ("boats.js", ""),
+            ("deck/index.js", ""),
+        ],
+    ),
+    (
+        "lock-missing!",
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js"},"dependencies":{"berth":"1"}}"#),
+            ("server.js", ""),
+        ],
+        &[START, ("server.js", "")],
+    ),
+    (
+        "lock-missing!",
+        &[("requirements.txt", "quayside>=1\n"), ("app.py", "if __name__ == \"__main__\":\n")],
+        &[
+            ("requirements.txt", "quayside==1 --hash=sha256:00\n"),
+            ("app.py", "if __name__ == \"__main__\":\n"),
+        ],
+    ),
+    ("lock-stale!", &[("Gemfile", "gem \"rails\"\ngem \"fog\"\n"), RAILS[1], RAILS[2]], &RAILS),
+    (
+        "system-library",
+        &[
+            ("requirements.txt", "psycopg2==2.9 --hash=sha256:00\n"),
+            ("app.py", "if __name__ == \"__main__\":\n"),
+        ],
+        &[
+            ("requirements.txt", "psycopg2-binary==2.9 --hash=sha256:00\n"),
+            ("app.py", "if __name__ == \"__main__\":\n"),
+        ],
+    ),
+    (
+        "runtime-unmet!",
+        &[
+            ("package.json", r#"{"engines":{"node":"^99"},"scripts":{"start":"node server.js"}}"#),
+            ("server.js", ""),
+        ],
+        &[
+            ("package.json", r#"{"engines":{"node":">=20"},"scripts":{"start":"node server.js"}}"#),
+            ("server.js", ""),
+        ],
+    ),
+    (
+        "runtime-contradiction",
+        &[
+            ("package.json", r#"{"engines":{"node":">=20"},"scripts":{"start":"node server.js"}}"#),
+            (".node-version", "18.1.0\n"),
+            ("server.js", ""),
+        ],
+        &[
+            ("package.json", r#"{"engines":{"node":">=20"},"scripts":{"start":"node server.js"}}"#),
+            (".node-version", "v20.3.0\n"),
+            ("server.js", ""),
+        ],
+    ),
+    (
+        "setting-undeclared!",
+        &[("app.py", "import os\nurl = os.environ[\"BOOKINGS\"]\nif __name__ == \"__main__\":\n    pass\n")],
+        &[
+            (
+                "app.py",
+                "import os\nurl = os.environ.get(\"BOOKINGS\", \"\")\nif __name__ == \"__main__\":\n    pass\n",
+            ),
+            ("tests/test_app.py", "import os\nos.environ[\"ONLY_IN_TESTS\"]\n"),
+        ],
+    ),
+    (
+        "setting-undeclared",
+        &[START, ("server.js", "const url = process.env.BOOKINGS;\n")],
+        &[
+            START,
+            ("server.js", "const url = process.env.BOOKINGS;\nconst p = process.env.NODE_ENV;\n"),
+            ("shtetl.toml", "[settings]\nBOOKINGS = { required = true }\n"),
+        ],
+    ),
+    (
+        "setting-reserved!",
+        &[START, ("server.js", ""), ("shtetl.toml", "[settings]\nPORT = \"80\"\n")],
+        &[START, ("server.js", ""), ("shtetl.toml", "[settings]\nPORT_NAME = \"west\"\n")],
+    ),
+    (
+        "setting-misplaced",
+        &[START, ("server.js", ""), ("shtetl.toml", "[settings]\nNODE_VERSION = \"20\"\n")],
+        &[START, ("server.js", ""), ("shtetl.toml", "[buildpacks.node]\nversion = \"20\"\n")],
+    ),
+    (
+        "secret-committed!",
+        &[START, ("server.js", ""), ("shtetl.toml", "[settings]\nAPI_TOKEN = \"hunter2\"\n")],
+        &[
+            START,
+            ("server.js", ""),
+            ("shtetl.toml", "[settings]\nAPI_TOKEN = { secret = true }\nTOKEN_LIFE = { required = true }\n"),
+        ],
+    ),
+    (
+        "plan-fails!",
+        &[("config.ru", ""), ("shtetl.toml", "[process.web]\nrun = \"fogd\"\n")],
+        &[START, ("server.js", "")],
+    ),
+];
+
+#[test]
+fn every_rule_finds_what_it_is_for_and_is_quiet_elsewhere() {
+    for (code, bad, good) in CASES {
+        let found = codes(bad);
+        assert!(found.contains(*code), "{code} was not found among {found:?} in {bad:?}");
+        let found = codes(good);
+        assert!(!found.contains(*code), "{code} was found in {good:?}");
+    }
+}
+
+#[test]
+fn every_rule_has_a_case_and_a_place_in_the_documents() {
+    let documents = include_str!("../../../../docs/problems.md");
+    let rules = program().json("check --rules");
+    for rule in rules["rules"].as_array().unwrap() {
+        let code = rule["code"].as_str().unwrap();
+        assert!(CASES.iter().any(|(c, ..)| c.trim_end_matches('!') == code), "{code} has no case");
+        assert!(documents.contains(&format!("`{code}`")), "{code} is not in docs/problems.md");
+    }
+}
+
+#[test]
+fn the_demo_apps_are_sound() {
+    let program = program().with_demo();
+    let said = ["timetable", "fares", "notices"].map(|app| program.run(&format!("check {app}")).stdout);
+    insta::assert_snapshot!(said.concat(), @"
+    timetable  nothing found that would break it
+    fares  nothing found that would break it
+    notices  nothing found that would break it
+    ");
+}
+
+#[test]
+fn problems_are_told_with_place_and_advice() {
+    let program = program();
+    program.write("app/package.json", START.1);
+    program.write("app/server.js", "const key = process.env.API_KEY;\napp.listen(3000, 'localhost');\n");
+    insta::assert_snapshot!(program.run("check app"), @"
+    app  1 problem will break it, 2 doubts
+
+      port-fixed  server.js line 2: the code listens on port 3000, and web is to listen on 8080
+        what to do: read the variable PORT, or in shtetl.toml, under [process.web]: port = 3000
+
+      loopback-only  server.js line 2: the code listens to its own machine only
+        what to do: listen on 0.0.0.0: from outside of its container, nobody reaches 127.0.0.1
+
+      setting-undeclared  server.js line 1: API_KEY is read without a default, and not declared
+        what to do: in shtetl.toml, under [settings]: API_KEY = { required = true, secret = true }
+    --- exit 1
+    ");
+}

@@ -1,0 +1,157 @@
+//! `survey` of small sample trees, one for each language and framework.
+
+use crate::program;
+
+/// Surveys an app of these files; only what differs between languages is kept.
+fn survey(files: &[(&str, &str)]) -> String {
+    let program = program();
+    for (path, text) in files {
+        program.write(&format!("app/{path}"), text);
+    }
+    let survey = &program.json("survey app")["survey"];
+    let mut lines = vec![format!("{}", survey["chosen"])];
+    for finding in survey["findings"].as_array().unwrap() {
+        let Some(constraint) = finding["runtime"]["constraint"].as_array() else { continue };
+        let also = finding["runtime"]["also_said"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|s| format!(", {} in {}", s[0], s[1]["file"]));
+        lines.push(format!(
+            "{} {} in {} line {}{}",
+            finding["runtime"]["runtime"],
+            constraint[0],
+            constraint[1]["file"],
+            constraint[1]["line"],
+            also.collect::<String>()
+        ));
+    }
+    for process in survey["processes"].as_array().unwrap() {
+        lines.push(format!(
+            "{} {} {} {}",
+            process["kind"], process["name"], process["command"], process["said"]["file"]
+        ));
+    }
+    lines.join("\n").replace('"', "")
+}
+
+#[test]
+fn python_frameworks() {
+    let wsgi = "application = get_wsgi_application()\n";
+    insta::assert_snapshot!(survey(&[
+        ("manage.py", ""), ("harbour/wsgi.py", wsgi), ("requirements.txt", "Django==5.1\ngunicorn==23.0\n"),
+        (".python-version", "3.12\n"),
+    ]), @"
+    [python]
+    python 3.12 in .python-version line 1
+    process web [gunicorn,harbour.wsgi:application] harbour/wsgi.py
+    task migrate [python,manage.py,migrate] harbour/wsgi.py
+    ");
+    insta::assert_snapshot!(survey(&[
+        ("src/ferry/main.py", "api: FastAPI = FastAPI()\n"), ("src/ferry/work.py", "queue = Celery('ferry')\n"),
+        ("pyproject.toml", "[project]\nrequires-python = \">=3.10\"\ndependencies = [\"fastapi>=0.1\", \"uvicorn\", \"celery[redis]\", \"alembic\"]\n"),
+        ("alembic.ini", ""),
+    ]), @"
+    [python]
+    python >=3.10 in pyproject.toml line 2
+    process web [uvicorn,src.ferry.main:api,--host,0.0.0.0,--port,8080] src/ferry/main.py
+    process worker [celery,--app,src.ferry.work,worker] src/ferry/work.py
+    task migrate [alembic,upgrade,head] pyproject.toml
+    ");
+}
+
+#[test]
+fn node_frameworks_and_front_ends() {
+    insta::assert_snapshot!(survey(&[
+        ("package.json", r#"{"dependencies":{"next":"15"},"devDependencies":{"prisma":"6"},"engines":{"node":"22.x"}}"#),
+        ("prisma/schema.prisma", ""), ("prisma/migrations/1/migration.sql", ""), (".nvmrc", "v22.1.0\n"),
+    ]), @"
+    [node]
+    node 22.x in package.json line 1, 22.1.0 in .nvmrc
+    process web [next,start] package.json
+    task migrate [prisma,migrate,deploy] package.json
+    ");
+    insta::assert_snapshot!(survey(&[
+        ("package.json", r#"{"scripts":{"build":"vite build"},"devDependencies":{"vite":"6"}}"#),
+        ("Gemfile", "ruby '3.3.1'\ngem 'rails'\ngem \"sidekiq\"\n"), ("Gemfile.lock", "    rails (8.0.1)\n\nRUBY VERSION\n   ruby 3.3.1p55\n"),
+        ("config/application.rb", ""), ("db/migrate/1_boats.rb", ""),
+    ]), @"
+    [ruby,node]
+    ruby 3.3.1 in Gemfile line 1, 3.3.1 in Gemfile.lock
+    process web [bundle,exec,rails,server,--binding,0.0.0.0,--port,8080] Gemfile
+    process worker [bundle,exec,sidekiq] Gemfile
+    task migrate [bundle,exec,rails,db:migrate] Gemfile
+    ");
+}
+
+#[test]
+fn ruby_php_java_and_go() {
+    insta::assert_snapshot!(survey(&[("Gemfile", "gem 'rackup'\n"), ("config.ru", ""), (".ruby-version", "3.2.2\n")]), @"
+    [ruby]
+    ruby 3.2.2 in .ruby-version line 1
+    process web [bundle,exec,rackup,--host,0.0.0.0,--port,8080] Gemfile
+    ");
+    insta::assert_snapshot!(survey(&[
+        ("composer.json", "{\"require\":{\"php\":\"^8.2\"},\n\"config\":{\"platform\":{\"php\":\"8.2.7\"}}}"),
+        ("public/index.php", ""), ("artisan", ""), ("database/migrations/1.php", ""), ("app/Jobs/Sail.php", ""),
+    ]), @"
+    [php]
+    php ^8.2 in composer.json line 1, 8.2.7 in composer.json
+    process web [php,-S,0.0.0.0:8080,-t,public] public/index.php
+    process worker [php,artisan,queue:work] artisan
+    task migrate [php,artisan,migrate,--force] artisan
+    ");
+    insta::assert_snapshot!(survey(&[("pom.xml", "<project><parent><artifactId>base</artifactId><version>3</version></parent>
+        <artifactId>ferries</artifactId><version>1.2</version><properties><java.version>21</java.version></properties>
+        <plugin><artifactId>spring-boot-maven-plugin</artifactId></plugin></project>")]), @"
+    [java]
+    java 21 in pom.xml line 2
+    process web [java,-jar,target/ferries-1.2.jar] pom.xml
+    ");
+    insta::assert_snapshot!(survey(&[("build.gradle.kts", "java { toolchain { languageVersion = JavaLanguageVersion.of(17) } }\n")]), @"
+    [java]
+    java 17 in build.gradle.kts line 1
+    ");
+    insta::assert_snapshot!(survey(&[
+        ("go.mod", "module ferry.example/fleet\n\ngo 1.22\ntoolchain go1.22.3\n"),
+        ("cmd/Sail_Plan/main.go", "package main\n\nfunc main() {}\n"), ("cmd/fog/main.go", "package main\n\nfunc main() {}\n"),
+        ("internal/tide.go", "package internal\n"),
+    ]), @"
+    [go]
+    go 1.22.3 in go.mod line 4, 1.22 in go.mod
+    process fog [bin/fog] cmd/fog/main.go
+    process sail-plan [bin/Sail_Plan] cmd/Sail_Plan/main.go
+    ");
+}
+
+#[test]
+fn what_is_already_built() {
+    let program = program();
+    let jar = testkit::archives::zip_archive(&vec![(
+        "META-INF/MANIFEST.MF".into(),
+        b"Main-Class: ferry.Main\nBuild-Jdk-Spec: 17\n".to_vec(),
+    )]);
+    program.write("jar/ferries.jar", &jar);
+    program.write("cut/ferries.jar", &jar[..30]);
+    program.write("program/bin/ferryd", testkit::host::program_that_prints("sails"));
+    let mode = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+    std::fs::set_permissions(program.path("program/bin/ferryd"), mode).unwrap();
+    for (app, buildpack, command) in
+        [("jar", "java", "java -jar ferries.jar"), ("program", "go", "./bin/ferryd")]
+    {
+        let survey = &program.json(&format!("survey {app}"))["survey"];
+        assert_eq!(survey["chosen"][0], buildpack);
+        let words: Vec<_> = survey["processes"][0]["command"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|w| w.as_str().unwrap())
+            .collect();
+        assert_eq!(words.join(" "), command);
+    }
+    let cut = &program.json("survey cut")["survey"];
+    assert_eq!(cut["findings"][4]["evidence"][1]["tells"], "it is no whole archive");
+    let refused = program.run("build jar");
+    assert_eq!(refused.code, 1);
+    assert!(refused.stderr.contains("building apps for java is not supported"), "{refused}");
+}
