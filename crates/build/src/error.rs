@@ -57,6 +57,9 @@ pub enum BuildError {
     /// `shtetl.toml` has faults.
     #[error("{path} has faults", path = path.display())]
     Config { path: PathBuf, text: String, complaints: Vec<Complaint> },
+    /// A variant that the configuration does not have.
+    #[error("no variant {name}")]
+    UnknownVariant { name: String, known: Vec<String> },
     /// A name of an app, process type or tag that is not allowed.
     #[error("{name:?} is not a valid name")]
     Name { what: &'static str, name: String, suggestion: Option<String> },

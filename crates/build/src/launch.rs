@@ -144,7 +144,8 @@ fn connect(port: u16) -> std::io::Result<TcpStream> {
 pub fn ask(port: u16, path: &str) -> std::io::Result<(u16, String)> {
     let mut stream = connect(port)?;
     stream.set_read_timeout(Some(Duration::from_secs(10)))?;
-    write!(stream, "GET {path} HTTP/1.0\r\nHost: localhost\r\n\r\n")?;
+    // In one piece: a small server may read only once.
+    stream.write_all(format!("GET {path} HTTP/1.0\r\nHost: localhost\r\n\r\n").as_bytes())?;
     let mut answer = Vec::new();
     stream.read_to_end(&mut answer)?;
     let answer = String::from_utf8_lossy(&answer).into_owned();

@@ -16,6 +16,7 @@
 //! | [`execute`] | running steps, events |
 //! | [`image`], [`record`] | the documents of the finished image |
 //! | [`check`] | rules that find what would break the build or the start |
+//! | [`init`] | drafts a configuration from a survey |
 //! | [`pipeline`] | the whole way, in order |
 //! | [`inspect`], [`launch`], [`ledger`] | looking at images, running them, past builds |
 //!
@@ -32,6 +33,7 @@ pub mod config;
 pub mod error;
 pub mod execute;
 pub mod image;
+pub mod init;
 pub mod inspect;
 pub mod lang;
 pub mod launch;

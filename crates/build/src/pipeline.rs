@@ -2,7 +2,7 @@
 
 use crate::addresses::{AddressBook, Addresses};
 use crate::base::host::Host;
-use crate::config::AppConfig;
+use crate::config::{AppConfig, Choice, Effective, Origin};
 use crate::error::{BuildError, PathFacts, Result};
 use crate::execute::{Decision, Event, StepOutcome, Surroundings, decide, execute};
 use crate::image::{self, Documents};
@@ -15,6 +15,7 @@ use crate::worklist::{Form, Sources, Worklist, plan};
 use content::BlobDigest;
 use content::layer::Codec;
 use content::store::Store;
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::Instant;
@@ -25,6 +26,8 @@ pub struct App {
     pub folder: PathBuf,
     /// Its configuration.
     pub config: AppConfig,
+    /// Who said each key of it.
+    pub origins: BTreeMap<String, Origin>,
     /// Its files.
     pub tree: Arc<SourceTree>,
     /// What was concluded.
@@ -32,13 +35,13 @@ pub struct App {
 }
 
 /// Looks at the app in `folder`. `now` is in nanoseconds since 1970.
-pub fn look(folder: &Path, store: &Store, now: i64) -> Result<App> {
+pub fn look(folder: &Path, choice: &Choice, store: &Store, now: i64) -> Result<App> {
     std::fs::read_dir(folder).facts(folder)?;
-    let config = AppConfig::load(folder)?;
+    let Effective { config, origins } = Effective::load(folder, choice)?;
     let rules = SourceRules { exclude: config.exclude.clone(), include: config.include.clone() };
     let source = take_in(folder, &rules, store, now)?;
     let survey = survey(folder, &source, &config)?;
-    Ok(App { folder: folder.to_owned(), config, tree: Arc::new(source.tree), survey })
+    Ok(App { folder: folder.to_owned(), config, origins, tree: Arc::new(source.tree), survey })
 }
 
 /// How to build, apart from what the source says.

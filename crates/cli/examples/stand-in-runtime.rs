@@ -56,8 +56,13 @@ fn serve(body: &[u8]) {
     let port: u16 = env::var("PORT").ok().and_then(|p| p.parse().ok()).expect("PORT is a number");
     let listener = TcpListener::bind((Ipv4Addr::UNSPECIFIED, port)).expect("the port is free");
     for mut stream in listener.incoming().flatten() {
-        // One read holds a whole small request.
-        let _ = stream.read(&mut [0; 4096]);
+        let (mut request, mut piece) = (Vec::new(), [0; 4096]);
+        while !request.windows(4).any(|w| w == b"\r\n\r\n") {
+            match stream.read(&mut piece) {
+                Ok(count) if count > 0 => request.extend_from_slice(&piece[..count]),
+                _ => break,
+            }
+        }
         let head = format!("HTTP/1.1 200 OK\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", body.len());
         let _ = stream.write_all(head.as_bytes()).and_then(|()| stream.write_all(body));
     }

@@ -57,6 +57,16 @@ pub struct Global {
         help_heading = "Global options"
     )]
     pub jobs: Option<usize>,
+    /// House rules of the organisation [default: the file that shtetl.toml names]
+    #[arg(
+        long,
+        global = true,
+        env = "SHTETL_RULES",
+        hide_env_values = true,
+        value_name = "FILE",
+        help_heading = "Global options"
+    )]
+    pub house_rules: Option<PathBuf>,
     /// Folder whose files are captured for the base `host`
     #[arg(
         long,
@@ -81,6 +91,12 @@ pub enum Command {
     /// Tell what a source is and why; nothing is built
     #[command(after_help = "Examples:\n  shtetl survey\n  shtetl survey apps/timetable --format json")]
     Survey(SurveyOptions),
+    /// Write a commented shtetl.toml from what the survey finds; never overwrites one
+    #[command(after_help = "Examples:\n  shtetl init\n  shtetl init apps/timetable --yes")]
+    Init(InitOptions),
+    /// Tell the effective configuration, and where each value comes from; secrets are masked
+    #[command(after_help = "Examples:\n  shtetl settings\n  shtetl settings apps/timetable --variant live")]
+    Settings(SettingsOptions),
     /// Find everything that would break the build or the start; nothing is built
     #[command(
         after_help = "Examples:\n  shtetl check\n  shtetl check apps/timetable --format json\n  shtetl check --rules\n\n\
@@ -122,6 +138,9 @@ pub struct SurveyOptions {
     /// The app's folder
     #[arg(default_value = ".")]
     pub path: PathBuf,
+    /// Use this variant of shtetl.toml
+    #[arg(long, value_name = "NAME")]
+    pub variant: Option<String>,
 }
 
 #[derive(Args)]
@@ -129,6 +148,9 @@ pub struct CheckOptions {
     /// The app's folder
     #[arg(default_value = ".")]
     pub path: PathBuf,
+    /// Use this variant of shtetl.toml
+    #[arg(long, value_name = "NAME")]
+    pub variant: Option<String>,
     /// List the rules instead
     #[arg(long)]
     pub rules: bool,
@@ -142,6 +164,9 @@ pub struct BuildOptions {
     /// Tag of the image
     #[arg(long, default_value = build::inspect::DEFAULT_TAG)]
     pub tag: String,
+    /// Use this variant of shtetl.toml
+    #[arg(long, value_name = "NAME")]
+    pub variant: Option<String>,
     /// Also write the image as an OCI layout folder
     #[arg(long, value_name = "DIR")]
     pub layout: Option<PathBuf>,
@@ -186,6 +211,26 @@ pub struct RunOptions {
     /// Arguments for the process
     #[arg(last = true)]
     pub arguments: Vec<String>,
+}
+
+#[derive(Args)]
+pub struct InitOptions {
+    /// The app's folder
+    #[arg(default_value = ".")]
+    pub path: PathBuf,
+    /// Ask nothing; take what was found
+    #[arg(long)]
+    pub yes: bool,
+}
+
+#[derive(Args)]
+pub struct SettingsOptions {
+    /// The app's folder
+    #[arg(default_value = ".")]
+    pub path: PathBuf,
+    /// Use this variant of shtetl.toml
+    #[arg(long, value_name = "NAME")]
+    pub variant: Option<String>,
 }
 
 #[derive(Args)]

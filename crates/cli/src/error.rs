@@ -133,6 +133,7 @@ fn build_error(error: &BuildError) -> Worded {
         | BuildError::Unrecognised { .. }
         | BuildError::Ambiguous { .. }
         | BuildError::UnknownBuildpack { .. }
+        | BuildError::UnknownVariant { .. }
         | BuildError::NoProcess { .. }
         | BuildError::NeedsShell { .. }
         | BuildError::UnknownBase { .. } => survey_error(error),
@@ -298,6 +299,15 @@ fn survey_error(error: &BuildError) -> Worded {
                 ),
             )
         },
+        BuildError::UnknownVariant { name, known } => worded(
+            WRONG,
+            format!("shtetl.toml has no variant {name:?}"),
+            if known.is_empty() {
+                "it has none: [variant.NAME.settings] begins one".to_owned()
+            } else {
+                suggestion(name, known)
+            },
+        ),
         BuildError::UnknownBuildpack { name, known } => worded(
             WRONG,
             format!("shtetl.toml names the buildpack {name:?}, which does not exist"),
@@ -475,7 +485,7 @@ fn config_error(path: &Path, text: &str, complaints: &[Complaint]) -> Worded {
     for complaint in complaints {
         let (line, _) = snippet::position(text, complaint.span.start);
         details.push(format!("{file} line {line}: {}", fault(&complaint.fault)));
-        let hide = fault_key(&complaint.fault).starts_with("settings.");
+        let hide = fault_key(&complaint.fault).contains("settings.");
         details.extend(snippet::underline(text, &complaint.span, hide));
     }
     let faults = words::count(complaints.len(), "fault");
@@ -490,7 +500,7 @@ fn fault_key(fault: &Fault) -> &str {
     match fault {
         Fault::Syntax { .. } => "",
         Fault::UnknownKey { table, .. } => table,
-        Fault::WrongType { key, .. } | Fault::BadValue { key, .. } => key,
+        Fault::WrongType { key, .. } | Fault::BadValue { key, .. } | Fault::Locked { key, .. } => key,
     }
 }
 
@@ -505,6 +515,7 @@ fn fault(fault: &Fault) -> String {
             }
         }
         Fault::WrongType { key, expected, found } => format!("{key} takes {expected}, and this is {found}"),
+        Fault::Locked { key, by } => format!("{key}: the house rules ({by}) do not let apps change this"),
         Fault::BadValue { key, detail } => format!("{key}: {detail}"),
     }
 }

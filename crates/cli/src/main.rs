@@ -29,6 +29,8 @@ fn main() -> ExitCode {
     };
     let done = match &arguments.command {
         Command::Survey(options) => commands::survey::run(options, &around, &output),
+        Command::Init(options) => commands::init::run(options, &around, &output),
+        Command::Settings(options) => commands::settings::run(options, &around, &output),
         Command::Check(options) => commands::check::run(options, &around, &output),
         Command::Build(options) => commands::build::run(options, &around, &output),
         Command::Show(options) => commands::show::run(options, &around, &output),

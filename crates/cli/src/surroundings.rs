@@ -5,6 +5,7 @@ use crate::arguments::Global;
 use crate::error::Failure;
 use build::addresses::AddressBook;
 use build::base::host::Host;
+use build::config::Choice;
 use content::store::Store;
 use std::env;
 use std::path::PathBuf;
@@ -19,6 +20,8 @@ pub struct Surroundings {
     pub jobs: usize,
     /// Creation time for images (RFC 3339).
     pub created: String,
+    /// House rules that were named outside of the app.
+    pub rules: Option<PathBuf>,
 }
 
 impl Surroundings {
@@ -34,7 +37,13 @@ impl Surroundings {
             book: Arc::new(addresses::gather(&global.addresses)?),
             jobs: global.jobs.unwrap_or_else(default_jobs).max(1),
             created: creation_time()?,
+            rules: global.house_rules.clone(),
         })
+    }
+
+    /// What is chosen outside of the app about its configuration.
+    pub fn choice(&self, variant: Option<&str>) -> Choice {
+        Choice { rules: self.rules.clone(), variant: variant.map(str::to_owned) }
     }
 
     /// Nanoseconds since 1970.

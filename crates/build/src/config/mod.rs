@@ -1,8 +1,10 @@
 //! The configuration of one app: `shtetl.toml` beside the source.
 
+mod layers;
 mod reader;
 mod values;
 
+pub use layers::{Choice, Effective, Layer, Origin};
 pub use reader::{Complaint, Fault};
 
 use crate::error::{BuildError, PathFacts, Result};
@@ -18,6 +20,8 @@ pub const FILE_NAME: &str = "shtetl.toml";
 pub struct AppConfig {
     /// The app's name; default: the folder's.
     pub name: Option<String>,
+    /// `rules`: the file of the house rules, from the app's folder.
+    pub rules: Option<String>,
     /// `[source] exclude`: patterns of files that are not packed.
     pub exclude: Vec<String>,
     /// `[source] include`: patterns of files that are packed whatever else says no.
@@ -86,16 +90,6 @@ pub struct SettingRule {
 }
 
 impl AppConfig {
-    /// Reads the configuration in `folder`; without the file, everything is default.
-    pub fn load(folder: &Path) -> Result<Self> {
-        let path = folder.join(FILE_NAME);
-        if !path.exists() {
-            return Ok(Self::default());
-        }
-        let text = std::fs::read_to_string(&path).facts(&path)?;
-        Self::parse(&text).map_err(|complaints| BuildError::Config { path, text, complaints })
-    }
-
     /// Reads the user's own configuration at `path`, which has only the table `[addresses]`.
     pub fn user_addresses(path: &Path) -> Result<BTreeMap<String, String>> {
         if !path.exists() {
@@ -105,7 +99,7 @@ impl AppConfig {
         let read = || {
             let document = Document::parse(&text)?;
             let addresses = values::read_user(&document);
-            let complaints = document.complaints();
+            let (complaints, _) = document.done();
             if complaints.is_empty() { Ok(addresses) } else { Err(complaints) }
         };
         read().map_err(|complaints| BuildError::Config {
@@ -114,27 +108,26 @@ impl AppConfig {
             complaints,
         })
     }
-
-    /// Reads `text`; all faults at once.
-    pub fn parse(text: &str) -> Result<Self, Vec<Complaint>> {
-        let document = Document::parse(text)?;
-        let mut config = Self::default();
-        values::read(&document, &mut config);
-        let complaints = document.complaints();
-        if complaints.is_empty() { Ok(config) } else { Err(complaints) }
-    }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
+    fn faults(text: &str) -> Vec<(&str, Fault)> {
+        let document = match Document::parse(text) {
+            Ok(document) => document,
+            Err(complaints) => return complaints.into_iter().map(|c| ("", c.fault)).collect(),
+        };
+        values::read(&document, &mut AppConfig::default());
+        document.done().0.into_iter().map(|c| (&text[c.span], c.fault)).collect()
+    }
+
     #[test]
     fn every_fault_is_found_in_one_go_with_its_place() {
-        let text =
-            "nmae = \"x\"\n[process.web]\nrun = 3\nport = 99999\n[settings]\nTOKEN = { secrt = true }\n";
-        let complaints = AppConfig::parse(text).unwrap_err();
-        let found: Vec<_> = complaints.iter().map(|c| (&text[c.span.clone()], c.fault.clone())).collect();
+        let found = faults(
+            "nmae = \"x\"\n[process.web]\nrun = 3\nport = 99999\n[settings]\nTOKEN = { secrt = true }\n",
+        );
         assert!(matches!(&found[0], ("nmae", Fault::UnknownKey { nearest: Some(n), .. }) if n == "name"));
         assert!(matches!(&found[1], ("3", Fault::WrongType { .. })));
         assert!(matches!(&found[2], ("99999", Fault::BadValue { .. })));
@@ -143,8 +136,7 @@ mod tests {
     }
 
     #[test]
-    fn syntax_faults_have_a_place_too() {
-        let complaints = AppConfig::parse("name = \"x\nport = 1\n").unwrap_err();
-        assert!(matches!(complaints[0].fault, Fault::Syntax { .. }));
+    fn syntax_faults_are_told_apart() {
+        assert!(matches!(faults("name = \"x\nport = 1\n")[0].1, Fault::Syntax { .. }));
     }
 }

@@ -2,6 +2,7 @@
 //! its place in the text.
 
 use std::cell::RefCell;
+use std::collections::BTreeMap;
 use std::ops::Range;
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
@@ -27,6 +28,8 @@ pub enum Fault {
     WrongType { key: String, expected: &'static str, found: &'static str },
     /// A value of the right type that is not allowed.
     BadValue { key: String, detail: String },
+    /// A key that the house rules do not let apps say.
+    Locked { key: String, by: String },
 }
 
 /// A parsed file.
@@ -34,6 +37,18 @@ pub(super) struct Document<'t> {
     root: Spanned<DeTable<'t>>,
     text: &'t str,
     complaints: RefCell<Vec<Complaint>>,
+    leaves: RefCell<BTreeMap<String, Leaf>>,
+}
+
+/// Where a single value is written.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Leaf {
+    /// Bytes of the text.
+    pub(super) span: Range<usize>,
+    /// The line that it begins on, from 1.
+    pub(super) line: u32,
+    /// As it is written.
+    pub(super) text: String,
 }
 
 impl<'t> Document<'t> {
@@ -41,7 +56,7 @@ impl<'t> Document<'t> {
     pub(super) fn parse(text: &'t str) -> Result<Self, Vec<Complaint>> {
         let (root, errors) = DeTable::parse_recoverable(text);
         if errors.is_empty() {
-            return Ok(Self { root, text, complaints: RefCell::default() });
+            return Ok(Self { root, text, complaints: RefCell::default(), leaves: RefCell::default() });
         }
         let complaint = |e: toml::de::Error| Complaint {
             span: e.span().unwrap_or(0..0),
@@ -55,11 +70,25 @@ impl<'t> Document<'t> {
         Table { document: self, table: self.root.get_ref(), name: String::new(), known: RefCell::default() }
     }
 
-    /// What was found wrong, in the order of the text.
-    pub(super) fn complaints(self) -> Vec<Complaint> {
+    /// What was found wrong, in the order of the text, and every value that was looked at.
+    pub(super) fn done(self) -> (Vec<Complaint>, BTreeMap<String, Leaf>) {
         let mut all = self.complaints.into_inner();
         all.sort_by_key(|c| c.span.start);
-        all
+        (all, self.leaves.into_inner())
+    }
+
+    /// Notes where the value of `key` is written, unless it is a table.
+    fn note(&self, key: &str, value: &Spanned<DeValue<'t>>) {
+        if matches!(value.get_ref(), DeValue::Table(_)) {
+            return;
+        }
+        let span = value.span();
+        let leaf = Leaf {
+            line: line_of(self.text, span.start),
+            text: self.text.get(span.clone()).unwrap_or_default().to_owned(),
+            span,
+        };
+        self.leaves.borrow_mut().insert(key.to_owned(), leaf);
     }
 }
 
@@ -83,6 +112,7 @@ impl<'d, 't> Table<'d, 't> {
     pub(super) fn value(&self, key: &'static str) -> Option<Value<'d, 't>> {
         self.known.borrow_mut().push(key);
         let value = self.table.get(key)?;
+        self.document.note(&self.full(key), value);
         Some(Value { document: self.document, value, key: self.full(key) })
     }
 
@@ -90,6 +120,7 @@ impl<'d, 't> Table<'d, 't> {
     pub(super) fn each(&self) -> impl Iterator<Item = (&'d str, Range<usize>, Value<'d, 't>)> + '_ {
         self.table.iter().map(|(key, value)| {
             let name: &'d str = key.get_ref();
+            self.document.note(&self.full(name), value);
             let value = Value { document: self.document, value, key: self.full(name) };
             (name, key.span(), value)
         })

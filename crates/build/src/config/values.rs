@@ -7,20 +7,54 @@ use crate::error::BuildError;
 use crate::names;
 use std::collections::BTreeMap;
 
-pub(super) fn read(document: &Document<'_>, config: &mut AppConfig) {
+/// Reads an app's configuration; gives its variants.
+pub(super) fn read(document: &Document<'_>, config: &mut AppConfig) -> BTreeMap<String, AppConfig> {
     let root = document.root();
     if let Some(value) = root.value("name") {
         config.name = value.string().inspect(|name| check_name(&value, "app", name));
     }
-    with_table(&root, "source", |table| {
+    config.rules = root.value("rules").and_then(|v| v.string());
+    read_shared(&root, config);
+    let mut variants = BTreeMap::new();
+    if let Some(table) = root.value("variant").and_then(|v| v.table()) {
+        for (name, _, value) in table.each() {
+            check_name(&value, "variant", name);
+            let Some(inside) = value.table() else { continue };
+            let mut variant = AppConfig::default();
+            read_running(&inside, &mut variant);
+            inside.done();
+            variants.insert(name.to_owned(), variant);
+        }
+    }
+    root.done();
+    variants
+}
+
+/// Reads house rules; gives the keys that apps may not say.
+pub(super) fn read_house(document: &Document<'_>, config: &mut AppConfig) -> Vec<String> {
+    let root = document.root();
+    read_shared(&root, config);
+    let locked = root.value("locked").and_then(|v| v.strings()).unwrap_or_default();
+    root.done();
+    locked
+}
+
+/// What both apps and house rules may say.
+fn read_shared(root: &Table<'_, '_>, config: &mut AppConfig) {
+    with_table(root, "source", |table| {
         config.exclude = patterns(table.value("exclude"));
         config.include = patterns(table.value("include"));
     });
-    with_table(&root, "base", |table| config.base = table.value("from").and_then(|v| v.string()));
+    with_table(root, "base", |table| config.base = table.value("from").and_then(|v| v.string()));
     if let Some(table) = root.value("buildpacks").and_then(|v| v.table()) {
         read_buildpacks(table, config);
     }
-    config.addresses = read_addresses(&root);
+    config.addresses = read_addresses(root);
+    read_running(root, config);
+}
+
+/// Process types, tasks and settings: what a variant may change, and what never runs a step.
+fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
     for (key, what, is_task) in [("process", "process type", false), ("task", "task", true)] {
         let Some(table) = root.value(key).and_then(|v| v.table()) else { continue };
         for (name, _, value) in table.each() {
@@ -33,14 +67,12 @@ pub(super) fn read(document: &Document<'_>, config: &mut AppConfig) {
     if let Some(table) = root.value("settings").and_then(|v| v.table()) {
         for (name, _, value) in table.each() {
             if !is_variable_name(name) {
-                value.bad(
-                    "the name must be letters, digits and underscores, not beginning with a digit".into(),
-                );
+                let rule = "the name must be letters, digits and underscores, not beginning with a digit";
+                value.bad(rule.to_owned());
             }
             config.settings.extend(read_setting(&value).map(|rule| (name.to_owned(), rule)));
         }
     }
-    root.done();
 }
 
 /// The user's own configuration: only where packages come from.

@@ -6,11 +6,11 @@ use crate::render::table::Table;
 use crate::render::{FAINT, GOOD, Output, STRONG, styled};
 use crate::surroundings::Surroundings;
 use build::addresses::{Addresses, Ecosystem, KnownAddress, Origin};
-use build::config::AppConfig;
+use build::config::Effective;
 use std::process::ExitCode;
 
 pub fn run(options: &AddressesOptions, around: &Surroundings, output: &Output) -> Done {
-    let config = AppConfig::load(&options.path)?;
+    let config = Effective::load(&options.path, &around.choice(None))?.config;
     let addresses = Addresses::new(&around.book, &config, &options.path);
     if output.is_json() {
         let all: Vec<_> = Ecosystem::ALL.into_iter().map(|e| document(e, &addresses.all(e))).collect();

@@ -23,7 +23,7 @@ use std::time::Instant;
 pub fn run(options: &BuildOptions, around: &Surroundings, output: &Output) -> Done {
     check_targets(options)?;
     let order = order(&options.tag, &options.compress, around);
-    let app = look(&options.path, &around.store, order.now)?;
+    let app = look(&options.path, &around.choice(options.variant.as_deref()), &around.store, order.now)?;
     let worklist = prepare(&app, &order, &around.store)?;
     if options.dry_run {
         show_preview(&app, &worklist, &preview(&app, &worklist, &around.store), output);

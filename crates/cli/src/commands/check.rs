@@ -17,7 +17,7 @@ pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Do
         return Ok(ExitCode::SUCCESS);
     }
     let order = order(DEFAULT_TAG, "zstd", around);
-    let app = look(&options.path, &around.store, order.now)?;
+    let app = look(&options.path, &around.choice(options.variant.as_deref()), &around.store, order.now)?;
     let planned = prepare(&app, &order, &around.store);
     let problems = check(&app, &planned)?;
     let failing = problems.iter().filter(|p| p.severity == Severity::Breaks).count();

@@ -9,6 +9,7 @@ use crate::render::{FAINT, GOOD, Output, STRONG, TYPED, styled, words};
 use crate::surroundings::Surroundings;
 use build::BuildError;
 use build::command;
+use build::config::Choice;
 use build::inspect::{self, DEFAULT_TAG};
 use build::launch::{self, Launched, Start};
 use build::pipeline::{App, Built, look, prepare};
@@ -82,6 +83,7 @@ impl<'a> Demo<'a> {
             book: around.book.clone(),
             jobs: around.jobs,
             created: around.created.clone(),
+            rules: None,
         };
         let pause = !options.no_pause && std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
         Ok(Self { folder: folder.to_owned(), pause, around, output })
@@ -128,7 +130,7 @@ impl<'a> Demo<'a> {
     }
 
     fn look(&self, app: &str) -> Result<App, Failure> {
-        Ok(look(&self.folder.join(app), &self.around.store, Surroundings::now())?)
+        Ok(look(&self.folder.join(app), &Choice::default(), &self.around.store, Surroundings::now())?)
     }
 
     fn survey(&self) -> Result<Vec<App>, Failure> {

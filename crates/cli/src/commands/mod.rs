@@ -4,8 +4,10 @@ pub mod addresses;
 pub mod build;
 pub mod check;
 pub mod demo;
+pub mod init;
 pub mod ledger;
 pub mod run;
+pub mod settings;
 pub mod show;
 pub mod survey;
 

@@ -100,7 +100,7 @@ fn settings(image: &OpenImage) -> Table {
     for (name, rule) in &image.record.settings {
         table.row([
             name.clone(),
-            words::setting(rule),
+            words::setting(name, rule),
             styled(FAINT, rule.about.as_deref().unwrap_or_default()),
         ]);
     }

@@ -12,7 +12,8 @@ use build::survey::{Claim, Finding, Speaks, Survey};
 use std::process::ExitCode;
 
 pub fn run(options: &SurveyOptions, around: &Surroundings, output: &Output) -> Done {
-    let app = look(&options.path, &around.store, Surroundings::now())?;
+    let app =
+        look(&options.path, &around.choice(options.variant.as_deref()), &around.store, Surroundings::now())?;
     if output.is_json() {
         output.json(&serde_json::json!({ "format": "shtetl/survey/1", "survey": app.survey }));
     } else {
@@ -161,7 +162,7 @@ fn settings(survey: &Survey) -> Table {
     let mut table = Table::new(&[]);
     for (name, rule) in &survey.settings {
         let about = rule.about.as_deref().unwrap_or_default();
-        table.row([name.clone(), words::setting(rule), styled(FAINT, about)]);
+        table.row([name.clone(), words::setting(name, rule), styled(FAINT, about)]);
     }
     for (name, read) in survey.reads.iter().filter(|(name, _)| !survey.settings.contains_key(*name)) {
         let rule = if read.has_default { "default in the code" } else { "not declared" };

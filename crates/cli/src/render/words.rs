@@ -1,7 +1,7 @@
 //! Wording of things that several commands show.
 
 use build::Place;
-use build::survey::ProcessType;
+use build::survey::{ProcessType, looks_secret};
 use build::worklist::{Change, MissReason};
 
 /// Bytes for people: `6.1 MB`.
@@ -102,10 +102,11 @@ pub fn process_details(process: &ProcessType) -> String {
     details.join(", ")
 }
 
-/// The rule of a setting; the value of a secret is never shown.
-pub fn setting(rule: &build::config::SettingRule) -> String {
+/// The rule of a setting; the value of a secret, or of what looks like one, is never shown.
+pub fn setting(name: &str, rule: &build::config::SettingRule) -> String {
     let mut parts = Vec::new();
-    match (&rule.value, rule.secret) {
+    let hidden = rule.secret || rule.value.is_some() && looks_secret(name);
+    match (&rule.value, hidden) {
         (_, true) => parts.push("(secret)".to_owned()),
         (Some(value), false) => parts.push(value.clone()),
         (None, false) => {}

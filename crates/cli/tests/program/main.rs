@@ -9,6 +9,7 @@ mod images;
 mod languages;
 mod packages;
 mod run;
+mod settings;
 mod survey;
 
 use testkit::program::Program;

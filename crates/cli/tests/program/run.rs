@@ -29,31 +29,45 @@ fn with_app() -> Program {
     program
 }
 
-/// Starts the web process; gives its port when it answers.
-fn serve(program: &Program) -> (Child, u16) {
+/// A running web process; ended with the test, however that ends.
+struct Served {
+    child: Child,
+    port: u16,
+}
+
+impl Drop for Served {
+    fn drop(&mut self) {
+        // It may have ended already, which is fine.
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+/// Starts the web process and waits until it answers.
+fn serve(program: &Program) -> Served {
     let mut command = program.command(["run", "image", "--port", "0", "--set", "TOKEN=hunter2"]);
-    let mut child = command.stderr(Stdio::piped()).spawn().unwrap();
-    let lines = BufReader::new(child.stderr.take().unwrap()).lines().map_while(Result::ok);
+    let child = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+    let mut served = Served { child, port: 0 };
+    let lines = BufReader::new(served.child.stderr.take().unwrap()).lines().map_while(Result::ok);
     let mut said = Vec::new();
     for line in lines {
         if let Some((_, address)) = line.split_once("answers on http://127.0.0.1:") {
-            return (child, address.trim_end_matches('/').parse().unwrap());
+            served.port = address.trim_end_matches('/').parse().unwrap();
+            return served;
         }
         said.push(line);
     }
-    child.kill().unwrap();
-    child.wait().unwrap();
     panic!("it never answered: {said:?}");
 }
 
 fn answers_and_ends(program: &Program) {
-    let (mut child, port) = serve(program);
-    let (status, body) = ::build::launch::ask(port, "/").unwrap();
+    let mut served = serve(program);
+    let (status, body) = ::build::launch::ask(served.port, "/").unwrap();
     assert_eq!((status, body.as_str()), (200, "the ferry sails\n"));
-    let kill = std::process::Command::new("kill").arg(child.id().to_string()).status().unwrap();
+    let kill = std::process::Command::new("kill").arg(served.child.id().to_string()).status().unwrap();
     assert!(kill.success());
-    assert_eq!(child.wait().unwrap().code(), Some(0), "SIGTERM ends it cleanly");
-    assert!(::build::launch::ask(port, "/").is_err(), "nothing is left running");
+    assert_eq!(served.child.wait().unwrap().code(), Some(0), "SIGTERM ends it cleanly");
+    assert!(::build::launch::ask(served.port, "/").is_err(), "nothing is left running");
 }
 
 #[test]
@@ -125,9 +139,10 @@ fn the_status_is_the_process_own_and_faults_are_told() {
 #[test]
 fn killing_the_program_kills_the_process() {
     let program = with_app();
-    let (mut child, port) = serve(&program);
-    child.kill().unwrap();
-    child.wait().unwrap();
+    let mut served = serve(&program);
+    let port = served.port;
+    served.child.kill().unwrap();
+    served.child.wait().unwrap();
     let deadline = std::time::Instant::now() + std::time::Duration::from_secs(10);
     while ::build::launch::ask(port, "/").is_ok() {
         assert!(std::time::Instant::now() < deadline, "the process outlived the program");

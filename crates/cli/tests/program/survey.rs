@@ -64,7 +64,9 @@ fn a_python_app_and_pages_are_told_apart() {
       audit  python audit.py             task, before release        shtetl.toml line 11
 
     settings
-      CURRENCY  crowns  shown behind every fare
+      CURRENCY      crowns               shown behind every fare
+      PATH_INFO     default in the code  read in fares.py line 16
+      QUERY_STRING  default in the code  read in fares.py line 17
     --- exit 0
     ");
     insta::assert_snapshot!(program.run("survey notices"), @"

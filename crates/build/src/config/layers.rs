@@ -1,0 +1,252 @@
+//! One configuration out of several layers, each value with its origin.
+//!
+//! Lowest first: built-in defaults, house rules, `shtetl.toml`, the chosen variant. (What the survey
+//! finds lies between house rules and `shtetl.toml`; it is not configuration, and is merged there.)
+
+use super::reader::{Complaint, Document, Fault, Leaf};
+use super::{AppConfig, FILE_NAME, ProcessConfig, SettingRule, values};
+use crate::error::{BuildError, PathFacts, Place, Result};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+/// Which layer said a value.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case", tag = "layer", content = "name")]
+pub enum Layer {
+    /// The rules of an organisation.
+    HouseRules,
+    /// `shtetl.toml`.
+    App,
+    /// A variant in `shtetl.toml`.
+    Variant(String),
+}
+
+/// Where an effective value was said.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Origin {
+    /// By which layer.
+    #[serde(flatten)]
+    pub layer: Layer,
+    /// In which file and line.
+    pub place: Place,
+    /// The value as it is written there.
+    #[serde(skip)]
+    pub text: String,
+    /// Whether the house rules do not let apps change it.
+    pub locked: bool,
+}
+
+/// What is said outside of the app's folder about its configuration.
+#[derive(Debug, Clone, Default)]
+pub struct Choice {
+    /// A file of house rules, stronger than the one that the app names.
+    pub rules: Option<PathBuf>,
+    /// The variant.
+    pub variant: Option<String>,
+}
+
+/// The effective configuration.
+#[derive(Debug, Clone, Default)]
+pub struct Effective {
+    /// All layers together.
+    pub config: AppConfig,
+    /// Who said each key (dotted, as in the file).
+    pub origins: BTreeMap<String, Origin>,
+}
+
+struct HouseRules {
+    config: AppConfig,
+    leaves: BTreeMap<String, Leaf>,
+    locked: Vec<String>,
+    shown: String,
+}
+
+impl Effective {
+    /// Reads the configuration of the app in `folder` with its layers.
+    pub fn load(folder: &Path, choice: &Choice) -> Result<Self> {
+        let path = folder.join(FILE_NAME);
+        let text = if path.exists() { std::fs::read_to_string(&path).facts(&path)? } else { String::new() };
+        let fail = |complaints| BuildError::Config { path: path.clone(), text: text.clone(), complaints };
+        let document = Document::parse(&text).map_err(fail)?;
+        let mut app = AppConfig::default();
+        let mut variants = values::read(&document, &mut app);
+        let (mut complaints, leaves) = document.done();
+
+        let named = app.rules.as_ref().map(|rules| folder.join(rules));
+        let house = choice.rules.clone().or(named).map(|file| HouseRules::load(&file)).transpose()?;
+        let locked: &[String] = house.as_ref().map(|h| h.locked.as_slice()).unwrap_or_default();
+        complaints.extend(broken_locks(locked, house.as_ref(), &leaves));
+        if !complaints.is_empty() {
+            complaints.sort_by_key(|c| c.span.start);
+            return Err(fail(complaints));
+        }
+
+        let mut effective = Self::default();
+        if let Some(house) = house {
+            effective.lay(
+                house.config,
+                Layer::HouseRules,
+                &house.shown,
+                house.leaves.into_iter(),
+                &house.locked,
+            );
+        }
+        let own = leaves.clone().into_iter().filter(|(key, _)| !key.starts_with("variant."));
+        effective.lay(app, Layer::App, FILE_NAME, own, &[]);
+        if let Some(name) = &choice.variant {
+            let Some(variant) = variants.remove(name) else {
+                return Err(BuildError::UnknownVariant {
+                    name: name.clone(),
+                    known: variants.into_keys().collect(),
+                });
+            };
+            let prefix = format!("variant.{name}.");
+            let own = leaves.into_iter().filter_map(|(k, l)| Some((k.strip_prefix(&prefix)?.to_owned(), l)));
+            effective.lay(variant, Layer::Variant(name.clone()), FILE_NAME, own, &[]);
+        }
+        Ok(effective)
+    }
+
+    /// Puts a layer on top.
+    fn lay(
+        &mut self,
+        upper: AppConfig,
+        layer: Layer,
+        file: &str,
+        leaves: impl Iterator<Item = (String, Leaf)>,
+        locked: &[String],
+    ) {
+        self.config = over(std::mem::take(&mut self.config), upper);
+        for (key, leaf) in leaves {
+            let origin = Origin {
+                layer: layer.clone(),
+                place: Place::new(file, Some(leaf.line)),
+                text: leaf.text,
+                locked: locked.iter().any(|l| covers(l, &key)),
+            };
+            self.origins.insert(key, origin);
+        }
+    }
+}
+
+impl HouseRules {
+    fn load(path: &Path) -> Result<Self> {
+        let text = std::fs::read_to_string(path).facts(path)?;
+        let fail = |complaints| BuildError::Config { path: path.to_owned(), text: text.clone(), complaints };
+        let document = Document::parse(&text).map_err(fail)?;
+        let mut config = AppConfig::default();
+        let locked = values::read_house(&document, &mut config);
+        let (complaints, mut leaves) = document.done();
+        if !complaints.is_empty() {
+            return Err(fail(complaints));
+        }
+        // Which keys are locked shows at those keys.
+        leaves.remove("locked");
+        let folder = path.parent().unwrap_or(Path::new("."));
+        for address in config.addresses.values_mut() {
+            // A folder is taken from where the house rules lie, not from the app.
+            *address = match remote::Address::parse(address, folder) {
+                remote::Address::Folder(folder) => folder.display().to_string(),
+                remote::Address::Url(url) => url,
+            };
+        }
+        let shown = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        Ok(Self { config, leaves, locked, shown })
+    }
+}
+
+/// Whether the locked key is `key` or a table that it lies in.
+fn covers(locked: &str, key: &str) -> bool {
+    key.strip_prefix(locked).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
+}
+
+/// Keys of the app, its variants included, that the house rules do not let it say.
+fn broken_locks(
+    locked: &[String],
+    house: Option<&HouseRules>,
+    leaves: &BTreeMap<String, Leaf>,
+) -> Vec<Complaint> {
+    let plain = |key: &str| match key.strip_prefix("variant.").and_then(|rest| rest.split_once('.')) {
+        Some((_, inside)) => inside.to_owned(),
+        None => key.to_owned(),
+    };
+    let by = house.map(|h| h.shown.clone()).unwrap_or_default();
+    let broken = leaves.iter().filter(|(key, _)| locked.iter().any(|l| covers(l, &plain(key))));
+    broken
+        .map(|(key, leaf)| Complaint {
+            span: leaf.span.clone(),
+            fault: Fault::Locked { key: key.clone(), by: by.clone() },
+        })
+        .collect()
+}
+
+/// `upper` on top of `lower`: single values are replaced, lists and tables are put together.
+fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
+    let joined = |mut low: Vec<String>, up: Vec<String>| {
+        low.extend(up);
+        low
+    };
+    let mut buildpacks = lower.buildpacks;
+    for (name, options) in upper.buildpacks {
+        let under = buildpacks.remove(&name).unwrap_or_default();
+        let merged = super::BuildpackOptions {
+            version: options.version.or(under.version),
+            docroot: options.docroot.or(under.docroot),
+        };
+        buildpacks.insert(name, merged);
+    }
+    AppConfig {
+        name: upper.name.or(lower.name),
+        rules: upper.rules.or(lower.rules),
+        exclude: joined(lower.exclude, upper.exclude),
+        include: joined(lower.include, upper.include),
+        base: upper.base.or(lower.base),
+        order: upper.order.or(lower.order),
+        forbid: joined(lower.forbid, upper.forbid),
+        buildpacks,
+        addresses: lower.addresses.into_iter().chain(upper.addresses).collect(),
+        processes: processes_over(lower.processes, upper.processes),
+        tasks: processes_over(lower.tasks, upper.tasks),
+        settings: settings_over(lower.settings, upper.settings),
+    }
+}
+
+type Processes = BTreeMap<String, ProcessConfig>;
+
+fn processes_over(mut lower: Processes, upper: Processes) -> Processes {
+    for (name, process) in upper {
+        let merged = match lower.remove(&name) {
+            None => process,
+            Some(under) => ProcessConfig {
+                line: if process.run.is_some() { process.line } else { under.line },
+                run: process.run.or(under.run),
+                port: process.port.or(under.port),
+                health: process.health.or(under.health),
+                memory: process.memory.or(under.memory),
+                instances: process.instances.or(under.instances),
+                before: process.before.or(under.before),
+            },
+        };
+        lower.insert(name, merged);
+    }
+    lower
+}
+
+type Settings = BTreeMap<String, SettingRule>;
+
+fn settings_over(mut lower: Settings, upper: Settings) -> Settings {
+    for (name, rule) in upper {
+        let merged = match lower.remove(&name) {
+            None => rule,
+            Some(under) => SettingRule {
+                value: rule.value.or(under.value),
+                required: rule.required || under.required,
+                secret: rule.secret || under.secret,
+                about: rule.about.or(under.about),
+            },
+        };
+        lower.insert(name, merged);
+    }
+    lower
+}

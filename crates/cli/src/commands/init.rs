@@ -1,0 +1,74 @@
+//! `init`: writes a commented `shtetl.toml` from the survey.
+
+use super::Done;
+use crate::arguments::InitOptions;
+use crate::error::Failure;
+use crate::render::{FAINT, GOOD, Output, STRONG, TYPED, styled};
+use crate::surroundings::Surroundings;
+use build::command;
+use build::config::FILE_NAME;
+use build::init::{Answers, draft};
+use build::pipeline::look;
+use build::survey::ProcessKind;
+use std::fs::File;
+use std::io::{BufRead, ErrorKind, IsTerminal, Write};
+use std::process::ExitCode;
+
+pub fn run(options: &InitOptions, around: &Surroundings, output: &Output) -> Done {
+    let path = options.path.join(FILE_NAME);
+    if path.exists() {
+        return Err(already_there(&path.display().to_string()));
+    }
+    let app = look(&options.path, &around.choice(None), &around.store, Surroundings::now())?;
+    let mut answers = Answers::default();
+    let starts = app.survey.processes.iter().any(|p| p.kind == ProcessKind::Process);
+    if !starts && !options.yes && std::io::stdin().is_terminal() && !output.is_json() {
+        answers.start = ask_for_start(output);
+    }
+    let text = draft(&app.survey, &answers);
+    // Made only if it is not there: nobody's file is overwritten, however short the moment was.
+    let mut file = File::create_new(&path).map_err(|error| match error.kind() {
+        ErrorKind::AlreadyExists => already_there(&path.display().to_string()),
+        _ => Failure::System(error),
+    })?;
+    file.write_all(text.as_bytes())?;
+    if output.is_json() {
+        output.json(&serde_json::json!({ "format": "shtetl/init/1", "written": path.display().to_string(), "text": text }));
+        return Ok(ExitCode::SUCCESS);
+    }
+    output.line(format!("{} {}", styled(GOOD, "written:"), styled(STRONG, path.display())));
+    output.line("");
+    for line in text.lines() {
+        let shown = if line.starts_with('#') { styled(FAINT, line) } else { line.to_owned() };
+        output.line(format!("  {shown}").trim_end());
+    }
+    output.line("");
+    output.line(format!(
+        "next: {}",
+        styled(TYPED, format!("shtetl check {}", command::join(&[options.path.display().to_string()])))
+    ));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn already_there(path: &str) -> Failure {
+    Failure::Usage {
+        message: format!("{path} is there already"),
+        hint: "it is never overwritten; `shtetl settings` shows what is in force".to_owned(),
+    }
+}
+
+/// The command that starts the app; `None` when the answer is empty or needs a shell.
+fn ask_for_start(output: &Output) -> Option<String> {
+    output.aside("Nothing says how the app is started. Which command does it? (Enter leaves it open)");
+    let mut answer = String::new();
+    std::io::stdin().lock().read_line(&mut answer).ok()?;
+    let answer = answer.trim();
+    if answer.is_empty() {
+        return None;
+    }
+    if command::split(answer, None).is_err() {
+        output.aside("That needs a shell, and there is none in the image: left open.");
+        return None;
+    }
+    Some(answer.to_owned())
+}
