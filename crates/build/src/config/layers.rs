@@ -125,7 +125,9 @@ impl Effective {
                 text: leaf.text,
                 locked: locked.iter().any(|l| covers(l, &key)),
             };
-            self.origins.insert(key, origin);
+            // `NAME = "value"` is short for `NAME = { value = "value" }`.
+            let is_short = key.strip_prefix("settings.").is_some_and(|name| !name.contains('.'));
+            self.origins.insert(if is_short { format!("{key}.value") } else { key }, origin);
         }
     }
 }
@@ -161,7 +163,7 @@ fn covers(locked: &str, key: &str) -> bool {
     key.strip_prefix(locked).is_some_and(|rest| rest.is_empty() || rest.starts_with('.'))
 }
 
-/// Keys of the app, its variants included, that the house rules do not let it say.
+/// Keys of the app, its variants included, that the house rules do not let it change.
 fn broken_locks(
     locked: &[String],
     house: Option<&HouseRules>,
@@ -172,7 +174,13 @@ fn broken_locks(
         None => key.to_owned(),
     };
     let by = house.map(|h| h.shown.clone()).unwrap_or_default();
-    let broken = leaves.iter().filter(|(key, _)| locked.iter().any(|l| covers(l, &plain(key))));
+    // Saying the same is allowed.
+    let same =
+        |key: &str, leaf: &Leaf| house.and_then(|h| h.leaves.get(key)).is_some_and(|l| l.text == leaf.text);
+    let broken = leaves.iter().filter(|(key, leaf)| {
+        let key = plain(key);
+        locked.iter().any(|l| covers(l, &key)) && !same(&key, leaf)
+    });
     broken
         .map(|(key, leaf)| Complaint {
             span: leaf.span.clone(),

@@ -217,7 +217,11 @@ struct AppObject {
 /// How deep app objects are looked for, in folders.
 const DEEPEST: usize = 3;
 
-/// Finds `name = Call(` at the beginning of a line, the least deep file first.
+/// Functions that make the app's object.
+const FACTORIES: [&str; 2] = ["create_app", "make_app"];
+
+/// Finds `name = Call(` at the beginning of a line, or in a function that makes the app, the least
+/// deep file first.
 fn find_object(tree: &SourceTree, call: &str, ending: &str) -> Result<Option<AppObject>> {
     let mut files: Vec<&String> = tree.files().keys().filter(|f| f.ends_with(ending)).collect();
     files.retain(|f| f.matches('/').count() <= DEEPEST && !crate::survey::is_for_tests(f));
@@ -225,18 +229,30 @@ fn find_object(tree: &SourceTree, call: &str, ending: &str) -> Result<Option<App
     for file in files {
         // A source that is not text has no object.
         let Ok(Some(text)) = tree.read(file) else { continue };
+        let mut factory = None;
         for (number, line) in text.lines().enumerate() {
+            let place = || Place::new(file.as_str(), u32::try_from(number + 1).ok());
+            let module = || file.trim_end_matches(ending).trim_end_matches("/__init__").replace('/', ".");
+            if let Some(name) = line.strip_prefix("def ").and_then(|l| l.split('(').next()) {
+                factory = FACTORIES.contains(&name).then_some(name);
+            }
             let Some((name, value)) = line.split_once('=') else { continue };
-            let name = name.split(':').next().unwrap_or(name).trim_end();
-            let is_name = !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
             let value = value.trim_start();
-            if is_name
-                && (value.starts_with(call)
-                    || value.split('.').next_back().is_some_and(|v| v.starts_with(call)))
+            if !value.starts_with(call) && !value.split('.').next_back().is_some_and(|v| v.starts_with(call))
             {
-                let module = file.trim_end_matches(ending).replace('/', ".");
-                let place = Place::new(file.as_str(), u32::try_from(number + 1).ok());
-                return Ok(Some(AppObject { module, name: name.to_owned(), place }));
+                continue;
+            }
+            // `app: Flask = Flask(…)`
+            let name = name.split(':').next().unwrap_or(name).trim_end();
+            if !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_') {
+                return Ok(Some(AppObject { module: module(), name: name.to_owned(), place: place() }));
+            }
+            if let Some(factory) = factory.filter(|_| line.starts_with(' ')) {
+                return Ok(Some(AppObject {
+                    module: module(),
+                    name: format!("{factory}()"),
+                    place: place(),
+                }));
             }
         }
     }

@@ -65,7 +65,7 @@ fn said(origin: &Origin) -> String {
 /// The strongest origin of a setting: its value is what matters most.
 fn origin_of<'a>(app: &'a App, name: &str) -> Option<&'a Origin> {
     let key = format!("settings.{name}");
-    let value = app.origins.get(&format!("{key}.value")).or_else(|| app.origins.get(&key));
+    let value = app.origins.get(&format!("{key}.value"));
     value.or_else(|| app.origins.iter().find(|(k, _)| k.starts_with(&format!("{key}."))).map(|(_, o)| o))
 }
 

@@ -47,6 +47,19 @@ fn python_frameworks() {
     process web [gunicorn,harbour.wsgi:application] harbour/wsgi.py
     task migrate [python,manage.py,migrate] harbour/wsgi.py
     ");
+    let factory = "def create_app(config=None):\n    app = Flask(__name__)\n    return app\n";
+    let files = [
+        ("pyproject.toml", "[project]\ndependencies = [\"flask\", \"gunicorn\"]\n"),
+        ("ferry/__init__.py", factory),
+    ];
+    insta::assert_snapshot!(survey(&files), @"
+    [python]
+    process web [gunicorn,ferry:create_app()] ferry/__init__.py
+    ");
+    insta::assert_snapshot!(survey(&[("manage.py", ""), ("harbour/wsgi.py", wsgi)]), @"
+    [python]
+    task migrate [python,manage.py,migrate] harbour/wsgi.py
+    ");
     insta::assert_snapshot!(survey(&[
         ("src/ferry/main.py", "api: FastAPI = FastAPI()\n"), ("src/ferry/work.py", "queue = Celery('ferry')\n"),
         ("pyproject.toml", "[project]\nrequires-python = \">=3.10\"\ndependencies = [\"fastapi>=0.1\", \"uvicorn\", \"celery[redis]\", \"alembic\"]\n"),

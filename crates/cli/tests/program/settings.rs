@@ -61,7 +61,7 @@ fn every_value_knows_its_layer() {
     --- exit 0
     "#);
     let json = program.json("settings app --variant live");
-    assert_eq!(json["origins"]["settings.LOG_LEVEL"]["name"], "live");
+    assert_eq!(json["origins"]["settings.LOG_LEVEL.value"]["name"], "live");
     assert!(!json.to_string().contains("hunter2"));
 }
 
@@ -125,24 +125,24 @@ fn init_writes_what_was_found_and_never_overwrites() {
 
       # How this app becomes images. Everything is optional: what is commented out is what `shtetl survey`
       # finds without it.
-      
+
       # name = "app"                           # the folder's name
-      
+
       [base]
       # from = "host"                          # the default
-      
+
       # [buildpacks.ruby]
       # version = "3.3.1"                      # found in Gemfile line 1
-      
+
       # [process.web]
       # run = "bundle exec rails server --binding 0.0.0.0 --port 8080" # found in Gemfile
       # port = 8080                            # the process reads it from PORT
       # health = "/healthz"                    # a path that answers with success when all is well
-      
+
       [task.migrate]
       # run = "bundle exec rails db:migrate"   # found in Gemfile
       before = "release"                       # runs once before a new release takes over
-      
+
       [settings]
       # FOG = ""                               # has a default, read in config/application.rb line 2
       MAPS_API_KEY = { required = true, secret = true } # read in config/application.rb line 1

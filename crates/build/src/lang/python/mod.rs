@@ -37,7 +37,11 @@ impl Buildpack for Python {
         let looked_for = vec![REQUIREMENTS, PROJECT, "manage.py", "app.py", "main.py"];
         let mut finding = Finding::nothing(self.name(), looked_for);
         let manifest = first_present(tree, &[REQUIREMENTS, PROJECT]);
-        let Some(seen) = manifest.or(first_present(tree, &ENTRY_FILES)) else { return Ok(finding) };
+        let Some(seen) =
+            manifest.or(first_present(tree, &["manage.py"])).or(first_present(tree, &ENTRY_FILES))
+        else {
+            return Ok(finding);
+        };
         finding.claim = Claim::Whole;
         finding.evidence.push(Evidence::speaks_for(Place::new(seen, None), "present", "an app for Python"));
         let said = said_constraints(tree)?;
@@ -51,6 +55,11 @@ impl Buildpack for Python {
         finding.runtime = Some(RuntimeWish::of("python", configured_constraint(options), said));
         let packages = survey_packages(tree, &mut finding)?;
         finding.declared.clone_from(&packages);
+        let mut packages = packages;
+        if tree.has("manage.py") {
+            // The file is the framework's own, whether it is declared or not.
+            packages.insert("django".to_owned());
+        }
         let known = frameworks::apply(frameworks::PYTHON, tree, &packages, &Place::new(seen, None), ".py")?;
         let script = web_process(tree, &mut finding.evidence)?;
         finding.evidence.extend(known.evidence);
