@@ -46,3 +46,6 @@ pub mod survey;
 pub mod worklist;
 
 pub use error::{BuildError, Place, Result};
+
+#[cfg(test)]
+mod tests;
