@@ -10,7 +10,7 @@ use crate::ledger::{self, Entry};
 use crate::names;
 use crate::record::Record;
 use crate::source::{LeftOut, SourceRules, SourceTree, take_in};
-use crate::survey::{Survey, survey};
+use crate::survey::{Survey, find_or_remember, survey};
 use crate::worklist::{Form, Sources, Worklist, plan};
 use content::BlobDigest;
 use content::layer::Codec;
@@ -40,7 +40,8 @@ pub fn look(folder: &Path, choice: &Choice, store: &Store, now: i64) -> Result<A
     let Effective { config, origins } = Effective::load(folder, choice)?;
     let rules = SourceRules { exclude: config.exclude.clone(), include: config.include.clone() };
     let source = take_in(folder, &rules, store, now)?;
-    let survey = survey(folder, &source, &config)?;
+    let reads = find_or_remember(&source.tree, store)?;
+    let survey = survey(folder, &source, &config, reads)?;
     Ok(App { folder: folder.to_owned(), config, origins, tree: Arc::new(source.tree), survey })
 }
 

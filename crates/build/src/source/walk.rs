@@ -5,12 +5,12 @@ use super::tree::{SourceTree, TreeFile};
 use crate::error::{BuildError, PathFacts, Result};
 use content::store::{FileMemo, Store};
 use globset::{Glob, GlobBuilder, GlobSet, GlobSetBuilder};
-use ignore::{DirEntry, WalkBuilder};
+use ignore::{DirEntry, WalkBuilder, WalkState};
 use std::collections::BTreeMap;
-use std::fs;
+use std::fs::{self, Metadata};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Component, Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::{Arc, Mutex, mpsc};
 
 /// `[source]` of the configuration.
 #[derive(Debug, Clone, Default)]
@@ -36,9 +36,8 @@ pub fn take_in(root: &Path, rules: &SourceRules, store: &Store, now: i64) -> Res
     fs::read_dir(&root).facts(&root)?;
     let memo_name =
         format!("files-{}.json", content::digest::Sha256::of(root.as_os_str().as_encoded_bytes()).hex());
-    let mut intake =
-        Intake { root: &root, memo: FileMemo::load(store, &memo_name), now, files: BTreeMap::new() };
-    let left_out = intake.walk_by_rules(&set_of(&rules.exclude))?;
+    let mut intake = Intake { root: &root, memo: FileMemo::default(), now, files: BTreeMap::new() };
+    let left_out = intake.walk_by_rules(&set_of(&rules.exclude), || FileMemo::load(store, &memo_name))?;
     let include = set_of(&rules.include);
     if !include.is_empty() {
         intake.walk_included(&include)?;
@@ -65,6 +64,24 @@ fn set_of(patterns: &[String]) -> GlobSet {
     set.build().unwrap_or_default()
 }
 
+/// Threads that walk: the file system answers several at once.
+const WALKERS: usize = 2;
+
+/// Something that was met on a walk.
+struct Met {
+    path: PathBuf,
+    metadata: Result<Metadata, ignore::Error>,
+}
+
+impl Met {
+    fn of(entry: Result<DirEntry, ignore::Error>) -> Self {
+        match entry {
+            Ok(entry) => Self { metadata: entry.metadata(), path: entry.into_path() },
+            Err(error) => Self { path: PathBuf::new(), metadata: Err(error) },
+        }
+    }
+}
+
 struct Intake<'r> {
     root: &'r Path,
     memo: FileMemo,
@@ -74,7 +91,11 @@ struct Intake<'r> {
 
 impl Intake<'_> {
     /// Everything but what rules leave out; gives the notable part of that.
-    fn walk_by_rules(&mut self, exclude: &GlobSet) -> Result<Vec<LeftOut>> {
+    fn walk_by_rules(
+        &mut self,
+        exclude: &GlobSet,
+        remembered: impl FnOnce() -> FileMemo,
+    ) -> Result<Vec<LeftOut>> {
         let left_out = Arc::new(Mutex::new(Vec::new()));
         let (root, seen, exclude) = (self.root.to_owned(), Arc::clone(&left_out), exclude.clone());
         let mut walk = WalkBuilder::new(self.root);
@@ -85,10 +106,22 @@ impl Intake<'_> {
             .git_exclude(false)
             .require_git(false)
             .ignore(false);
-        walk.filter_entry(move |entry| keep(entry, &root, &exclude, &seen));
-        for entry in walk.build() {
-            self.take(&entry.map_err(|e| walk_error(self.root, e))?)?;
-        }
+        walk.filter_entry(move |entry| keep(entry, &root, &exclude, &seen)).threads(WALKERS);
+        let (tell, told) = mpsc::channel();
+        std::thread::scope(|scope| {
+            scope.spawn(move || {
+                walk.build_parallel().run(|| {
+                    let tell = tell.clone();
+                    Box::new(move |entry| match tell.send(Met::of(entry)) {
+                        Ok(()) => WalkState::Continue,
+                        Err(_) => WalkState::Quit,
+                    })
+                });
+            });
+            // The walkers ask the file system while this thread reads and looks up what is known.
+            self.memo = remembered();
+            told.into_iter().try_for_each(|met| self.take(met))
+        })?;
         let mut left_out = left_out.lock().map(|l| l.clone()).unwrap_or_default();
         left_out.sort_by(|a: &LeftOut, b| a.path.cmp(&b.path));
         Ok(left_out)
@@ -99,26 +132,25 @@ impl Intake<'_> {
         let mut walk = WalkBuilder::new(self.root);
         walk.standard_filters(false).filter_entry(|e| e.file_name() != ".git");
         for entry in walk.build() {
-            let entry = entry.map_err(|e| walk_error(self.root, e))?;
-            let path = entry.path().strip_prefix(self.root).unwrap_or(entry.path());
-            if include.is_match(path) {
-                self.take(&entry)?;
+            let path = entry.as_ref().map_or(self.root, |e| e.path());
+            if entry.is_err() || include.is_match(path.strip_prefix(self.root).unwrap_or(path)) {
+                self.take(Met::of(entry))?;
             }
         }
         Ok(())
     }
 
-    fn take(&mut self, entry: &DirEntry) -> Result<()> {
-        let full = entry.path();
-        let kind = entry.file_type();
-        if kind.is_none_or(|k| k.is_dir()) {
+    fn take(&mut self, met: Met) -> Result<()> {
+        let Met { path: full, metadata } = met;
+        let full = full.as_path();
+        let metadata = metadata.map_err(|e| walk_error(self.root, e))?;
+        if metadata.is_dir() {
             return Ok(());
         }
         let path = relative(self.root, full)?;
         if rules::is_build_file(&path) {
             return Ok(());
         }
-        let metadata = entry.path().symlink_metadata().facts(full)?;
         let file = if metadata.is_symlink() {
             TreeFile::link(self.checked_target(&path, full)?)
         } else if metadata.is_file() {

@@ -5,7 +5,7 @@ mod reads;
 
 pub use crate::error::Place;
 pub(crate) use reads::is_for_tests;
-pub use reads::{ReadSetting, looks_secret};
+pub use reads::{ReadSetting, find_or_remember, looks_secret};
 
 use crate::config::{AppConfig, BuildpackOptions, SettingRule};
 use crate::error::{BuildError, Result};
@@ -212,8 +212,13 @@ impl Survey {
     }
 }
 
-/// Surveys what was taken in from `folder`.
-pub fn survey(folder: &Path, source: &Source, config: &AppConfig) -> Result<Survey> {
+/// Surveys what was taken in from `folder`; `reads` are the variables that its code reads.
+pub fn survey(
+    folder: &Path,
+    source: &Source,
+    config: &AppConfig,
+    reads: BTreeMap<String, ReadSetting>,
+) -> Result<Survey> {
     let name = app_name(folder, config)?;
     check_buildpack_names(config)?;
     let mut findings = Vec::new();
@@ -223,7 +228,6 @@ pub fn survey(folder: &Path, source: &Source, config: &AppConfig) -> Result<Surv
     let chosen = choose(&findings, config)?;
     let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
     let processes = processes::merge(main, config)?;
-    let reads = reads::find(&source.tree)?;
     let in_config = |needle: &str| said_in_config(folder, needle);
     Ok(Survey {
         name_said: config.name.as_ref().and_then(|_| in_config("name")),

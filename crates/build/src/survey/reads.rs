@@ -3,15 +3,16 @@
 use super::Place;
 use crate::error::Result;
 use crate::source::{SourceTree, TreeKind};
-use serde::Serialize;
+use content::store::Store;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// A variable that the code reads.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ReadSetting {
     /// Where it is read first.
     pub place: Place,
-    /// Where else.
+    /// Where else; the first places only, when there are many.
     pub also: Vec<Place>,
     /// Whether every place that reads it says what holds without it.
     pub has_default: bool,
@@ -85,8 +86,25 @@ const LARGEST: u64 = 1 << 20;
 /// At most this much is read of a source, in bytes.
 const MOST: u64 = 128 << 20;
 
+/// Of each variable, this many further places are noted.
+const MOST_PLACES: usize = 50;
+
+/// Version of the patterns; what was found with others is not taken from memory.
+const VERSION: u32 = 1;
+
+/// As [`find`], from the store's memory when this very tree was looked at before.
+pub fn find_or_remember(tree: &SourceTree, store: &Store) -> Result<BTreeMap<String, ReadSetting>> {
+    let memory = store.tree_path(&format!("reads-{VERSION}-{}.json", tree.digest().hex()));
+    if let Some(known) = store.read_json(&memory) {
+        return Ok(known);
+    }
+    let found = find(tree)?;
+    store.write_json(&memory, &found)?;
+    Ok(found)
+}
+
 /// Finds the variables that the code of a source reads.
-pub(super) fn find(tree: &SourceTree) -> Result<BTreeMap<String, ReadSetting>> {
+fn find(tree: &SourceTree) -> Result<BTreeMap<String, ReadSetting>> {
     let mut found = BTreeMap::new();
     let mut room = MOST;
     for (path, file) in tree.files() {
@@ -145,7 +163,9 @@ fn scan(path: &str, text: &str, pattern: &Pattern, found: &mut BTreeMap<String, 
 fn note(found: &mut BTreeMap<String, ReadSetting>, name: &str, place: Place, has_default: bool, fails: bool) {
     match found.get_mut(name) {
         Some(known) => {
-            known.also.push(place);
+            if known.also.len() < MOST_PLACES {
+                known.also.push(place);
+            }
             known.has_default &= has_default;
             known.fails_without |= fails;
         }

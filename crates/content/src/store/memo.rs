@@ -41,11 +41,18 @@ const SETTLED_AFTER: i64 = 2_000_000_000;
 /// The digests of the files under one folder, remembered between runs.
 #[derive(Default, Serialize, Deserialize)]
 pub struct FileMemo {
-    known: BTreeMap<String, (Signature, InputDigest)>,
-    #[serde(skip)]
-    seen: BTreeMap<String, (Signature, InputDigest)>,
+    known: BTreeMap<String, Known>,
     #[serde(skip)]
     changed: bool,
+}
+
+#[derive(Serialize, Deserialize)]
+struct Known {
+    signature: Signature,
+    digest: InputDigest,
+    /// Whether the file was met in this run; what was not is forgotten.
+    #[serde(skip)]
+    met: bool,
 }
 
 impl FileMemo {
@@ -59,29 +66,29 @@ impl FileMemo {
     /// `key` names the file in the memory; `now` is in nanoseconds since 1970.
     pub fn digest(&mut self, key: &str, path: &Path, metadata: &Metadata, now: i64) -> Result<InputDigest> {
         let signature = Signature::of(metadata);
-        if let Some((known, digest)) = self.known.get(key)
-            && *known == signature
+        if let Some(known) = self.known.get_mut(key)
+            && known.signature == signature
         {
-            let digest = *digest;
-            self.seen.insert(key.to_owned(), (signature, digest));
-            return Ok(digest);
+            known.met = true;
+            return Ok(known.digest);
         }
         let mut file = File::open(path).at(path)?;
         let (digest, _) = Hasher::of_reader(&mut file).at(path)?;
         let digest = InputDigest(digest);
-        self.changed = true;
         if signature.changed.max(signature.modified) + SETTLED_AFTER < now {
-            self.seen.insert(key.to_owned(), (signature, digest));
+            self.known.insert(key.to_owned(), Known { signature, digest, met: true });
+            self.changed = true;
         }
         Ok(digest)
     }
 
-    /// Writes back what was seen in this run, if that differs from what was known.
+    /// Writes back what was met in this run, if that differs from what was known.
     pub fn save(mut self, store: &Store, name: &str) -> Result<()> {
-        if !self.changed && self.seen.len() == self.known.len() {
-            return Ok(());
+        let before = self.known.len();
+        self.known.retain(|_, known| known.met);
+        if self.changed || self.known.len() != before {
+            store.write_json(&store.tree_path(name), &self)?;
         }
-        self.known = std::mem::take(&mut self.seen);
-        store.write_json(&store.tree_path(name), &self)
+        Ok(())
     }
 }
