@@ -4,6 +4,10 @@ use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
+/// The search path of the invented machine. The real one has no such folder, so that no tool of it
+/// (and with it no network) is ever asked by a test.
+pub const SEARCH_PATH: &str = "/ferry/bin";
+
 /// Writes a root folder with node, python3, certificates and time zones, all invented.
 pub fn write_invented_host(root: &Path) {
     let put = |path: &str, bytes: &[u8], mode: u32| {
@@ -14,10 +18,13 @@ pub fn write_invented_host(root: &Path) {
         fs::set_permissions(&path, fs::Permissions::from_mode(mode)).expect("own files");
     };
     let node = r#"{"executable":"/usr/bin/node","version":"20.1.0"}"#;
-    put("usr/bin/node", &program_that_prints(node), 0o755);
+    for path in ["ferry/bin/node", "usr/bin/node"] {
+        put(path, &program_that_prints(node), 0o755);
+    }
     let python = r#"{"executable":"/usr/bin/python3.11","version":"3.11.9","library":"/usr/lib/python3.11","modules":"/usr/lib/python3.11/lib-dynload"}"#;
-    put("usr/bin/python3", &program_that_prints(python), 0o755);
-    put("usr/bin/python3.11", &program_that_prints(python), 0o755);
+    for path in ["ferry/bin/python3", "usr/bin/python3.11"] {
+        put(path, &program_that_prints(python), 0o755);
+    }
     put("usr/lib/python3.11/os.py", b"# invented\n", 0o644);
     put("usr/lib/python3.11/json/__init__.py", b"# invented\n", 0o644);
     put("usr/lib/python3.11/test/support.py", b"# not captured\n", 0o644);

@@ -1,6 +1,6 @@
 //! Runs the program hermetically: its own folders, an empty environment, an invented machine.
 
-use crate::host::write_invented_host;
+use crate::host::{SEARCH_PATH, write_invented_host};
 use std::ffi::OsStr;
 use std::fmt;
 use std::fs;
@@ -49,7 +49,7 @@ impl Program {
         let [host, home, store] = ["host", "home", "store"].map(|f| program.path(f).display().to_string());
         write_invented_host(Path::new(&host));
         program
-            .with("PATH", "/usr/bin:/bin")
+            .with("PATH", SEARCH_PATH)
             .with("HOME", &home)
             .with("SHTETL_STORE", &store)
             .with("SHTETL_HOST_ROOT", &host)

@@ -163,11 +163,11 @@ fn a_runtime_that_is_missing_or_another_one() {
     what to do: install a fitting node on this machine, or change the constraint
     --- exit 1
     ");
-    fs::remove_file(program.path("host/usr/bin/node")).unwrap();
+    fs::remove_file(program.path("host/ferry/bin/node")).unwrap();
     insta::assert_snapshot!(program.run("build timetable"), @"
     --- stderr
     error: the base `host` takes node from this machine, and node is not on it
-      searched: /usr/bin, /bin
+      searched: /ferry/bin
     what to do: install node so that it is in the PATH; nothing else of the language is needed
     --- exit 3
     ");
