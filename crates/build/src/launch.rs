@@ -95,6 +95,9 @@ impl Launched {
     /// Whether the process accepts connections before `patience` is over.
     pub fn wait_for_port(&mut self, patience: Duration) -> bool {
         let Some(port) = self.port else { return false };
+        // In a fresh network namespace nobody could ask the process. Where this is not allowed, it is
+        // not needed either: the interface is up everywhere else.
+        let _ = sandbox::raise_loopback();
         let deadline = Instant::now() + patience;
         while Instant::now() < deadline {
             if connect(port).is_ok() {

@@ -8,15 +8,17 @@
 //!
 //! Both stages are this program, started again from `/proc/self/exe`: see [`enter_stage`]. When the
 //! caller goes away, however suddenly, the control pipe closes, PID 1 ends, and with it all that ran.
-//! This is the only crate with `unsafe` code: taking over inherited pipes, and preparing a child
-//! between `fork` and `exec`.
+//! This is the only crate with `unsafe` code: taking over inherited pipes, preparing a child between
+//! `fork` and `exec`, and raising the loopback interface.
 
+mod loopback;
 mod plan;
 mod probe;
 mod root;
 mod running;
 mod stage;
 
+pub use loopback::raise_loopback;
 pub use plan::{Ground, Isolation, Mode, Plan};
 pub use probe::{Refusal, probe};
 pub use running::{Ended, Running, SandboxError, start};

@@ -48,6 +48,8 @@ impl Program {
         let program = Self { executable: executable.into(), place, variables: Vec::new(), user: None };
         let [host, home, store] = ["host", "home", "store"].map(|f| program.path(f).display().to_string());
         write_invented_host(Path::new(&host));
+        // Tests that are cut off from the network need at least this; elsewhere it is up already.
+        let _ = sandbox::raise_loopback();
         program
             .with("PATH", SEARCH_PATH)
             .with("HOME", &home)
