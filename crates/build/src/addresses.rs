@@ -1,9 +1,10 @@
 //! Where packages come from: always somebody's explicit choice, and always known whose.
 
-use crate::config::AppConfig;
+use crate::config::{self, AppConfig};
 use crate::error::{BuildError, Result};
 use remote::Address;
 use serde::Serialize;
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -44,6 +45,8 @@ pub enum Origin {
     Variable,
     /// `shtetl.toml`.
     App,
+    /// The house rules of an organisation.
+    HouseRules,
     /// The user's own configuration of this program.
     User,
     /// The lockfile, in the entry of each package.
@@ -84,16 +87,23 @@ pub struct Addresses {
 
 impl Addresses {
     /// The book together with what the app's configuration in `folder` says.
-    pub fn new(book: &Arc<AddressBook>, config: &AppConfig, folder: &Path) -> Self {
-        let from_app = |(name, text): (&String, &String)| {
-            Some(KnownAddress {
-                ecosystem: Ecosystem::named(name)?,
-                address: Address::parse(text, folder),
-                origin: Origin::App,
-                detail: crate::config::FILE_NAME.to_owned(),
-            })
+    pub fn new(
+        book: &Arc<AddressBook>,
+        app: &AppConfig,
+        origins: &BTreeMap<String, config::Origin>,
+        folder: &Path,
+    ) -> Self {
+        let said = |name: &str| {
+            let origin = origins.get(&format!("addresses.{name}"))?;
+            let from_house = origin.layer == config::Layer::HouseRules;
+            Some((if from_house { Origin::HouseRules } else { Origin::App }, origin.place.file.clone()))
         };
-        Self { book: Arc::clone(book), app: config.addresses.iter().filter_map(from_app).collect() }
+        let from_app = |(name, text): (&String, &String)| {
+            let (origin, detail) = said(name).unwrap_or((Origin::App, config::FILE_NAME.to_owned()));
+            let ecosystem = Ecosystem::named(name)?;
+            Some(KnownAddress { ecosystem, address: Address::parse(text, folder), origin, detail })
+        };
+        Self { book: Arc::clone(book), app: app.addresses.iter().filter_map(from_app).collect() }
     }
 
     /// Everything that was said of `ecosystem`, in force first; the tool is asked when nothing was.

@@ -3,7 +3,7 @@
 use crate::addresses::{AddressBook, Addresses};
 use crate::base::host::Host;
 use crate::config::{AppConfig, Choice, Effective, Origin};
-use crate::error::{BuildError, PathFacts, Result};
+use crate::error::{PathFacts, Result};
 use crate::execute::{Decision, Event, StepOutcome, Surroundings, decide, execute};
 use crate::image::{self, Documents};
 use crate::ledger::{self, Entry};
@@ -37,11 +37,13 @@ pub struct App {
 /// Looks at the app in `folder`. `now` is in nanoseconds since 1970.
 pub fn look(folder: &Path, choice: &Choice, store: &Store, now: i64) -> Result<App> {
     std::fs::read_dir(folder).facts(folder)?;
-    let Effective { config, origins } = Effective::load(folder, choice)?;
+    let effective = Effective::load(folder, choice)?;
+    let config = &effective.config;
     let rules = SourceRules { exclude: config.exclude.clone(), include: config.include.clone() };
     let source = take_in(folder, &rules, store, now)?;
     let reads = find_or_remember(&source.tree, store)?;
-    let survey = survey(folder, &source, &config, reads)?;
+    let survey = survey(folder, &source, &effective, reads)?;
+    let Effective { config, origins } = effective;
     Ok(App { folder: folder.to_owned(), config, origins, tree: Arc::new(source.tree), survey })
 }
 
@@ -76,7 +78,7 @@ pub fn platform() -> String {
 /// Plans the build of `app`; nothing is run or fetched.
 pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
     names::check_tag(order.tag)?;
-    let addresses = Addresses::new(order.book, &app.config, &app.folder);
+    let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.folder);
     let form = Form { codec: order.codec, platform: platform() };
     let sources = Sources {
         survey: &app.survey,
@@ -196,11 +198,4 @@ fn write_image(
 /// The codec of this name, for options.
 pub fn codec_named(name: &str) -> Option<Codec> {
     [Codec::Zstd, Codec::Gzip].into_iter().find(|c| c.name() == name)
-}
-
-impl BuildError {
-    /// Whether the build ended because the user wanted it.
-    pub fn is_interruption(&self) -> bool {
-        matches!(self, Self::Interrupted)
-    }
 }

@@ -1,15 +1,14 @@
 //! Rules of settings.
 
 use super::{Found, Subject, breaks, doubt};
-use crate::config::FILE_NAME;
 use crate::error::{Place, Result};
 use crate::survey::looks_secret;
 
-/// The place of a setting in the configuration.
-fn place_of(subject: &Subject<'_>, name: &str) -> Place {
-    let text = std::fs::read_to_string(subject.app.folder.join(FILE_NAME)).unwrap_or_default();
-    let line = text.lines().position(|l| l.trim_start().starts_with(name));
-    Place::new(FILE_NAME, line.and_then(|n| u32::try_from(n + 1).ok()))
+/// Where a setting is said, whichever of its keys comes first.
+fn place_of(subject: &Subject<'_>, name: &str) -> Option<Place> {
+    let prefix = format!("settings.{name}.");
+    let mut said = subject.app.origins.iter().filter(|(key, _)| key.starts_with(&prefix));
+    said.next().map(|(_, origin)| origin.place.clone())
 }
 
 pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {

@@ -108,6 +108,11 @@ impl Effective {
         Ok(effective)
     }
 
+    /// Where `key` (dotted, as in the file) was said.
+    pub fn place(&self, key: &str) -> Option<Place> {
+        self.origins.get(key).map(|origin| origin.place.clone())
+    }
+
     /// Puts a layer on top.
     fn lay(
         &mut self,
@@ -154,6 +159,9 @@ impl HouseRules {
             };
         }
         let shown = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        for (_, place) in config.buildpacks.values_mut().filter_map(|b| b.version.as_mut()) {
+            place.file.clone_from(&shown);
+        }
         Ok(Self { config, leaves, locked, shown })
     }
 }
@@ -227,7 +235,6 @@ fn processes_over(mut lower: Processes, upper: Processes) -> Processes {
         let merged = match lower.remove(&name) {
             None => process,
             Some(under) => ProcessConfig {
-                line: if process.run.is_some() { process.line } else { under.line },
                 run: process.run.or(under.run),
                 port: process.port.or(under.port),
                 health: process.health.or(under.health),

@@ -7,7 +7,7 @@ mod values;
 pub use layers::{Choice, Effective, Layer, Origin};
 pub use reader::{Complaint, Fault};
 
-use crate::error::{BuildError, PathFacts, Result};
+use crate::error::{BuildError, PathFacts, Place, Result};
 use reader::Document;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -47,8 +47,8 @@ pub struct AppConfig {
 /// Options of one buildpack.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct BuildpackOptions {
-    /// The wanted version of the runtime, and the line it is on (from 1).
-    pub version: Option<(String, u32)>,
+    /// The wanted version of the runtime, and where it is said.
+    pub version: Option<(String, Place)>,
     /// The folder with the pages (static sites).
     pub docroot: Option<String>,
 }
@@ -68,8 +68,6 @@ pub struct ProcessConfig {
     pub instances: Option<u32>,
     /// For tasks: the moment before which it runs (`release`).
     pub before: Option<String>,
-    /// The line of its table in the file, from 1.
-    pub line: u32,
 }
 
 /// What `[settings]` says of one environment variable.

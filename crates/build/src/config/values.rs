@@ -3,7 +3,7 @@
 use super::reader::{Document, Table, Value};
 use super::{AppConfig, BuildpackOptions, ProcessConfig, SettingRule};
 use crate::addresses::Ecosystem;
-use crate::error::BuildError;
+use crate::error::{BuildError, Place};
 use crate::names;
 use std::collections::BTreeMap;
 
@@ -59,7 +59,7 @@ fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
         let Some(table) = root.value(key).and_then(|v| v.table()) else { continue };
         for (name, _, value) in table.each() {
             check_name(&value, what, name);
-            let process = value.table().map(|t| read_process(t, is_task, value.line()));
+            let process = value.table().map(|t| read_process(t, is_task));
             let into = if is_task { &mut config.tasks } else { &mut config.processes };
             into.extend(process.map(|p| (name.to_owned(), p)));
         }
@@ -135,7 +135,8 @@ fn read_buildpacks(table: Table<'_, '_>, config: &mut AppConfig) {
         let Some(inner) = value.table() else { continue };
         let mut options = BuildpackOptions::default();
         if let Some(version) = inner.value("version") {
-            options.version = version.string().map(|text| (text, version.line()));
+            let place = Place::new(super::FILE_NAME, Some(version.line()));
+            options.version = version.string().map(|text| (text, place));
         }
         options.docroot = inner.value("docroot").and_then(|v| v.string());
         inner.done();
@@ -144,16 +145,9 @@ fn read_buildpacks(table: Table<'_, '_>, config: &mut AppConfig) {
     table.done();
 }
 
-fn read_process(table: Table<'_, '_>, is_task: bool, line: u32) -> ProcessConfig {
-    let mut process = ProcessConfig {
-        run: None,
-        port: None,
-        health: None,
-        memory: None,
-        instances: None,
-        before: None,
-        line,
-    };
+fn read_process(table: Table<'_, '_>, is_task: bool) -> ProcessConfig {
+    let mut process =
+        ProcessConfig { run: None, port: None, health: None, memory: None, instances: None, before: None };
     if let Some(run) = table.value("run") {
         process.run = read_command(&run);
     }

@@ -7,7 +7,7 @@ pub use crate::error::Place;
 pub(crate) use reads::is_for_tests;
 pub use reads::{ReadSetting, find_or_remember, looks_secret};
 
-use crate::config::{AppConfig, BuildpackOptions, SettingRule};
+use crate::config::{AppConfig, BuildpackOptions, Effective, SettingRule};
 use crate::error::{BuildError, Result};
 use crate::lang;
 use crate::names;
@@ -216,9 +216,10 @@ impl Survey {
 pub fn survey(
     folder: &Path,
     source: &Source,
-    config: &AppConfig,
+    effective: &Effective,
     reads: BTreeMap<String, ReadSetting>,
 ) -> Result<Survey> {
+    let config = &effective.config;
     let name = app_name(folder, config)?;
     check_buildpack_names(config)?;
     let mut findings = Vec::new();
@@ -227,17 +228,16 @@ pub fn survey(
     }
     let chosen = choose(&findings, config)?;
     let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
-    let processes = processes::merge(main, config)?;
-    let in_config = |needle: &str| said_in_config(folder, needle);
+    let processes = processes::merge(main, effective)?;
     Ok(Survey {
-        name_said: config.name.as_ref().and_then(|_| in_config("name")),
+        name_said: effective.place("name"),
         name,
         source: source.tree.digest(),
         files: source.tree.files().len(),
         size: source.tree.size(),
         left_out: source.left_out.clone(),
         base: match &config.base {
-            Some(base) => (base.clone(), in_config("from")),
+            Some(base) => (base.clone(), effective.place("base.from")),
             None => (crate::base::DEFAULT.to_owned(), None),
         },
         findings,
@@ -261,14 +261,6 @@ fn app_name(folder: &Path, config: &AppConfig) -> Result<String> {
     let name = full.file_name().unwrap_or_default().to_string_lossy().into_owned();
     names::check("app", &name)?;
     Ok(name)
-}
-
-fn said_in_config(folder: &Path, key: &str) -> Option<Place> {
-    let text = std::fs::read_to_string(folder.join(crate::config::FILE_NAME)).ok()?;
-    let is_key =
-        |line: &str| line.trim_start().strip_prefix(key).is_some_and(|r| r.trim_start().starts_with('='));
-    let line = text.lines().position(is_key)?;
-    Some(Place::new(crate::config::FILE_NAME, u32::try_from(line + 1).ok()))
 }
 
 fn check_buildpack_names(config: &AppConfig) -> Result<()> {
@@ -318,8 +310,7 @@ fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<&'static str>>
 
 /// The constraint in the configuration, which is stronger than what the source says.
 pub fn configured_constraint(options: &BuildpackOptions) -> Option<(String, Place)> {
-    let (text, line) = options.version.clone()?;
-    Some((text, Place::new(crate::config::FILE_NAME, Some(line))))
+    options.version.clone()
 }
 
 impl ProcessType {

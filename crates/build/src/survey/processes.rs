@@ -1,20 +1,23 @@
 //! Process types: what the source shows, changed by what the configuration says.
 
 use super::{Finding, ProcessKind, ProcessType};
-use crate::config::{AppConfig, FILE_NAME, ProcessConfig};
+use crate::config::{Effective, FILE_NAME, ProcessConfig};
 use crate::error::{BuildError, Place, Result};
 use std::collections::BTreeMap;
 
 /// The port of a `web` process for which nothing else is said.
 const WEB_PORT: u16 = 8080;
 
-pub(super) fn merge(main: Option<&Finding>, config: &AppConfig) -> Result<Vec<ProcessType>> {
+pub(super) fn merge(main: Option<&Finding>, effective: &Effective) -> Result<Vec<ProcessType>> {
     let found = main.map(|f| f.processes.as_slice()).unwrap_or_default();
     let mut all: BTreeMap<String, ProcessType> = found.iter().map(|p| (p.name.clone(), p.clone())).collect();
+    let config = &effective.config;
     let processes = config.processes.iter().map(|p| (ProcessKind::Process, p));
     let tasks = config.tasks.iter().map(|p| (ProcessKind::Task, p));
     for (kind, (name, said)) in processes.chain(tasks) {
-        let Some(process) = apply(all.remove(name), kind, name, said) else {
+        let table = if kind == ProcessKind::Task { "task" } else { "process" };
+        let place = effective.place(&format!("{table}.{name}.run"));
+        let Some(process) = apply(all.remove(name), kind, name, said, place) else {
             return Err(BuildError::NoProcess { language: format!("{name} in {FILE_NAME}") });
         };
         all.insert(name.clone(), process);
@@ -35,9 +38,10 @@ fn apply(
     kind: ProcessKind,
     name: &str,
     said: &ProcessConfig,
+    place: Option<Place>,
 ) -> Option<ProcessType> {
     let (command, place) = match (&said.run, &found) {
-        (Some(run), _) => (run.clone(), Place::new(FILE_NAME, Some(said.line))),
+        (Some(run), _) => (run.clone(), place.unwrap_or_else(|| Place::new(FILE_NAME, None))),
         (None, Some(found)) => (found.command.clone(), found.said.clone()),
         (None, None) => return None,
     };

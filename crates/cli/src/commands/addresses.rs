@@ -10,8 +10,8 @@ use build::config::Effective;
 use std::process::ExitCode;
 
 pub fn run(options: &AddressesOptions, around: &Surroundings, output: &Output) -> Done {
-    let config = Effective::load(&options.path, &around.choice(None))?.config;
-    let addresses = Addresses::new(&around.book, &config, &options.path);
+    let Effective { config, origins } = Effective::load(&options.path, &around.choice(None))?;
+    let addresses = Addresses::new(&around.book, &config, &origins, &options.path);
     if output.is_json() {
         let all: Vec<_> = Ecosystem::ALL.into_iter().map(|e| document(e, &addresses.all(e))).collect();
         output.json(&serde_json::json!({ "format": "shtetl/addresses/1", "addresses": all }));
@@ -61,6 +61,7 @@ fn table(all: &[KnownAddress]) -> Table {
             Origin::Option => "option",
             Origin::Variable => "variable",
             Origin::App => "app",
+            Origin::HouseRules => "house rules",
             Origin::User => "your configuration",
             Origin::Lockfile => "lockfile",
             Origin::Ecosystem => "ecosystem's configuration",

@@ -12,10 +12,10 @@ use testkit::archives::sha256_hex;
 /// are written changes: then the layer or step format version must change too.
 #[cfg(target_arch = "x86_64")]
 const GOLDEN: [(&str, &str); 4] = [
-    ("timetable", "sha256:5b127d625b7bd89c66f049c01a6ac29eaa127292ababdd7c742f23c76ab2920b"),
-    ("fares", "sha256:417b6ee2aeebda471b7f931277b9ab0d7993e230c475092e2f48bb22dca9dab5"),
+    ("timetable", "sha256:fb645e880978fcab4fe867c8355d1983c3933a02c501f5236e13cc203f3cfd59"),
+    ("fares", "sha256:d08c97475dcf572ed7a9a81708b508681f819af0d2f2cf6aff78647fbf46481e"),
     ("notices", "sha256:f0a8e6c9b897a06d0620b1e804013f7b1ae9ea510b3d42e44d315baa301cddc4"),
-    ("timetable --compress gzip", "sha256:9fb441f7f4321fdbec4c10b5f9e552e1d4912c10299b435a1e057bcad16e771c"),
+    ("timetable --compress gzip", "sha256:0db198a21cdf8a441bf694827be3bc0565c5d25c3600d86e3376802dfae984ed"),
 ];
 
 #[cfg(target_arch = "x86_64")]
@@ -124,7 +124,7 @@ fn show_tells_the_same_of_store_layout_and_archive() {
     let from_store = program.run("show timetable --packages");
     insta::assert_snapshot!(from_store, @"
     timetable:latest  node 20.1.0, captured from a host, linux/amd64
-      image   sha256:5b127d625b7bd89c66f049c01a6ac29eaa127292ababdd7c742f23c76ab2920b
+      image   sha256:fb645e880978fcab4fe867c8355d1983c3933a02c501f5236e13cc203f3cfd59
       source  sha256:1987064aa4c85b2b531f1dba525724fd7124fe6764aeca78b22ef956be43e05a
 
     layers, bottom to top

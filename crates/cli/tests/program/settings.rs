@@ -66,6 +66,21 @@ fn every_value_knows_its_layer() {
 }
 
 #[test]
+fn what_house_rules_say_is_told_as_theirs() {
+    let program = with_layers();
+    program.write(
+        "house.toml",
+        "[base]\nfrom = \"host\"\n[buildpacks.node]\nversion = \">=20\"\n[process.tides]\nrun = \"node server.js\"\n[addresses]\nnpm = \"mirror\"\n",
+    );
+    let survey = &program.json("survey app")["survey"];
+    assert_eq!(survey["base"][1]["file"], "house.toml");
+    assert_eq!(survey["findings"][0]["runtime"]["constraint"][1]["file"], "house.toml");
+    assert_eq!(survey["processes"][1]["said"], serde_json::json!({ "file": "house.toml", "line": 6 }));
+    let npm = &program.json("addresses app")["addresses"][0]["in_force_first"][0];
+    assert_eq!((npm["origin"].as_str(), npm["said_by"].as_str()), (Some("house-rules"), Some("house.toml")));
+}
+
+#[test]
 fn a_variant_changes_documents_and_runs_no_step() {
     let program = with_layers();
     let _ = program.succeed("build app");

@@ -27,7 +27,7 @@ fn a_node_app_is_told_with_its_evidence() {
 
     how it runs
       web    node server.js  port 8080, health /healthz, memory 128 MiB  package.json line 7
-      tides  node tides.js                                               shtetl.toml line 13
+      tides  node tides.js                                               shtetl.toml line 14
 
     settings
       HARBOUR       Kestrel Harbour  the name on the page
@@ -60,8 +60,8 @@ fn a_python_app_and_pages_are_told_apart() {
       static  none of index.html, public/index.html, site/index.html
 
     how it runs
-      web    quayside fares:application  port 8080, health /healthz  shtetl.toml line 7
-      audit  python audit.py             task, before release        shtetl.toml line 11
+      web    quayside fares:application  port 8080, health /healthz  shtetl.toml line 8
+      audit  python audit.py             task, before release        shtetl.toml line 12
 
     settings
       CURRENCY      crowns               shown behind every fare
