@@ -1,7 +1,7 @@
 //! Process types: what the source shows, changed by what the configuration says.
 
 use super::{Finding, ProcessKind, ProcessType};
-use crate::config::{Effective, FILE_NAME, ProcessConfig};
+use crate::config::{Effective, FILE_NAME, Layer, ProcessConfig};
 use crate::error::{BuildError, Place, Result};
 use std::collections::BTreeMap;
 
@@ -17,10 +17,12 @@ pub(super) fn merge(main: Option<&Finding>, effective: &Effective) -> Result<Vec
     for (kind, (name, said)) in processes.chain(tasks) {
         let table = if kind == ProcessKind::Task { "task" } else { "process" };
         let place = effective.place(&format!("{table}.{name}.run"));
-        let Some(process) = apply(all.remove(name), kind, name, said, place) else {
-            return Err(BuildError::NoProcess { language: format!("{name} in {FILE_NAME}") });
-        };
-        all.insert(name.clone(), process);
+        match apply(all.remove(name), kind, name, said, place) {
+            Some(process) => drop(all.insert(name.clone(), process)),
+            // House rules speak to all apps, also to those without this process type.
+            None if only_in_house_rules(effective, &format!("{table}.{name}.")) => {}
+            None => return Err(BuildError::NoProcess { language: format!("{name} in {FILE_NAME}") }),
+        }
     }
     let mut all: Vec<ProcessType> = all.into_values().collect();
     for process in &mut all {
@@ -31,6 +33,11 @@ pub(super) fn merge(main: Option<&Finding>, effective: &Effective) -> Result<Vec
     // The default one first, then processes, then tasks.
     all.sort_by_key(|p| (p.name != "web", p.kind == ProcessKind::Task, p.name.clone()));
     Ok(all)
+}
+
+fn only_in_house_rules(effective: &Effective, prefix: &str) -> bool {
+    let mut said = effective.origins.iter().filter(|(key, _)| key.starts_with(prefix));
+    said.all(|(_, origin)| origin.layer == Layer::HouseRules)
 }
 
 fn apply(

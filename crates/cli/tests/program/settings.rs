@@ -70,12 +70,13 @@ fn what_house_rules_say_is_told_as_theirs() {
     let program = with_layers();
     program.write(
         "house.toml",
-        "[base]\nfrom = \"host\"\n[buildpacks.node]\nversion = \">=20\"\n[process.tides]\nrun = \"node server.js\"\n[addresses]\nnpm = \"mirror\"\n",
+        "[base]\nfrom = \"host\"\n[buildpacks.node]\nversion = \">=20\"\n[process.tides]\nrun = \"node server.js\"\n[process.worker]\nmemory = \"64MiB\"\n[addresses]\nnpm = \"mirror\"\n",
     );
     let survey = &program.json("survey app")["survey"];
     assert_eq!(survey["base"][1]["file"], "house.toml");
     assert_eq!(survey["findings"][0]["runtime"]["constraint"][1]["file"], "house.toml");
     assert_eq!(survey["processes"][1]["said"], serde_json::json!({ "file": "house.toml", "line": 6 }));
+    assert_eq!(survey["processes"].as_array().unwrap().len(), 2, "a rule for a worker makes none");
     let npm = &program.json("addresses app")["addresses"][0]["in_force_first"][0];
     assert_eq!((npm["origin"].as_str(), npm["said_by"].as_str()), (Some("house-rules"), Some("house.toml")));
 }
