@@ -10,7 +10,7 @@ use std::path::PathBuf;
 pub type Result<T, E = BuildError> = std::result::Result<T, E>;
 
 /// A place in a file of the source.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema)]
 pub struct Place {
     /// Path from the root of the source.
     pub file: String,
@@ -48,6 +48,18 @@ pub enum BuildError {
     /// The source holds nothing that could be packed.
     #[error("{path} holds no files", path = path.display())]
     EmptySource { path: PathBuf, left_out: usize },
+    /// A file that is no source: neither an archive nor a program.
+    #[error("{path} is no source", path = path.display())]
+    NoSource { path: PathBuf },
+    /// A revision was asked for where there is no repository, or git is missing.
+    #[error("{path} is in no repository", path = path.display())]
+    NoRepository { path: PathBuf, searched: Vec<PathBuf> },
+    /// The repository has no such revision.
+    #[error("no revision {revision}")]
+    NoRevision { path: PathBuf, revision: String },
+    /// The commit does not have the folder.
+    #[error("{path} is not in {commit}", path = path.display())]
+    NotCommitted { path: PathBuf, commit: String },
     /// A file name that is not UTF-8.
     #[error("{path:?} is not UTF-8")]
     FileName { path: PathBuf },

@@ -34,6 +34,12 @@ pub fn check_tag(tag: &str) -> Result<()> {
     })
 }
 
+/// Whether `name` can be the name of an environment variable.
+pub fn is_variable(name: &str) -> bool {
+    name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+        && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
+}
+
 fn nearest_valid(name: &str) -> Option<String> {
     let mapped: String =
         name.to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();

@@ -2,28 +2,27 @@
 
 use crate::addresses::{AddressBook, Addresses};
 use crate::base::host::Host;
-use crate::config::{AppConfig, Choice, Effective, Origin};
-use crate::error::{PathFacts, Result};
+use crate::config::{AppConfig, Choice, ConfigPlace, Effective, Origin};
+use crate::error::Result;
 use crate::execute::{Decision, Event, StepOutcome, Surroundings, decide, execute};
 use crate::image::{self, Documents};
 use crate::ledger::{self, Entry};
 use crate::names;
 use crate::record::Record;
-use crate::source::{LeftOut, SourceRules, SourceTree, take_in};
-use crate::survey::{Survey, find_or_remember, survey};
+use crate::source::{Asked, LeftOut, Opened, SourceRules, SourceTree, take_in};
+use crate::survey::{Observed, Survey, find_or_remember, survey};
 use crate::worklist::{Form, Sources, Worklist, plan};
 use content::BlobDigest;
 use content::layer::Codec;
 use content::store::Store;
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex};
 use std::time::Instant;
 
 /// An app that was looked at; nothing was run or fetched for it.
 pub struct App {
-    /// The folder of its source.
-    pub folder: PathBuf,
+    /// Its source.
+    pub opened: Opened,
     /// Its configuration.
     pub config: AppConfig,
     /// Who said each key of it.
@@ -34,17 +33,19 @@ pub struct App {
     pub survey: Survey,
 }
 
-/// Looks at the app in `folder`. `now` is in nanoseconds since 1970.
-pub fn look(folder: &Path, choice: &Choice, store: &Store, now: i64) -> Result<App> {
-    std::fs::read_dir(folder).facts(folder)?;
-    let effective = Effective::load(folder, choice)?;
+/// Looks at an app. `now` is in nanoseconds since 1970.
+pub fn look(asked: &Asked<'_>, choice: &Choice, store: &Store, now: i64) -> Result<App> {
+    let opened = Opened::open(asked, store, now)?;
+    let place = ConfigPlace { folder: &opened.root, shown: &opened.shown, near: &opened.near };
+    let effective = Effective::load(&place, choice)?;
     let config = &effective.config;
     let rules = SourceRules { exclude: config.exclude.clone(), include: config.include.clone() };
-    let source = take_in(folder, &rules, store, now)?;
-    let reads = find_or_remember(&source.tree, store)?;
-    let survey = survey(folder, &source, &effective, reads)?;
+    let source = take_in(&opened, &rules)?;
+    let reads = find_or_remember(&source.tree, store, now)?;
+    let revision = opened.revision(&source.tree, store, now)?;
+    let survey = survey(&opened.name, &source, &effective, Observed { reads, revision })?;
     let Effective { config, origins } = effective;
-    Ok(App { folder: folder.to_owned(), config, origins, tree: Arc::new(source.tree), survey })
+    Ok(App { opened, config, origins, tree: Arc::new(source.tree), survey })
 }
 
 /// How to build, apart from what the source says.
@@ -77,8 +78,15 @@ pub fn platform() -> String {
 
 /// Plans the build of `app`; nothing is run or fetched.
 pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
+    let mut list = foresee(app, order, store)?;
+    list.pack(&app.tree, &app.tree.digests(store, order.now)?);
+    Ok(list)
+}
+
+/// Plans everything but the packing of the app's own files, and does not read them.
+pub fn foresee(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
     names::check_tag(order.tag)?;
-    let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.folder);
+    let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.opened.near);
     let form = Form { codec: order.codec, platform: platform() };
     let sources = Sources {
         survey: &app.survey,

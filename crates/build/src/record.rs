@@ -5,6 +5,7 @@
 
 use crate::config::SettingRule;
 use crate::execute::StepOutcome;
+use crate::source::Revision;
 use crate::survey::{Evidence, ProcessType, Survey};
 use crate::worklist::{PackageFact, Role, RuntimeInUse, Step, StepResult, Worklist};
 use content::image::Descriptor;
@@ -17,14 +18,18 @@ use std::collections::BTreeMap;
 pub const FORMAT: &str = "shtetl/record/1";
 
 /// The record of a build.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Record {
     /// [`FORMAT`].
     pub format: String,
     /// The app's name.
     pub name: String,
     /// Digest of the source tree.
+    #[schemars(with = "String")]
     pub source: TreeDigest,
+    /// The commit that it was taken from, where there is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub revision: Option<Revision>,
     /// Operating system and processor, as in `linux/amd64`.
     pub platform: String,
     /// What lies under the app.
@@ -46,7 +51,7 @@ pub struct Record {
 }
 
 /// A buildpack that built.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct BuildpackRecord {
     /// Its name.
     pub name: String,
@@ -55,32 +60,37 @@ pub struct BuildpackRecord {
 }
 
 /// A step of the build.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct StepRecord {
     /// Its name.
     pub name: String,
     /// The key of its result.
+    #[schemars(with = "String")]
     pub key: StepKey,
     /// Its inputs.
+    #[schemars(with = "BTreeMap<String, String>")]
     pub inputs: BTreeMap<String, InputDigest>,
 }
 
 /// A layer of the image.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct LayerRecord {
     /// What it is for.
     pub role: Role,
     /// The step that wrote it.
     pub step: String,
     /// Digest of the blob.
+    #[schemars(with = "String")]
     pub digest: BlobDigest,
     /// Digest of the tar bytes.
+    #[schemars(with = "String")]
     pub diff_id: DiffId,
     /// Length of the blob in bytes.
     pub size: u64,
     /// Length of the tar bytes.
     pub raw_size: u64,
     /// How it is compressed.
+    #[schemars(with = "String")]
     pub codec: Codec,
 }
 
@@ -121,7 +131,8 @@ impl Record {
         Self {
             format: FORMAT.to_owned(),
             name: survey.name.clone(),
-            source: survey.source,
+            source: worklist.source,
+            revision: survey.revision.clone(),
             platform: worklist.form.platform.clone(),
             base: survey.base.0.clone(),
             buildpacks: survey.chosen_findings().map(buildpack).collect(),

@@ -1,9 +1,9 @@
 //! Whatever a file holds, looking at it ends with an answer or an error: never with a panic.
 
-use crate::config::{BuildpackOptions, Choice, Effective};
+use crate::config::{BuildpackOptions, Choice, ConfigPlace, Effective};
 use crate::lang;
-use crate::source::{SourceTree, TreeFile};
-use content::InputDigest;
+use crate::source::{SourceTree, TreeFile, TreeKind};
+use content::store::Signature;
 use proptest::prelude::*;
 use std::fs;
 use std::path::PathBuf;
@@ -78,7 +78,9 @@ proptest! {
         let mut files = std::collections::BTreeMap::new();
         for (name, content) in FILES.iter().zip(&contents) {
             fs::write(folder.join(name), content).unwrap();
-            files.insert((*name).to_owned(), TreeFile::file(InputDigest::of(content), content.len() as u64, false));
+            let signature = Signature::of(&fs::metadata(folder.join(name)).unwrap());
+            let kind = TreeKind::File { size: content.len() as u64, executable: false };
+            files.insert((*name).to_owned(), TreeFile { kind, signature });
         }
         let tree = SourceTree::new(folder.clone(), files);
         for buildpack in lang::ALL {
@@ -86,7 +88,8 @@ proptest! {
             let _ = buildpack.survey(&tree, &BuildpackOptions::default());
             let _ = buildpack.accepts(&String::from_utf8_lossy(&contents[0]), "20.1.0");
         }
-        let _ = Effective::load(&folder, &Choice::default());
+        let place = ConfigPlace { folder: &folder, shown: &folder, near: &folder };
+        let _ = Effective::load(&place, &Choice::default());
     }
 
     #[test]

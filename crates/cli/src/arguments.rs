@@ -2,7 +2,7 @@
 
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 const STYLES: Styles = Styles::styled()
     .header(AnsiColor::Cyan.on_default().bold())
@@ -89,7 +89,8 @@ pub enum Format {
 #[derive(Subcommand)]
 pub enum Command {
     /// Tell what a source is and why; nothing is built
-    #[command(after_help = "Examples:\n  shtetl survey\n  shtetl survey apps/timetable --format json")]
+    #[command(after_help = "Examples:\n  shtetl survey\n  shtetl survey apps/timetable --format json\n  \
+        shtetl survey apps/timetable --rev v14\n  shtetl survey timetable-1.4.zip")]
     Survey(SurveyOptions),
     /// Write a commented shtetl.toml from what the survey finds; never overwrites one
     #[command(after_help = "Examples:\n  shtetl init\n  shtetl init apps/timetable --yes")]
@@ -128,29 +129,51 @@ pub enum Command {
     /// Tell where packages come from, and who said so
     #[command(after_help = "Examples:\n  shtetl addresses\n  shtetl addresses apps/timetable")]
     Addresses(AddressesOptions),
+    /// Print the JSON Schema of a file or an output; without a name, list them
+    #[command(after_help = "Examples:\n  shtetl schema\n  shtetl schema configuration > shtetl.schema.json")]
+    Schema(SchemaOptions),
     /// Write the sample apps and go through the whole job with them
     #[command(after_help = "Examples:\n  shtetl demo\n  shtetl demo ~/ferry-apps --no-pause")]
     Demo(DemoOptions),
 }
 
+/// Which source, and what is said about it for this run.
 #[derive(Args)]
-pub struct SurveyOptions {
-    /// The app's folder
+pub struct SourceOptions {
+    /// The app: its folder, an archive (zip, tar) of it, or a built program
     #[arg(default_value = ".")]
     pub path: PathBuf,
+    /// Take the committed files of this git revision, not those in the folder
+    #[arg(long, value_name = "REVISION")]
+    pub rev: Option<String>,
     /// Use this variant of shtetl.toml
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, env = "SHTETL_VARIANT", hide_env_values = true, value_name = "NAME")]
     pub variant: Option<String>,
+    /// Say a key of shtetl.toml for this run only: process.web.port=9000; may be repeated
+    #[arg(long = "value", value_name = "KEY=VALUE")]
+    pub values: Vec<String>,
+}
+
+impl SourceOptions {
+    /// The folder `path` as it is.
+    pub fn of(path: &Path) -> Self {
+        Self { path: path.to_owned(), rev: None, variant: None, values: Vec::new() }
+    }
+}
+
+#[derive(Args)]
+pub struct SurveyOptions {
+    #[command(flatten)]
+    pub source: SourceOptions,
+    /// Also list every value of the configuration in force, and who said it
+    #[arg(long)]
+    pub explain: bool,
 }
 
 #[derive(Args)]
 pub struct CheckOptions {
-    /// The app's folder
-    #[arg(default_value = ".")]
-    pub path: PathBuf,
-    /// Use this variant of shtetl.toml
-    #[arg(long, value_name = "NAME")]
-    pub variant: Option<String>,
+    #[command(flatten)]
+    pub source: SourceOptions,
     /// List the rules instead
     #[arg(long)]
     pub rules: bool,
@@ -158,15 +181,11 @@ pub struct CheckOptions {
 
 #[derive(Args)]
 pub struct BuildOptions {
-    /// The app's folder
-    #[arg(default_value = ".")]
-    pub path: PathBuf,
+    #[command(flatten)]
+    pub source: SourceOptions,
     /// Tag of the image
     #[arg(long, default_value = build::inspect::DEFAULT_TAG)]
     pub tag: String,
-    /// Use this variant of shtetl.toml
-    #[arg(long, value_name = "NAME")]
-    pub variant: Option<String>,
     /// Also write the image as an OCI layout folder
     #[arg(long, value_name = "DIR")]
     pub layout: Option<PathBuf>,
@@ -225,12 +244,8 @@ pub struct InitOptions {
 
 #[derive(Args)]
 pub struct SettingsOptions {
-    /// The app's folder
-    #[arg(default_value = ".")]
-    pub path: PathBuf,
-    /// Use this variant of shtetl.toml
-    #[arg(long, value_name = "NAME")]
-    pub variant: Option<String>,
+    #[command(flatten)]
+    pub source: SourceOptions,
 }
 
 #[derive(Args)]
@@ -247,6 +262,12 @@ pub struct AddressesOptions {
     /// The app's folder
     #[arg(default_value = ".")]
     pub path: PathBuf,
+}
+
+#[derive(Args)]
+pub struct SchemaOptions {
+    /// What is described [default: list the names]
+    pub name: Option<String>,
 }
 
 #[derive(Args)]

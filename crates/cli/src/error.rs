@@ -106,12 +106,16 @@ fn error_copy(error: &Worded) -> Worded {
     Worded { message: error.message.clone(), details: Vec::new(), hint: error.hint.clone(), exit: error.exit }
 }
 
+/// Too many symbolic links on the way.
+const ELOOP: i32 = 40;
+
 fn system(error: &io::Error) -> String {
     match error.kind() {
         io::ErrorKind::NotFound => "it does not exist".to_owned(),
         io::ErrorKind::PermissionDenied => "permission denied".to_owned(),
         io::ErrorKind::StorageFull => "the disk is full".to_owned(),
         io::ErrorKind::NotADirectory => "it is not a folder".to_owned(),
+        _ if error.raw_os_error() == Some(ELOOP) => "it is a link that leads to itself".to_owned(),
         _ => error.to_string(),
     }
 }
@@ -125,6 +129,10 @@ fn build_error(error: &BuildError) -> Worded {
         BuildError::Content(error) => content_error(error),
         BuildError::Remote { wanted_by, source } => remote_error(wanted_by, source),
         BuildError::Source { .. }
+        | BuildError::NoSource { .. }
+        | BuildError::NoRepository { .. }
+        | BuildError::NoRevision { .. }
+        | BuildError::NotCommitted { .. }
         | BuildError::EmptySource { .. }
         | BuildError::FileName { .. }
         | BuildError::LinkOutside { .. } => source_error(error),
@@ -243,6 +251,26 @@ fn source_error(error: &BuildError) -> Worded {
             } else {
                 "all its files are left out by rules; [source] include takes them in"
             },
+        ),
+        BuildError::NoSource { path } => worded(
+            WRONG,
+            format!("{} is neither a folder, an archive nor a built program", path.display()),
+            "give the folder of an app, a zip or tar archive of it, a jar, or a compiled program",
+        ),
+        BuildError::NoRepository { path, searched } => {
+            let has_git = searched.iter().any(|f| f.join("git").is_file());
+            let hint = if has_git { "give a folder of the repository" } else { "install git: --rev asks it" };
+            worded(WRONG, format!("{} lies in no git repository that can be asked", path.display()), hint)
+        }
+        BuildError::NoRevision { path, revision } => worded(
+            WRONG,
+            format!("the repository of {} has no revision {revision:?}", path.display()),
+            "give a commit, a tag or a branch that it has; a shallow copy may lack it",
+        ),
+        BuildError::NotCommitted { path, commit } => worded(
+            WRONG,
+            format!("commit {} does not have {}", words::short(commit), path.display()),
+            "give a revision in which the folder is there already",
         ),
         BuildError::FileName { path } => worded(
             WRONG,
@@ -520,7 +548,7 @@ fn fault(fault: &Fault) -> String {
     }
 }
 
-fn suggestion(name: &str, known: &[impl AsRef<str>]) -> String {
+pub fn suggestion(name: &str, known: &[impl AsRef<str>]) -> String {
     match names::nearest(name, known.iter().map(AsRef::as_ref)) {
         Some(nearest) => format!("did you mean {nearest:?}?"),
         None => format!("there are: {}", joined(known.iter().map(AsRef::as_ref))),
@@ -528,5 +556,9 @@ fn suggestion(name: &str, known: &[impl AsRef<str>]) -> String {
 }
 
 fn joined<'a>(names: impl Iterator<Item = &'a str>) -> String {
-    names.collect::<Vec<_>>().join(" and ")
+    let names: Vec<_> = names.collect();
+    match names.split_last() {
+        Some((last, others)) if !others.is_empty() => format!("{} and {last}", others.join(", ")),
+        _ => names.concat(),
+    }
 }

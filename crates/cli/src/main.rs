@@ -5,6 +5,7 @@ mod addresses;
 mod arguments;
 mod commands;
 mod demo_files;
+mod documents;
 mod error;
 mod events;
 mod interrupt;
@@ -37,6 +38,7 @@ fn main() -> ExitCode {
         Command::Run(options) => commands::run::run(options, &around, &output),
         Command::Ledger(options) => commands::ledger::run(options, &around, &output),
         Command::Addresses(options) => commands::addresses::run(options, &around, &output),
+        Command::Schema(options) => commands::schema::run(options, &output),
         Command::Demo(options) => commands::demo::run(options, &around, &output),
     };
     match done {

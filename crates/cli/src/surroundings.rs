@@ -1,16 +1,21 @@
 //! What the program takes from its surroundings: folders, variables, the clock.
 
 use crate::addresses;
-use crate::arguments::Global;
+use crate::arguments::{Global, SourceOptions};
 use crate::error::Failure;
 use build::addresses::AddressBook;
 use build::base::host::Host;
-use build::config::Choice;
+use build::config::{Choice, Layer, RunValues};
+use build::pipeline::{App, look};
+use build::source::Asked;
 use content::store::Store;
 use std::env;
 use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
+
+/// The variable with keys of `shtetl.toml` for this run.
+const VALUES: &str = "SHTETL_VALUES";
 
 /// Everything that commands need besides their own options.
 pub struct Surroundings {
@@ -41,9 +46,20 @@ impl Surroundings {
         })
     }
 
-    /// What is chosen outside of the app about its configuration.
-    pub fn choice(&self, variant: Option<&str>) -> Choice {
-        Choice { rules: self.rules.clone(), variant: variant.map(str::to_owned) }
+    /// Looks at an app with everything that is said outside of it. `now` is in nanoseconds since 1970.
+    pub fn look(&self, options: &SourceOptions, now: i64) -> Result<App, Failure> {
+        let revision = options.rev.as_deref();
+        let asked = Asked { path: &options.path, revision, search: &self.host.search };
+        Ok(look(&asked, &self.choice(options), &self.store, now)?)
+    }
+
+    /// What is said outside of an app about its configuration.
+    pub fn choice(&self, options: &SourceOptions) -> Choice {
+        let by_variable = env::var(VALUES).ok().map(|text| (Layer::Variable, VALUES, text));
+        let by_option = options.values.iter().map(|text| (Layer::Option, "--value", text.clone()));
+        let values = by_variable.into_iter().chain(by_option);
+        let values = values.map(|(layer, label, text)| RunValues { layer, label: label.to_owned(), text });
+        Choice { rules: self.rules.clone(), variant: options.variant.clone(), values: values.collect() }
     }
 
     /// Nanoseconds since 1970.

@@ -1,7 +1,7 @@
 //! Where packages come from: a URL or a folder in the registry's layout.
 
 use std::fmt;
-use std::path::{Path, PathBuf};
+use std::path::{Component, Path, PathBuf};
 
 /// A registry's address.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -21,7 +21,7 @@ impl Address {
         }
         let folder = base.join(text.strip_prefix("file://").unwrap_or(text));
         // Shown in full; a folder that is not there is told when it is used.
-        Self::Folder(folder.canonicalize().unwrap_or(folder))
+        Self::Folder(folder.canonicalize().unwrap_or_else(|_| without_steps_back(&folder)))
     }
 
     /// The address of something below this one.
@@ -75,6 +75,18 @@ impl fmt::Display for Address {
             },
         }
     }
+}
+
+/// The path with every `x/..` taken out, so that `x` need not exist.
+pub fn without_steps_back(path: &Path) -> PathBuf {
+    let mut plain = PathBuf::new();
+    for part in path.components() {
+        match part {
+            Component::ParentDir => drop(plain.pop()),
+            part => plain.push(part),
+        }
+    }
+    plain
 }
 
 fn is_url(text: &str) -> bool {

@@ -10,7 +10,7 @@ mod fetch;
 mod integrity;
 pub mod packages;
 
-pub use address::Address;
+pub use address::{Address, without_steps_back};
 pub use error::{RemoteError, Result};
 pub use fetch::{Fetcher, Network};
 pub use integrity::Integrity;

@@ -121,7 +121,7 @@ pub(super) fn files(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let path = joined(&import.place.file, &import.name);
         let other = ENDINGS.iter().find_map(|end| other_case(subject, &format!("{path}{end}")));
         let on_disk =
-            ENDINGS.iter().map(|e| format!("{path}{e}")).find(|p| subject.app.folder.join(p).is_file());
+            ENDINGS.iter().map(|e| format!("{path}{e}")).find(|p| subject.app.opened.root.join(p).is_file());
         match (other, on_disk) {
             (Some(other), _) => {
                 let what = format!("{} is imported, and the file is {other}", import.name);

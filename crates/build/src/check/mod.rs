@@ -4,6 +4,7 @@
 //! wrong alarm is worse than none, so a rule that is not sure says nothing, or only doubts.
 
 mod code;
+mod content;
 mod imports;
 mod locks;
 mod runtime;
@@ -18,7 +19,7 @@ use crate::worklist::Worklist;
 use serde::Serialize;
 
 /// How sure a rule is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// The build or the start will fail.
@@ -28,7 +29,7 @@ pub enum Severity {
 }
 
 /// One thing that a rule found.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Problem {
     /// The code of the rule.
     pub code: &'static str,
@@ -139,6 +140,11 @@ pub const RULES: &[Rule] = &[
         code: "secret-committed",
         about: "a secret has a value in a file of the source",
         find: settings::secret,
+    },
+    Rule {
+        code: "content-unexpected",
+        about: "database contents or installed packages are packed",
+        find: content::unexpected,
     },
     Rule { code: "plan-fails", about: "the build cannot be planned", find: plan_fails },
 ];

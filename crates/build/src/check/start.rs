@@ -67,7 +67,7 @@ pub(super) fn file(subject: &Subject<'_>) -> Result<Vec<Found>> {
                 continue;
             }
             let at = process.said.clone();
-            let on_disk = subject.app.folder.join(path);
+            let on_disk = subject.app.opened.root.join(path);
             if on_disk.is_file() {
                 let what = format!("{} needs {path}, which a rule leaves out", process.name);
                 found.push(breaks(at, what, format!("in shtetl.toml, under [source]: include = [{path:?}]")));

@@ -1,7 +1,8 @@
 //! One configuration out of several layers, each value with its origin.
 //!
-//! Lowest first: built-in defaults, house rules, `shtetl.toml`, the chosen variant. (What the survey
-//! finds lies between house rules and `shtetl.toml`; it is not configuration, and is merged there.)
+//! Lowest first: built-in defaults, house rules, `shtetl.toml`, the chosen variant, values said for
+//! one run in a variable or an option. (What the survey finds lies between house rules and
+//! `shtetl.toml`; it is not configuration, and is merged there.)
 
 use super::reader::{Complaint, Document, Fault, Leaf};
 use super::{AppConfig, FILE_NAME, ProcessConfig, SettingRule, values};
@@ -20,6 +21,10 @@ pub enum Layer {
     App,
     /// A variant in `shtetl.toml`.
     Variant(String),
+    /// An environment variable, for one run.
+    Variable,
+    /// An option of the command line, for one run.
+    Option,
 }
 
 /// Where an effective value was said.
@@ -44,6 +49,30 @@ pub struct Choice {
     pub rules: Option<PathBuf>,
     /// The variant.
     pub variant: Option<String>,
+    /// Values for this run, weakest first.
+    pub values: Vec<RunValues>,
+}
+
+/// Keys of `shtetl.toml` that are said for one run.
+#[derive(Debug, Clone)]
+pub struct RunValues {
+    /// Who says them.
+    pub layer: Layer,
+    /// The name of the variable or option.
+    pub label: String,
+    /// As in the file, or one `key=value` whose value need not be quoted.
+    pub text: String,
+}
+
+/// Where the configuration of an app is.
+#[derive(Debug, Clone, Copy)]
+pub struct ConfigPlace<'a> {
+    /// The folder with the file.
+    pub folder: &'a Path,
+    /// The same folder as people know it.
+    pub shown: &'a Path,
+    /// The folder that relative paths are taken from.
+    pub near: &'a Path,
 }
 
 /// The effective configuration.
@@ -55,47 +84,46 @@ pub struct Effective {
     pub origins: BTreeMap<String, Origin>,
 }
 
-struct HouseRules {
+/// One layer as it was read.
+struct Read {
+    layer: Layer,
     config: AppConfig,
     leaves: BTreeMap<String, Leaf>,
-    locked: Vec<String>,
+    /// The file, variable or option, for people.
     shown: String,
 }
 
+struct HouseRules {
+    read: Read,
+    locked: Vec<String>,
+}
+
 impl Effective {
-    /// Reads the configuration of the app in `folder` with its layers.
-    pub fn load(folder: &Path, choice: &Choice) -> Result<Self> {
-        let path = folder.join(FILE_NAME);
+    /// Reads the configuration of an app with its layers.
+    pub fn load(place: &ConfigPlace<'_>, choice: &Choice) -> Result<Self> {
+        let path = place.folder.join(FILE_NAME);
         let text = if path.exists() { std::fs::read_to_string(&path).facts(&path)? } else { String::new() };
-        let fail = |complaints| BuildError::Config { path: path.clone(), text: text.clone(), complaints };
+        let shown = place.shown.join(FILE_NAME);
+        let fail = |complaints| BuildError::Config { path: shown.clone(), text: text.clone(), complaints };
         let document = Document::parse(&text).map_err(fail)?;
         let mut app = AppConfig::default();
         let mut variants = values::read(&document, &mut app);
         let (mut complaints, leaves) = document.done();
 
-        let named = app.rules.as_ref().map(|rules| folder.join(rules));
+        let named = app.rules.as_ref().map(|rules| remote::without_steps_back(&place.near.join(rules)));
         let house = choice.rules.clone().or(named).map(|file| HouseRules::load(&file)).transpose()?;
-        let locked: &[String] = house.as_ref().map(|h| h.locked.as_slice()).unwrap_or_default();
-        complaints.extend(broken_locks(locked, house.as_ref(), &leaves));
+        complaints.extend(broken_locks(house.as_ref(), &leaves));
         if !complaints.is_empty() {
             complaints.sort_by_key(|c| c.span.start);
             return Err(fail(complaints));
         }
 
-        let mut effective = Self::default();
-        if let Some(house) = house {
-            effective.lay(
-                house.config,
-                Layer::HouseRules,
-                &house.shown,
-                house.leaves.into_iter(),
-                &house.locked,
-            );
-        }
-        let own = leaves.clone().into_iter().filter(|(key, _)| !key.starts_with("variant."));
-        effective.lay(app, Layer::App, FILE_NAME, own, &[]);
+        let own = leaves.iter().filter(|(key, _)| !key.starts_with("variant."));
+        let own = own.map(|(k, l)| (k.clone(), l.clone())).collect();
+        let mut layers =
+            vec![Read { layer: Layer::App, config: app, leaves: own, shown: FILE_NAME.to_owned() }];
         if let Some(name) = &choice.variant {
-            let Some(variant) = variants.remove(name) else {
+            let Some(config) = variants.remove(name) else {
                 return Err(BuildError::UnknownVariant {
                     name: name.clone(),
                     known: variants.into_keys().collect(),
@@ -103,8 +131,19 @@ impl Effective {
             };
             let prefix = format!("variant.{name}.");
             let own = leaves.into_iter().filter_map(|(k, l)| Some((k.strip_prefix(&prefix)?.to_owned(), l)));
-            effective.lay(variant, Layer::Variant(name.clone()), FILE_NAME, own, &[]);
+            let layer = Layer::Variant(name.clone());
+            layers.push(Read { layer, config, leaves: own.collect(), shown: FILE_NAME.to_owned() });
         }
+        for values in &choice.values {
+            layers.push(values.read(house.as_ref())?);
+        }
+
+        let mut effective = Self::default();
+        let locked = house.as_ref().map(|h| h.locked.clone()).unwrap_or_default();
+        if let Some(house) = house {
+            effective.lay(house.read, &locked);
+        }
+        layers.into_iter().for_each(|layer| effective.lay(layer, &[]));
         Ok(effective)
     }
 
@@ -114,19 +153,12 @@ impl Effective {
     }
 
     /// Puts a layer on top.
-    fn lay(
-        &mut self,
-        upper: AppConfig,
-        layer: Layer,
-        file: &str,
-        leaves: impl Iterator<Item = (String, Leaf)>,
-        locked: &[String],
-    ) {
-        self.config = over(std::mem::take(&mut self.config), upper);
-        for (key, leaf) in leaves {
+    fn lay(&mut self, upper: Read, locked: &[String]) {
+        self.config = over(std::mem::take(&mut self.config), upper.config);
+        for (key, leaf) in upper.leaves {
             let origin = Origin {
-                layer: layer.clone(),
-                place: Place::new(file, Some(leaf.line)),
+                layer: upper.layer.clone(),
+                place: Place::new(upper.shown.as_str(), leaf.line),
                 text: leaf.text,
                 locked: locked.iter().any(|l| covers(l, &key)),
             };
@@ -134,6 +166,42 @@ impl Effective {
             let is_short = key.strip_prefix("settings.").is_some_and(|name| !name.contains('.'));
             self.origins.insert(if is_short { format!("{key}.value") } else { key }, origin);
         }
+    }
+}
+
+impl RunValues {
+    fn read(&self, house: Option<&HouseRules>) -> Result<Read> {
+        let quoted = self.text.split_once('=').map(|(key, value)| {
+            let value = value.trim().replace('\\', "\\\\").replace('"', "\\\"");
+            format!("{} = \"{value}\"", key.trim())
+        });
+        let first = self.read_as(&self.text, house);
+        let second = quoted.filter(|_| !self.text.contains('\n')).map(|text| self.read_as(&text, house));
+        match (first, second) {
+            (Err(_), Some(Ok(read))) => Ok(read),
+            (first, _) => first,
+        }
+    }
+
+    fn read_as(&self, text: &str, house: Option<&HouseRules>) -> Result<Read> {
+        let fail = |complaints| BuildError::Config {
+            path: PathBuf::from(&self.label),
+            text: text.to_owned(),
+            complaints,
+        };
+        let document = Document::parse(text).map_err(fail)?;
+        let mut config = AppConfig::default();
+        values::read_values(&document, &mut config);
+        let (mut complaints, mut leaves) = document.done();
+        complaints.extend(broken_locks(house, &leaves));
+        if !complaints.is_empty() {
+            return Err(fail(complaints));
+        }
+        if text.trim().lines().count() < 2 {
+            leaves.values_mut().for_each(|leaf| leaf.line = None);
+        }
+        config.name_versions(&self.label);
+        Ok(Read { layer: self.layer.clone(), config, leaves, shown: self.label.clone() })
     }
 }
 
@@ -159,10 +227,8 @@ impl HouseRules {
             };
         }
         let shown = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        for (_, place) in config.buildpacks.values_mut().filter_map(|b| b.version.as_mut()) {
-            place.file.clone_from(&shown);
-        }
-        Ok(Self { config, leaves, locked, shown })
+        config.name_versions(&shown);
+        Ok(Self { read: Read { layer: Layer::HouseRules, config, leaves, shown }, locked })
     }
 }
 
@@ -172,19 +238,14 @@ fn covers(locked: &str, key: &str) -> bool {
 }
 
 /// Keys of the app, its variants included, that the house rules do not let it change.
-fn broken_locks(
-    locked: &[String],
-    house: Option<&HouseRules>,
-    leaves: &BTreeMap<String, Leaf>,
-) -> Vec<Complaint> {
+fn broken_locks(house: Option<&HouseRules>, leaves: &BTreeMap<String, Leaf>) -> Vec<Complaint> {
+    let Some(HouseRules { read, locked }) = house else { return Vec::new() };
     let plain = |key: &str| match key.strip_prefix("variant.").and_then(|rest| rest.split_once('.')) {
         Some((_, inside)) => inside.to_owned(),
         None => key.to_owned(),
     };
-    let by = house.map(|h| h.shown.clone()).unwrap_or_default();
     // Saying the same is allowed.
-    let same =
-        |key: &str, leaf: &Leaf| house.and_then(|h| h.leaves.get(key)).is_some_and(|l| l.text == leaf.text);
+    let same = |key: &str, leaf: &Leaf| read.leaves.get(key).is_some_and(|l| l.text == leaf.text);
     let broken = leaves.iter().filter(|(key, leaf)| {
         let key = plain(key);
         locked.iter().any(|l| covers(l, &key)) && !same(&key, leaf)
@@ -192,7 +253,7 @@ fn broken_locks(
     broken
         .map(|(key, leaf)| Complaint {
             span: leaf.span.clone(),
-            fault: Fault::Locked { key: key.clone(), by: by.clone() },
+            fault: Fault::Locked { key: key.clone(), by: read.shown.clone() },
         })
         .collect()
 }

@@ -2,9 +2,10 @@
 
 mod layers;
 mod reader;
+pub mod schema;
 mod values;
 
-pub use layers::{Choice, Effective, Layer, Origin};
+pub use layers::{Choice, ConfigPlace, Effective, Layer, Origin, RunValues};
 pub use reader::{Complaint, Fault};
 
 use crate::error::{BuildError, PathFacts, Place, Result};
@@ -71,7 +72,9 @@ pub struct ProcessConfig {
 }
 
 /// What `[settings]` says of one environment variable.
-#[derive(Debug, Clone, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
+#[derive(
+    Debug, Clone, Default, PartialEq, Eq, serde::Serialize, serde::Deserialize, schemars::JsonSchema,
+)]
 pub struct SettingRule {
     /// The value, unless another is given at the start.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -88,6 +91,13 @@ pub struct SettingRule {
 }
 
 impl AppConfig {
+    /// Notes that what it says of versions was said in `file`.
+    fn name_versions(&mut self, file: &str) {
+        for (_, place) in self.buildpacks.values_mut().filter_map(|b| b.version.as_mut()) {
+            place.file = file.to_owned();
+        }
+    }
+
     /// Reads the user's own configuration at `path`, which has only the table `[addresses]`.
     pub fn user_addresses(path: &Path) -> Result<BTreeMap<String, String>> {
         if !path.exists() {

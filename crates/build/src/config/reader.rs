@@ -45,8 +45,8 @@ pub(super) struct Document<'t> {
 pub(super) struct Leaf {
     /// Bytes of the text.
     pub(super) span: Range<usize>,
-    /// The line that it begins on, from 1.
-    pub(super) line: u32,
+    /// The line that it begins on, from 1, where lines mean something.
+    pub(super) line: Option<u32>,
     /// As it is written.
     pub(super) text: String,
 }
@@ -84,7 +84,7 @@ impl<'t> Document<'t> {
         }
         let span = value.span();
         let leaf = Leaf {
-            line: line_of(self.text, span.start),
+            line: Some(line_of(self.text, span.start)),
             text: self.text.get(span.clone()).unwrap_or_default().to_owned(),
             span,
         };

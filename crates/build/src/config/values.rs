@@ -10,9 +10,7 @@ use std::collections::BTreeMap;
 /// Reads an app's configuration; gives its variants.
 pub(super) fn read(document: &Document<'_>, config: &mut AppConfig) -> BTreeMap<String, AppConfig> {
     let root = document.root();
-    if let Some(value) = root.value("name") {
-        config.name = value.string().inspect(|name| check_name(&value, "app", name));
-    }
+    read_name(&root, config);
     config.rules = root.value("rules").and_then(|v| v.string());
     read_shared(&root, config);
     let mut variants = BTreeMap::new();
@@ -37,6 +35,20 @@ pub(super) fn read_house(document: &Document<'_>, config: &mut AppConfig) -> Vec
     let locked = root.value("locked").and_then(|v| v.strings()).unwrap_or_default();
     root.done();
     locked
+}
+
+/// Reads values for one run: whatever the file may say, but no other rules and no variants.
+pub(super) fn read_values(document: &Document<'_>, config: &mut AppConfig) {
+    let root = document.root();
+    read_name(&root, config);
+    read_shared(&root, config);
+    root.done();
+}
+
+fn read_name(root: &Table<'_, '_>, config: &mut AppConfig) {
+    if let Some(value) = root.value("name") {
+        config.name = value.string().inspect(|name| check_name(&value, "app", name));
+    }
 }
 
 /// What both apps and house rules may say.
@@ -66,7 +78,7 @@ fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
     }
     if let Some(table) = root.value("settings").and_then(|v| v.table()) {
         for (name, _, value) in table.each() {
-            if !is_variable_name(name) {
+            if !names::is_variable(name) {
                 let rule = "the name must be letters, digits and underscores, not beginning with a digit";
                 value.bad(rule.to_owned());
             }
@@ -109,11 +121,6 @@ fn check_name(value: &Value<'_, '_>, what: &'static str, name: &str) {
             None => rule.to_owned(),
         });
     }
-}
-
-fn is_variable_name(name: &str) -> bool {
-    name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
-        && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
 }
 
 fn patterns(value: Option<Value<'_, '_>>) -> Vec<String> {

@@ -5,7 +5,7 @@ use std::io::Read;
 use std::path::Path;
 
 /// Something that was left out and that people may miss.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
 pub struct LeftOut {
     /// Path from the root of the source.
     pub path: String,
@@ -14,7 +14,7 @@ pub struct LeftOut {
 }
 
 /// Why something was left out.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum WhyLeftOut {
     /// A file with settings of one place, often secret ones.

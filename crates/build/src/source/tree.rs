@@ -1,7 +1,9 @@
-//! The files of a source, and the one digest that stands for all of them.
+//! The files of a source. What they look like from outside is known at once; their contents are only
+//! read where somebody needs them.
 
 use crate::error::{BuildError, PathFacts, Result};
 use content::digest::{Hasher, Sha256};
+use content::store::{FileMemo, Signature, Store};
 use content::{InputDigest, TreeDigest};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -11,8 +13,8 @@ use std::path::{Path, PathBuf};
 pub struct TreeFile {
     /// What it is.
     pub kind: TreeKind,
-    /// Digest of kind, mode and content.
-    pub digest: InputDigest,
+    /// What the file system says of it.
+    pub signature: Signature,
 }
 
 /// What a file of a source is.
@@ -78,15 +80,45 @@ impl SourceTree {
         String::from_utf8(bytes).map(Some).map_err(|_| malformed("not UTF-8"))
     }
 
-    /// Merkle digest: every path with the digest of what is there.
-    pub fn digest(&self) -> TreeDigest {
+    /// Stands for what the file system says of all files; the same as long as nobody touches one.
+    /// `None` when one was touched so shortly before `now` (in nanoseconds since 1970) that it may
+    /// change again without looking so.
+    pub fn appearance(&self, now: i64) -> Option<Sha256> {
         let mut hasher = Hasher::new();
+        hasher.update(self.root.as_os_str().as_encoded_bytes());
         for (path, file) in &self.files {
+            if !file.signature.is_settled(now) {
+                return None;
+            }
             hasher.update(path.as_bytes());
-            hasher.update(b"\0");
-            hasher.update(file.digest.0.bytes());
+            hasher.update(&file.signature.to_bytes());
         }
-        TreeDigest(hasher.finish())
+        Some(hasher.finish())
+    }
+
+    /// The digests of all files; those of unchanged ones come from the store's memory. `now` is in
+    /// nanoseconds since 1970.
+    pub fn digests(&self, store: &Store, now: i64) -> Result<TreeDigests> {
+        let whole = match self.files.keys().next() {
+            Some(only) if self.files.len() == 1 => self.root.join(only),
+            _ => self.root.clone(),
+        };
+        let memo = format!("files-{}.json", Sha256::of(whole.as_os_str().as_encoded_bytes()).hex());
+        let mut known = FileMemo::load(store, &memo);
+        let mut digests = BTreeMap::new();
+        for (path, file) in &self.files {
+            let digest = match &file.kind {
+                TreeKind::Link { target } => InputDigest::of(format!("link {target}").as_bytes()),
+                TreeKind::File { executable, .. } => {
+                    let content = known.digest(path, &self.root.join(path), file.signature, now)?;
+                    let text = format!("{} {content}", if *executable { "run" } else { "file" });
+                    InputDigest::of(text.as_bytes())
+                }
+            };
+            digests.insert(path.clone(), digest);
+        }
+        known.save(store, &memo)?;
+        Ok(TreeDigests(digests))
     }
 
     /// Bytes of all regular files together.
@@ -101,16 +133,18 @@ impl SourceTree {
     }
 }
 
-impl TreeFile {
-    /// A regular file with this content.
-    pub fn file(content: InputDigest, size: u64, executable: bool) -> Self {
-        let text = format!("{} {content}", if executable { "run" } else { "file" });
-        Self { kind: TreeKind::File { size, executable }, digest: InputDigest(Sha256::of(text.as_bytes())) }
-    }
+/// The digest of kind, mode and content of every file, by path.
+pub struct TreeDigests(pub BTreeMap<String, InputDigest>);
 
-    /// A symbolic link.
-    pub fn link(target: String) -> Self {
-        let digest = InputDigest::of(format!("link {target}").as_bytes());
-        Self { kind: TreeKind::Link { target }, digest }
+impl TreeDigests {
+    /// Merkle digest: every path with the digest of what is there.
+    pub fn tree(&self) -> TreeDigest {
+        let mut hasher = Hasher::new();
+        for (path, digest) in &self.0 {
+            hasher.update(path.as_bytes());
+            hasher.update(b"\0");
+            hasher.update(digest.0.bytes());
+        }
+        TreeDigest(hasher.finish())
     }
 }

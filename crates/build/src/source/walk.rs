@@ -1,9 +1,12 @@
 //! Walks a folder and takes in what belongs to the app.
 
+use super::git::repository_of;
+use super::notable::{Notable, notable};
+use super::opened::Opened;
 use super::rules::{self, LeftOut, WhyLeftOut};
-use super::tree::{SourceTree, TreeFile};
+use super::tree::{SourceTree, TreeFile, TreeKind};
 use crate::error::{BuildError, PathFacts, Result};
-use content::store::{FileMemo, Store};
+use content::store::Signature;
 use globset::{Glob, GlobBuilder, GlobSet, GlobSetBuilder};
 use ignore::{DirEntry, WalkBuilder, WalkState};
 use std::collections::BTreeMap;
@@ -27,28 +30,30 @@ pub struct Source {
     pub tree: SourceTree,
     /// What was left out and may be missed.
     pub left_out: Vec<LeftOut>,
+    /// What was taken in and hardly anybody means to have in an image.
+    pub notable: Vec<Notable>,
 }
 
-/// Takes in the folder `root`. Digests of unchanged files come from the store's memory; `now` is in
-/// nanoseconds since 1970.
-pub fn take_in(root: &Path, rules: &SourceRules, store: &Store, now: i64) -> Result<Source> {
-    let root = root.canonicalize().facts(root)?;
-    fs::read_dir(&root).facts(&root)?;
-    let memo_name =
-        format!("files-{}.json", content::digest::Sha256::of(root.as_os_str().as_encoded_bytes()).hex());
-    let mut intake = Intake { root: &root, memo: FileMemo::default(), now, files: BTreeMap::new() };
-    let left_out = intake.walk_by_rules(&set_of(&rules.exclude), || FileMemo::load(store, &memo_name))?;
+/// Takes in what was opened, by these rules.
+pub fn take_in(opened: &Opened, rules: &SourceRules) -> Result<Source> {
+    let root = opened.root.as_path();
+    let mut intake = Intake { root, files: BTreeMap::new() };
+    let mut left_out = Vec::new();
+    match &opened.only {
+        Some(name) => intake.take_program(name)?,
+        None => left_out = intake.walk_by_rules(&set_of(&rules.exclude), opened.ignores)?,
+    }
     let include = set_of(&rules.include);
     if !include.is_empty() {
         intake.walk_included(&include)?;
     }
-    let Intake { memo, files, .. } = intake;
-    memo.save(store, &memo_name)?;
-    let left_out: Vec<_> = left_out.into_iter().filter(|l| !files.contains_key(&l.path)).collect();
+    let files = intake.files;
+    left_out.retain(|l| !files.contains_key(&l.path));
     if files.is_empty() {
-        return Err(BuildError::EmptySource { path: root, left_out: left_out.len() });
+        return Err(BuildError::EmptySource { path: opened.shown.clone(), left_out: left_out.len() });
     }
-    Ok(Source { tree: SourceTree::new(root, files), left_out })
+    let tree = SourceTree::new(root.to_owned(), files);
+    Ok(Source { notable: notable(&tree), tree, left_out })
 }
 
 /// The patterns were checked when the configuration was read.
@@ -84,27 +89,24 @@ impl Met {
 
 struct Intake<'r> {
     root: &'r Path,
-    memo: FileMemo,
-    now: i64,
     files: BTreeMap<String, TreeFile>,
 }
 
 impl Intake<'_> {
     /// Everything but what rules leave out; gives the notable part of that.
-    fn walk_by_rules(
-        &mut self,
-        exclude: &GlobSet,
-        remembered: impl FnOnce() -> FileMemo,
-    ) -> Result<Vec<LeftOut>> {
+    fn walk_by_rules(&mut self, exclude: &GlobSet, ignores: bool) -> Result<Vec<LeftOut>> {
         let left_out = Arc::new(Mutex::new(Vec::new()));
         let (root, seen, exclude) = (self.root.to_owned(), Arc::clone(&left_out), exclude.clone());
         let mut walk = WalkBuilder::new(self.root);
-        // Only rules inside the source count: the result must not depend on where the folder lies.
+        // Rules of the source and of the repository that it lies in count; rules above the repository
+        // and those of this user do not.
+        let in_repository = ignores && repository_of(self.root).is_some();
         walk.hidden(false)
-            .parents(false)
+            .parents(in_repository)
+            .require_git(in_repository)
+            .git_ignore(ignores)
             .git_global(false)
             .git_exclude(false)
-            .require_git(false)
             .ignore(false);
         walk.filter_entry(move |entry| keep(entry, &root, &exclude, &seen)).threads(WALKERS);
         let (tell, told) = mpsc::channel();
@@ -118,8 +120,6 @@ impl Intake<'_> {
                     })
                 });
             });
-            // The walkers ask the file system while this thread reads and looks up what is known.
-            self.memo = remembered();
             told.into_iter().try_for_each(|met| self.take(met))
         })?;
         let mut left_out = left_out.lock().map(|l| l.clone()).unwrap_or_default();
@@ -140,6 +140,15 @@ impl Intake<'_> {
         Ok(())
     }
 
+    /// The one file of a source that is a built program: it runs, whatever its mode says.
+    fn take_program(&mut self, name: &str) -> Result<()> {
+        let full = self.root.join(name);
+        let metadata = fs::metadata(&full).facts(&full)?;
+        let kind = TreeKind::File { size: metadata.len(), executable: true };
+        self.files.insert(name.to_owned(), TreeFile { kind, signature: Signature::of(&metadata) });
+        Ok(())
+    }
+
     fn take(&mut self, met: Met) -> Result<()> {
         let Met { path: full, metadata } = met;
         let full = full.as_path();
@@ -151,16 +160,15 @@ impl Intake<'_> {
         if rules::is_build_file(&path) {
             return Ok(());
         }
-        let file = if metadata.is_symlink() {
-            TreeFile::link(self.checked_target(&path, full)?)
+        let kind = if metadata.is_symlink() {
+            TreeKind::Link { target: self.checked_target(&path, full)? }
         } else if metadata.is_file() {
             let executable = metadata.permissions().mode() & 0o100 != 0;
-            let digest = self.memo.digest(&path, full, &metadata, self.now)?;
-            TreeFile::file(digest, metadata.len(), executable)
+            TreeKind::File { size: metadata.len(), executable }
         } else {
             return Ok(());
         };
-        self.files.insert(path, file);
+        self.files.insert(path, TreeFile { kind, signature: Signature::of(&metadata) });
         Ok(())
     }
 
@@ -235,6 +243,8 @@ fn walk_error(root: &Path, error: ignore::Error) -> BuildError {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::source::Asked;
+    use content::store::Store;
 
     #[test]
     fn rules_decide_what_is_taken_in() {
@@ -259,7 +269,9 @@ mod tests {
         put("shtetl.toml", "");
         let rules = SourceRules { exclude: vec!["docs".into()], include: vec!["bin/ferryd".into()] };
         let store = Store::open(&folder.join("store")).unwrap();
-        let source = take_in(&root, &rules, &store, 0).unwrap();
+        let asked = Asked { path: &root, revision: None, search: &[] };
+        let opened = Opened::open(&asked, &store, 0).unwrap();
+        let source = take_in(&opened, &rules).unwrap();
         let taken: Vec<_> = source.tree.files().keys().map(String::as_str).collect();
         assert_eq!(
             taken,
@@ -275,7 +287,7 @@ mod tests {
             ]
         );
         std::os::unix::fs::symlink("../../etc", root.join("away")).unwrap();
-        assert!(matches!(take_in(&root, &rules, &store, 0), Err(BuildError::LinkOutside { .. })));
+        assert!(matches!(take_in(&opened, &rules), Err(BuildError::LinkOutside { .. })));
         content::store::remove_tree(&folder);
     }
 }

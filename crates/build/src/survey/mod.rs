@@ -2,6 +2,7 @@
 
 mod processes;
 mod reads;
+mod samples;
 
 pub use crate::error::Place;
 pub(crate) use reads::is_for_tests;
@@ -11,14 +12,12 @@ use crate::config::{AppConfig, BuildpackOptions, Effective, SettingRule};
 use crate::error::{BuildError, Result};
 use crate::lang;
 use crate::names;
-use crate::source::{LeftOut, Source, SourceTree};
-use content::TreeDigest;
+use crate::source::{LeftOut, Notable, Revision, Source, SourceTree};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::Path;
 
 /// Whether a piece of evidence speaks for or against a conclusion.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Speaks {
     /// For it.
@@ -28,7 +27,7 @@ pub enum Speaks {
 }
 
 /// One observed fact.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Evidence {
     /// For or against what the finding claims.
     pub speaks: Speaks,
@@ -53,7 +52,7 @@ impl Evidence {
 }
 
 /// A runtime that a buildpack needs.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct RuntimeWish {
     /// For example `node`.
     pub runtime: &'static str,
@@ -66,7 +65,7 @@ pub struct RuntimeWish {
 }
 
 /// A lockfile and what it locks.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct LockFound {
     /// The file.
     pub file: String,
@@ -77,7 +76,7 @@ pub struct LockFound {
 }
 
 /// Whether a process goes on or ends by itself.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum ProcessKind {
     /// Goes on until it is told to end.
@@ -87,7 +86,7 @@ pub enum ProcessKind {
 }
 
 /// One way to run the app.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct ProcessType {
     /// For example `web`.
     pub name: String,
@@ -115,7 +114,7 @@ pub struct ProcessType {
 }
 
 /// How much of a source a buildpack takes for its own.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Claim {
     /// Nothing.
@@ -127,7 +126,7 @@ pub enum Claim {
 }
 
 /// What one buildpack concludes.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Finding {
     /// The buildpack.
     pub buildpack: &'static str,
@@ -177,20 +176,23 @@ impl Finding {
 }
 
 /// Everything that is concluded about a source.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
 pub struct Survey {
     /// The app's name.
     pub name: String,
     /// Where the name was said; without, it is the folder's.
     pub name_said: Option<Place>,
-    /// Digest of all files that are packed.
-    pub source: TreeDigest,
-    /// How many they are.
+    /// How many files are packed.
     pub files: usize,
     /// Their size in bytes.
     pub size: u64,
+    /// The commit that it was taken from.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub revision: Option<Revision>,
     /// What was left out and may be missed.
     pub left_out: Vec<LeftOut>,
+    /// What was taken in and hardly anybody means to have in an image.
+    pub notable: Vec<Notable>,
     /// The base, and where it was said; without, it is the default.
     pub base: (String, Option<Place>),
     /// What every buildpack concludes, in order.
@@ -203,6 +205,16 @@ pub struct Survey {
     pub settings: BTreeMap<String, SettingRule>,
     /// Variables that its code reads, by name.
     pub reads: BTreeMap<String, ReadSetting>,
+    /// Variables that a sample of a dotenv file names.
+    pub samples: BTreeMap<String, Place>,
+}
+
+/// What was observed of a source besides its files.
+pub struct Observed {
+    /// Variables that its code reads.
+    pub reads: BTreeMap<String, ReadSetting>,
+    /// The commit that it was taken from.
+    pub revision: Option<Revision>,
 }
 
 impl Survey {
@@ -212,15 +224,11 @@ impl Survey {
     }
 }
 
-/// Surveys what was taken in from `folder`; `reads` are the variables that its code reads.
-pub fn survey(
-    folder: &Path,
-    source: &Source,
-    effective: &Effective,
-    reads: BTreeMap<String, ReadSetting>,
-) -> Result<Survey> {
+/// Surveys what was taken in; `called` is the app's name when its configuration does not say.
+pub fn survey(called: &str, source: &Source, effective: &Effective, observed: Observed) -> Result<Survey> {
     let config = &effective.config;
-    let name = app_name(folder, config)?;
+    let name = config.name.as_deref().unwrap_or(called).to_owned();
+    names::check("app", &name)?;
     check_buildpack_names(config)?;
     let mut findings = Vec::new();
     for buildpack in lang::ALL {
@@ -232,10 +240,11 @@ pub fn survey(
     Ok(Survey {
         name_said: effective.place("name"),
         name,
-        source: source.tree.digest(),
         files: source.tree.files().len(),
         size: source.tree.size(),
+        revision: observed.revision,
         left_out: source.left_out.clone(),
+        notable: source.notable.clone(),
         base: match &config.base {
             Some(base) => (base.clone(), effective.place("base.from")),
             None => (crate::base::DEFAULT.to_owned(), None),
@@ -244,23 +253,14 @@ pub fn survey(
         chosen,
         processes,
         settings: config.settings.clone(),
-        reads,
+        reads: observed.reads,
+        samples: samples::find(&source.tree)?,
     })
 }
 
 /// The options of one buildpack.
 pub fn options_of(config: &AppConfig, buildpack: &str) -> BuildpackOptions {
     config.buildpacks.get(buildpack).cloned().unwrap_or_default()
-}
-
-fn app_name(folder: &Path, config: &AppConfig) -> Result<String> {
-    if let Some(name) = &config.name {
-        return Ok(name.clone());
-    }
-    let full = folder.canonicalize().unwrap_or_else(|_| folder.to_owned());
-    let name = full.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    names::check("app", &name)?;
-    Ok(name)
 }
 
 fn check_buildpack_names(config: &AppConfig) -> Result<()> {

@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
 /// A variable that the code reads.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct ReadSetting {
     /// Where it is read first.
     pub place: Place,
@@ -62,7 +62,7 @@ const PATTERNS: &[Pattern] = &[
 ];
 
 /// Variables that every image or shell has, or that only tell which kind of run it is.
-const USUAL: [&str; 16] = [
+const USUAL: &[&str] = &[
     "PORT",
     "HOME",
     "PATH",
@@ -79,6 +79,17 @@ const USUAL: [&str; 16] = [
     "RAILS_ENV",
     "RACK_ENV",
     "DEBUG",
+    // What a gateway tells of a request (RFC 3875, section 4.1), under the same kind of names.
+    "CONTENT_LENGTH",
+    "CONTENT_TYPE",
+    "PATH_INFO",
+    "QUERY_STRING",
+    "REMOTE_ADDR",
+    "REQUEST_METHOD",
+    "SCRIPT_NAME",
+    "SERVER_NAME",
+    "SERVER_PORT",
+    "SERVER_PROTOCOL",
 ];
 
 /// Larger files are no sources that people write, in bytes.
@@ -92,14 +103,17 @@ const MOST_PLACES: usize = 50;
 /// Version of the patterns; what was found with others is not taken from memory.
 const VERSION: u32 = 1;
 
-/// As [`find`], from the store's memory when this very tree was looked at before.
-pub fn find_or_remember(tree: &SourceTree, store: &Store) -> Result<BTreeMap<String, ReadSetting>> {
-    let memory = store.tree_path(&format!("reads-{VERSION}-{}.json", tree.digest().hex()));
-    if let Some(known) = store.read_json(&memory) {
+/// As [`find`], from the store's memory when nobody touched a file since it was looked at. `now` is
+/// in nanoseconds since 1970.
+pub fn find_or_remember(tree: &SourceTree, store: &Store, now: i64) -> Result<BTreeMap<String, ReadSetting>> {
+    let memory = tree.appearance(now).map(|a| store.tree_path(&format!("reads-{VERSION}-{}.json", a.hex())));
+    if let Some(known) = memory.as_ref().and_then(|memory| store.read_json(memory)) {
         return Ok(known);
     }
     let found = find(tree)?;
-    store.write_json(&memory, &found)?;
+    if let Some(memory) = memory {
+        store.write_json(&memory, &found)?;
+    }
     Ok(found)
 }
 
@@ -144,7 +158,7 @@ fn scan(path: &str, text: &str, pattern: &Pattern, found: &mut BTreeMap<String, 
         }
         let rest = &text[at + pattern.before.len()..line_end];
         let Some((name, after)) = name_of(rest, pattern.quoted) else { continue };
-        if USUAL.contains(&name) {
+        if USUAL.contains(&name) || name.starts_with("HTTP_") {
             continue;
         }
         let after = after.trim_start_matches([')', ']', ' ']).trim_start();

@@ -15,7 +15,9 @@ use remote::Fetcher;
 use serde::{Deserialize, Serialize};
 
 /// What a layer is for. The order is from the bottom of an image to its top: by how seldom it changes.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, schemars::JsonSchema,
+)]
 #[serde(rename_all = "kebab-case")]
 pub enum Role {
     /// What every program needs: libraries, certificates, time zones, users.
@@ -44,7 +46,7 @@ impl Role {
 }
 
 /// A package that a step put into a layer.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct PackageFact {
     /// Its name in its registry.
     pub name: String,

@@ -6,9 +6,10 @@ use crate::base::host::{self, Host};
 use crate::config::AppConfig;
 use crate::error::{BuildError, PathFacts, Place, Result};
 use crate::lang::{self, Context};
-use crate::source::{SourceTree, TreeKind};
+use crate::source::{SourceTree, TreeDigests, TreeKind};
 use crate::survey::{Claim, RuntimeWish, Survey, options_of};
 use crate::worklist::PackageFact;
+use content::TreeDigest;
 use content::layer::{Entry, LayerWriter};
 use content::store::Store;
 use serde::{Deserialize, Serialize};
@@ -21,7 +22,7 @@ use std::sync::Arc;
 const APP_FOLDER: &str = "app";
 
 /// A runtime that was chosen for a build.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct RuntimeInUse {
     /// For example `node`.
     pub name: String,
@@ -38,6 +39,8 @@ pub struct RuntimeInUse {
 pub struct Worklist {
     /// The steps; their layers go from the bottom of the image to its top in this order.
     pub steps: Vec<Step>,
+    /// Digest of the app's own files.
+    pub source: TreeDigest,
     /// What all keys share.
     pub form: Form,
     /// The runtimes.
@@ -66,7 +69,7 @@ pub struct Sources<'a> {
     pub now: i64,
 }
 
-/// Plans the build of a surveyed source.
+/// Plans the build of a surveyed source, but for the packing of its files ([`Worklist::pack`]).
 pub fn plan(sources: &Sources<'_>, form: Form) -> Result<Worklist> {
     let Sources { survey, tree, config, addresses, host, store, now } = *sources;
     if survey.base.0 != "host" {
@@ -75,8 +78,15 @@ pub fn plan(sources: &Sources<'_>, form: Form) -> Result<Worklist> {
     if survey.processes.is_empty() {
         return Err(BuildError::NoProcess { language: survey.chosen.join(" and ") });
     }
-    let mut list =
-        Worklist { steps: Vec::new(), form, runtimes: Vec::new(), env: BTreeMap::new(), notes: Vec::new() };
+    let mut list = Worklist {
+        steps: Vec::new(),
+        source: TreeDigest::of(b""),
+        form,
+        runtimes: Vec::new(),
+        env: BTreeMap::new(),
+        notes: Vec::new(),
+    };
+    list.notes.extend(source_notes(survey));
     let mut path = Vec::new();
     let mut interpreter: Option<PathBuf> = None;
     for (number, finding) in survey.chosen_findings().enumerate() {
@@ -129,13 +139,23 @@ pub fn plan(sources: &Sources<'_>, form: Form) -> Result<Worklist> {
     let base = host::capture_base(host, interpreter.as_deref(), store, now)?;
     list.notes.extend(base.notes.iter().cloned());
     list.steps.push(captured_step("host base".to_owned(), Role::Base, base));
-    list.steps.push(app_step(tree));
     list.steps.sort_by_key(|s| s.role);
     path.extend(["/usr/local/bin", "/usr/bin", "/bin"].map(str::to_owned));
     path.dedup();
     list.env.insert("PATH".to_owned(), path.join(":"));
     list.env.insert("HOME".to_owned(), format!("/{}", crate::base::APP_HOME));
     Ok(list)
+}
+
+/// What people should know of the source that is packed.
+fn source_notes(survey: &Survey) -> Vec<String> {
+    let changed = survey.revision.iter().filter(|r| !r.uncommitted.is_empty()).map(|r| {
+        let (number, first) = (r.uncommitted.len(), &r.uncommitted[0]);
+        let rest = if number == 1 { String::new() } else { format!(" and {} more", number - 1) };
+        format!("not as committed, and packed as it is now: {first}{rest}")
+    });
+    let notable = survey.notable.iter().map(|n| format!("{} is packed: {}", n.path, n.what.told()));
+    changed.chain(notable).collect()
 }
 
 fn check_constraint(buildpack: &dyn lang::Buildpack, wish: &RuntimeWish, version: &str) -> Result<()> {
@@ -159,13 +179,17 @@ fn captured_step(name: String, role: Role, captured: host::Captured) -> Step {
     Step { name, role, inputs: vec![captured.input()], work: Box::new(captured) }
 }
 
-fn app_step(tree: &Arc<SourceTree>) -> Step {
-    let parts = tree.files().iter().map(|(path, file)| (path.clone(), file.digest.to_string())).collect();
-    Step {
-        name: "app files".to_owned(),
-        role: Role::App,
-        inputs: vec![Input::of_parts("source", parts)],
-        work: Box::new(AppFiles(Arc::clone(tree))),
+impl Worklist {
+    /// Adds the packing of the app's own files.
+    pub fn pack(&mut self, tree: &Arc<SourceTree>, digests: &TreeDigests) {
+        let parts = digests.0.iter().map(|(path, digest)| (path.clone(), digest.to_string())).collect();
+        self.source = digests.tree();
+        self.steps.push(Step {
+            name: "app files".to_owned(),
+            role: Role::App,
+            inputs: vec![Input::of_parts("source", parts)],
+            work: Box::new(AppFiles(Arc::clone(tree))),
+        });
     }
 }
 

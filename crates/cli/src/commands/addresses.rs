@@ -1,16 +1,18 @@
 //! `addresses`: where packages come from, and who said so.
 
 use super::Done;
-use crate::arguments::AddressesOptions;
+use crate::arguments::{AddressesOptions, SourceOptions};
 use crate::render::table::Table;
 use crate::render::{FAINT, GOOD, Output, STRONG, styled};
 use crate::surroundings::Surroundings;
 use build::addresses::{Addresses, Ecosystem, KnownAddress, Origin};
-use build::config::Effective;
+use build::config::{ConfigPlace, Effective};
 use std::process::ExitCode;
 
 pub fn run(options: &AddressesOptions, around: &Surroundings, output: &Output) -> Done {
-    let Effective { config, origins } = Effective::load(&options.path, &around.choice(None))?;
+    let path = options.path.as_path();
+    let place = ConfigPlace { folder: path, shown: path, near: path };
+    let Effective { config, origins } = Effective::load(&place, &around.choice(&SourceOptions::of(path)))?;
     let addresses = Addresses::new(&around.book, &config, &origins, &options.path);
     if output.is_json() {
         let all: Vec<_> = Ecosystem::ALL.into_iter().map(|e| document(e, &addresses.all(e))).collect();

@@ -10,7 +10,7 @@ use crate::render::{BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use build::command;
 use build::execute::{Decision, Surroundings as Around};
-use build::pipeline::{self, App, Built, Order, codec_named, look, prepare, preview};
+use build::pipeline::{self, App, Built, Order, codec_named, prepare, preview};
 use build::record::LayerRecord;
 use build::worklist::Worklist;
 use content::image::{may_become_layout, write_archive, write_layout};
@@ -23,7 +23,7 @@ use std::time::Instant;
 pub fn run(options: &BuildOptions, around: &Surroundings, output: &Output) -> Done {
     check_targets(options)?;
     let order = order(&options.tag, &options.compress, around);
-    let app = look(&options.path, &around.choice(options.variant.as_deref()), &around.store, order.now)?;
+    let app = around.look(&options.source, order.now)?;
     let worklist = prepare(&app, &order, &around.store)?;
     if options.dry_run {
         show_preview(&app, &worklist, &preview(&app, &worklist, &around.store), output);

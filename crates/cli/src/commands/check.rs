@@ -3,12 +3,13 @@
 use super::Done;
 use super::build::order;
 use crate::arguments::CheckOptions;
+use crate::documents::CheckDocument;
 use crate::render::table::Table;
 use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, TYPED, styled, words};
 use crate::surroundings::Surroundings;
 use build::check::{Problem, RULES, Severity, check};
 use build::inspect::DEFAULT_TAG;
-use build::pipeline::{look, prepare};
+use build::pipeline::foresee;
 use std::process::ExitCode;
 
 pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Done {
@@ -17,14 +18,13 @@ pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Do
         return Ok(ExitCode::SUCCESS);
     }
     let order = order(DEFAULT_TAG, "zstd", around);
-    let app = look(&options.path, &around.choice(options.variant.as_deref()), &around.store, order.now)?;
-    let planned = prepare(&app, &order, &around.store);
+    let app = around.look(&options.source, order.now)?;
+    let planned = foresee(&app, &order, &around.store);
     let problems = check(&app, &planned)?;
     let failing = problems.iter().filter(|p| p.severity == Severity::Breaks).count();
     if output.is_json() {
-        output.json(&serde_json::json!({
-            "format": "shtetl/check/1", "name": app.survey.name, "failing": failing, "problems": problems,
-        }));
+        let name = &app.survey.name;
+        output.json(&CheckDocument { format: "shtetl/check/1", name, failing, problems: &problems });
     } else {
         text(&app.survey.name, &problems, failing, output);
     }

@@ -2,17 +2,16 @@
 
 use super::build::{build_quietly, order, show_built};
 use super::{Done, survey};
-use crate::arguments::DemoOptions;
+use crate::arguments::{DemoOptions, SourceOptions};
 use crate::demo_files;
 use crate::error::{self, Failure};
 use crate::render::{FAINT, GOOD, Output, STRONG, TYPED, styled, words};
 use crate::surroundings::Surroundings;
 use build::BuildError;
 use build::command;
-use build::config::Choice;
 use build::inspect::{self, DEFAULT_TAG};
 use build::launch::{self, Launched, Start};
-use build::pipeline::{App, Built, look, prepare};
+use build::pipeline::{App, Built, prepare};
 use build::survey::{ProcessKind, ProcessType};
 use content::store::{Store, remove_tree};
 use std::fs;
@@ -130,7 +129,7 @@ impl<'a> Demo<'a> {
     }
 
     fn look(&self, app: &str) -> Result<App, Failure> {
-        Ok(look(&self.folder.join(app), &Choice::default(), &self.around.store, Surroundings::now())?)
+        self.around.look(&SourceOptions::of(&self.folder.join(app)), Surroundings::now())
     }
 
     fn survey(&self) -> Result<Vec<App>, Failure> {

@@ -1,14 +1,13 @@
 //! `init`: writes a commented `shtetl.toml` from the survey.
 
 use super::Done;
-use crate::arguments::InitOptions;
+use crate::arguments::{InitOptions, SourceOptions};
 use crate::error::Failure;
 use crate::render::{FAINT, GOOD, Output, STRONG, TYPED, styled};
 use crate::surroundings::Surroundings;
 use build::command;
 use build::config::FILE_NAME;
 use build::init::{Answers, draft};
-use build::pipeline::look;
 use build::survey::ProcessKind;
 use std::fs::File;
 use std::io::{BufRead, ErrorKind, IsTerminal, Write};
@@ -19,7 +18,7 @@ pub fn run(options: &InitOptions, around: &Surroundings, output: &Output) -> Don
     if path.exists() {
         return Err(already_there(&path.display().to_string()));
     }
-    let app = look(&options.path, &around.choice(None), &around.store, Surroundings::now())?;
+    let app = around.look(&SourceOptions::of(&options.path), Surroundings::now())?;
     let mut answers = Answers::default();
     let starts = app.survey.processes.iter().any(|p| p.kind == ProcessKind::Process);
     if !starts && !options.yes && std::io::stdin().is_terminal() && !output.is_json() {

@@ -7,15 +7,14 @@ use crate::render::{BUSY, FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use build::command;
 use build::config::{Layer, Origin, SettingRule};
-use build::pipeline::{App, look};
+use build::pipeline::App;
 use build::survey::looks_secret;
 use serde_json::json;
 use std::collections::BTreeMap;
 use std::process::ExitCode;
 
 pub fn run(options: &SettingsOptions, around: &Surroundings, output: &Output) -> Done {
-    let choice = around.choice(options.variant.as_deref());
-    let app = look(&options.path, &choice, &around.store, Surroundings::now())?;
+    let app = around.look(&options.source, Surroundings::now())?;
     if output.is_json() {
         let shown = |(name, rule): (&String, &SettingRule)| {
             let hidden = rule.value.is_some() && looks_secret(name);
@@ -26,7 +25,7 @@ pub fn run(options: &SettingsOptions, around: &Surroundings, output: &Output) ->
         output.json(&json!({
             "format": "shtetl/settings/1",
             "name": app.survey.name,
-            "variant": options.variant,
+            "variant": options.source.variant,
             "settings": settings,
             "reads": app.survey.reads,
             "processes": app.survey.processes,
@@ -34,7 +33,7 @@ pub fn run(options: &SettingsOptions, around: &Surroundings, output: &Output) ->
         }));
         return Ok(ExitCode::SUCCESS);
     }
-    let variant = options.variant.as_ref().map(|v| format!("  variant {v}")).unwrap_or_default();
+    let variant = options.source.variant.as_ref().map(|v| format!("  variant {v}")).unwrap_or_default();
     output.line(format!("{}{variant}", styled(STRONG, &app.survey.name)));
     section(output, "settings", &settings(&app));
     section(output, "process types and tasks", &processes(&app));
@@ -59,6 +58,8 @@ fn said(origin: &Origin) -> String {
         Layer::HouseRules => format!("house rules, {place}{locked}"),
         Layer::App => place,
         Layer::Variant(name) => format!("variant {name}, {place}"),
+        Layer::Variable => format!("the variable {place}"),
+        Layer::Option => format!("the option {place}"),
     }
 }
 
@@ -101,6 +102,26 @@ fn processes(app: &App) -> Table {
             let port = process.port.unwrap_or_default().to_string();
             table.row(["  port".to_owned(), port, styled(FAINT, "default")]);
         }
+    }
+    table
+}
+
+/// Everything that is in force, with who said it: process types, settings, and the rest.
+pub fn in_force(app: &App) -> Table {
+    let mut table = Table::new(&[]);
+    for (key, origin) in &app.origins {
+        let is_secret = key.strip_prefix("settings.").is_some_and(|rest| {
+            let (name, field) = rest.split_once('.').unwrap_or((rest, "value"));
+            field == "value" && looks_secret(name)
+        });
+        let value = if is_secret { "(secret)".to_owned() } else { origin.text.clone() };
+        table.row([key.clone(), value, styled(FAINT, said(origin))]);
+    }
+    if !app.origins.contains_key("base.from") {
+        table.row(["base.from".to_owned(), app.survey.base.0.clone(), styled(FAINT, "default")]);
+    }
+    if !app.origins.contains_key("name") {
+        table.row(["name".to_owned(), app.survey.name.clone(), styled(FAINT, "default: the folder's")]);
     }
     table
 }

@@ -1,23 +1,29 @@
 //! `survey`: what a source is, and why.
 
 use super::Done;
+use super::settings::in_force;
 use crate::arguments::SurveyOptions;
+use crate::documents::SurveyDocument;
 use crate::render::table::Table;
 use crate::render::{BAD, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use build::command;
-use build::pipeline::look;
 use build::source::WhyLeftOut;
 use build::survey::{Claim, Finding, Speaks, Survey};
 use std::process::ExitCode;
 
 pub fn run(options: &SurveyOptions, around: &Surroundings, output: &Output) -> Done {
-    let app =
-        look(&options.path, &around.choice(options.variant.as_deref()), &around.store, Surroundings::now())?;
+    let app = around.look(&options.source, Surroundings::now())?;
     if output.is_json() {
-        output.json(&serde_json::json!({ "format": "shtetl/survey/1", "survey": app.survey }));
+        output.json(&SurveyDocument { format: "shtetl/survey/1", survey: &app.survey });
     } else {
         text(&app.survey, output);
+        if options.explain {
+            heading(output, "configuration in force");
+            for line in in_force(&app).lines() {
+                output.line(line);
+            }
+        }
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -53,9 +59,14 @@ pub fn text(survey: &Survey, output: &Output) {
             styled(BAD, "nothing says how; in shtetl.toml: [process.web], then run = \"the command\"")
         ));
     }
-    if !survey.settings.is_empty() || !survey.reads.is_empty() {
+    let settings = settings(survey).lines();
+    if !settings.is_empty() {
         heading(output, "settings");
-        for line in settings(survey).lines() {
+        settings.iter().for_each(|line| output.line(line));
+    }
+    if !survey.notable.is_empty() {
+        heading(output, "unexpected");
+        for line in notable(survey).lines() {
             output.line(line);
         }
     }
@@ -78,7 +89,10 @@ fn facts(survey: &Survey) -> Table {
         table.row([styled(FAINT, name), value, styled(FAINT, why)]);
     };
     let size = words::size(survey.size);
-    row("source", format!("{}, {size}", words::count(survey.files, "file")), survey.source.short());
+    row("source", format!("{}, {size}", words::count(survey.files, "file")), String::new());
+    if let Some(revision) = &survey.revision {
+        row("commit", words::short(&revision.commit).to_owned(), words::uncommitted(revision));
+    }
     for finding in survey.chosen_findings() {
         if let Some(wish) = &finding.runtime {
             let (version, why) = match &wish.constraint {
@@ -170,6 +184,19 @@ fn settings(survey: &Survey) -> Table {
             if read.also.is_empty() { String::new() } else { format!(" and {} more", read.also.len()) };
         let place = format!("read in {}{more}", words::place(&read.place));
         table.row([name.clone(), rule.to_owned(), styled(FAINT, place)]);
+    }
+    let other = |name: &&String| !survey.settings.contains_key(*name) && !survey.reads.contains_key(*name);
+    for name in survey.samples.keys().filter(other) {
+        let place = words::place(&survey.samples[name]);
+        table.row([name.clone(), "not declared".to_owned(), styled(FAINT, format!("only named in {place}"))]);
+    }
+    table
+}
+
+fn notable(survey: &Survey) -> Table {
+    let mut table = Table::new(&[1]);
+    for notable in &survey.notable {
+        table.row([notable.path.clone(), words::size(notable.size), styled(FAINT, notable.what.told())]);
     }
     table
 }

@@ -1,6 +1,7 @@
 //! Wording of things that several commands show.
 
 use build::Place;
+use build::source::Revision;
 use build::survey::{ProcessType, looks_secret};
 use build::worklist::{Change, MissReason};
 
@@ -49,6 +50,22 @@ pub fn place(place: &Place) -> String {
         Some(line) => format!("{} line {line}", place.file),
         None => place.file.clone(),
     }
+}
+
+/// A commit as people write it.
+pub fn short(commit: &str) -> &str {
+    commit.get(..10).unwrap_or(commit)
+}
+
+/// What of a source is not as it was committed.
+pub fn uncommitted(revision: &Revision) -> String {
+    let names = &revision.uncommitted;
+    if names.is_empty() {
+        return "everything is committed".to_owned();
+    }
+    let more = names.len().saturating_sub(NAMED);
+    let more = if more == 0 { String::new() } else { format!(" and {more} more") };
+    format!("not as committed: {}{more}", names[..names.len().min(NAMED)].join(", "))
 }
 
 /// Why a step has to run.

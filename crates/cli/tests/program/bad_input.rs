@@ -57,7 +57,7 @@ fn folders_that_are_no_apps() {
     program.write("both/requirements.txt", "");
     insta::assert_snapshot!(program.run("survey empty"), @"
     --- stderr
-    error: [place]/empty has nothing to pack
+    error: empty has nothing to pack
     what to do: give the folder of an app
     --- exit 2
     ");

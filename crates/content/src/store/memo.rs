@@ -10,7 +10,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 
 /// What the file system says of a file; if none of it changed, neither did the contents.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Signature {
     size: u64,
     /// Nanoseconds since 1970.
@@ -31,6 +31,26 @@ impl Signature {
             inode: metadata.ino(),
             device: metadata.dev(),
         }
+    }
+
+    /// Whether the file was left alone long enough before `now` (in nanoseconds since 1970) that a
+    /// later change would show.
+    pub fn is_settled(&self, now: i64) -> bool {
+        self.changed.max(self.modified) + SETTLED_AFTER < now
+    }
+
+    /// All of it, for hashing.
+    pub fn to_bytes(&self) -> [u8; 40] {
+        let numbers = [
+            self.size.to_le_bytes(),
+            self.modified.to_le_bytes(),
+            self.changed.to_le_bytes(),
+            self.inode.to_le_bytes(),
+            self.device.to_le_bytes(),
+        ];
+        let mut bytes = [0; 40];
+        bytes.copy_from_slice(numbers.as_flattened());
+        bytes
     }
 }
 
@@ -61,11 +81,10 @@ impl FileMemo {
         store.read_json(&store.tree_path(name)).unwrap_or_default()
     }
 
-    /// The digest of the file at `path`, from memory when `metadata` has not changed since.
+    /// The digest of the file at `path`, from memory when its signature has not changed since.
     ///
     /// `key` names the file in the memory; `now` is in nanoseconds since 1970.
-    pub fn digest(&mut self, key: &str, path: &Path, metadata: &Metadata, now: i64) -> Result<InputDigest> {
-        let signature = Signature::of(metadata);
+    pub fn digest(&mut self, key: &str, path: &Path, signature: Signature, now: i64) -> Result<InputDigest> {
         if let Some(known) = self.known.get_mut(key)
             && known.signature == signature
         {
@@ -75,7 +94,7 @@ impl FileMemo {
         let mut file = File::open(path).at(path)?;
         let (digest, _) = Hasher::of_reader(&mut file).at(path)?;
         let digest = InputDigest(digest);
-        if signature.changed.max(signature.modified) + SETTLED_AFTER < now {
+        if signature.is_settled(now) {
             self.known.insert(key.to_owned(), Known { signature, digest, met: true });
             self.changed = true;
         }

@@ -4,7 +4,7 @@ use super::Host;
 use crate::error::{BuildError, PathFacts, Result};
 use crate::worklist::{Input, PackageFact, Tools, Work};
 use content::layer::{Entry, LayerWriter, Owner};
-use content::store::{FileMemo, Store};
+use content::store::{FileMemo, Signature, Store};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::os::unix::fs::PermissionsExt;
@@ -62,7 +62,7 @@ impl<'s> Collector<'s> {
     pub(super) fn file(&mut self, path: &str, host: &Path) -> Result<()> {
         self.parents(path);
         let metadata = fs::metadata(host).facts(host)?;
-        let digest = self.memo.digest(path, host, &metadata, self.now)?.to_string();
+        let digest = self.memo.digest(path, host, Signature::of(&metadata), self.now)?.to_string();
         let executable = metadata.permissions().mode() & 0o111 != 0;
         let source = Source::File { host: host.to_owned(), size: metadata.len(), executable, digest };
         self.captured.entries.insert(path.to_owned(), source);

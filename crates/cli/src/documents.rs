@@ -1,0 +1,71 @@
+//! Results as JSON documents that have a JSON Schema, each with the version of its format.
+
+use build::check::Problem;
+use build::record::Record;
+use build::survey::Survey;
+use schemars::JsonSchema;
+use serde::Serialize;
+use serde_json::Value;
+
+/// What `survey --format json` prints.
+#[derive(Serialize, JsonSchema)]
+#[schemars(title = "shtetl/survey/1")]
+pub struct SurveyDocument<'a> {
+    /// Name and version of this format.
+    pub format: &'static str,
+    /// What was concluded.
+    pub survey: &'a Survey,
+}
+
+/// What `check --format json` prints.
+#[derive(Serialize, JsonSchema)]
+#[schemars(title = "shtetl/check/1")]
+pub struct CheckDocument<'a> {
+    /// Name and version of this format.
+    pub format: &'static str,
+    /// The app's name.
+    pub name: &'a str,
+    /// How many of the problems would break the build or the start.
+    pub failing: usize,
+    /// What was found, the failing ones first.
+    pub problems: &'a [Problem],
+}
+
+/// Something with a schema.
+pub struct Described {
+    /// What it is called.
+    pub name: &'static str,
+    /// What it is, in one line.
+    pub about: &'static str,
+    /// Makes the schema.
+    pub schema: fn() -> Value,
+}
+
+/// Everything with a schema.
+pub const ALL: [Described; 5] = [
+    Described {
+        name: "configuration",
+        about: "shtetl.toml, the configuration of an app",
+        schema: build::config::schema::app,
+    },
+    Described {
+        name: "house-rules",
+        about: "house rules of an organisation",
+        schema: build::config::schema::house_rules,
+    },
+    Described {
+        name: "survey",
+        about: "what `shtetl survey --format json` prints",
+        schema: || schemars::schema_for!(SurveyDocument<'static>).to_value(),
+    },
+    Described {
+        name: "check",
+        about: "what `shtetl check --format json` prints",
+        schema: || schemars::schema_for!(CheckDocument<'static>).to_value(),
+    },
+    Described {
+        name: "record",
+        about: "the record that every image carries",
+        schema: || schemars::schema_for!(Record).to_value(),
+    },
+];
