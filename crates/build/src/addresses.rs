@@ -2,7 +2,7 @@
 
 use crate::config::{self, AppConfig};
 use crate::error::{BuildError, Result};
-use remote::Address;
+use remote::{Address, Fetcher};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -121,6 +121,15 @@ impl Addresses {
     pub fn over_lockfile(&self, ecosystem: Ecosystem) -> Option<KnownAddress> {
         let said = self.book.known.iter().chain(&self.app).filter(|k| k.ecosystem == ecosystem);
         said.filter(|k| k.origin < Origin::Lockfile).min_by_key(|k| k.origin).cloned()
+    }
+
+    /// The address in force, as long as `fetcher` may ask it: without the network, only a folder.
+    pub fn askable(&self, ecosystem: Ecosystem, fetcher: &Fetcher) -> Option<Address> {
+        let known = self.over_lockfile(ecosystem);
+        let more = || fetcher.may_use_network().then(|| self.in_force(ecosystem).ok()).flatten();
+        let known = known.or_else(more);
+        let usable = |a: &Address| fetcher.may_use_network() || matches!(a, Address::Folder(_));
+        known.map(|k| k.address).filter(usable)
     }
 
     /// The address in force, apart from what a lockfile says of single packages.

@@ -7,6 +7,7 @@ use content::layer::LayerWriter;
 use content::store::Store;
 use remote::Fetcher;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
@@ -182,6 +183,23 @@ pub fn each_in_parallel<T: Sync>(
     let mut errors = errors.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
     errors.sort_by_key(|(index, _)| *index);
     errors.into_iter().next().map_or(Ok(()), |(_, error)| Err(error))
+}
+
+/// What `find` finds for the items, on several threads, in order; nothing when it was interrupted.
+pub fn find_in_parallel<T: Sync, F: Ord + Send>(
+    items: &[T],
+    tools: &Tools<'_>,
+    find: impl Fn(&T) -> Option<F> + Sync,
+) -> Vec<F> {
+    let found = Mutex::new(BTreeSet::new());
+    let done = each_in_parallel(items, tools, |item| {
+        if let (Some(one), Ok(mut found)) = (find(item), found.lock()) {
+            found.insert(one);
+        }
+        Ok(())
+    });
+    let found = found.into_inner().unwrap_or_default();
+    if done.is_ok() { found.into_iter().collect() } else { Vec::new() }
 }
 
 /// Calls `work` with 0 to `count` − 1, from up to `threads` threads. A panic goes on in the caller.

@@ -174,6 +174,9 @@ pub struct SurveyOptions {
 pub struct CheckOptions {
     #[command(flatten)]
     pub source: SourceOptions,
+    /// Also ask the registries whether they still stand for every locked version
+    #[arg(long)]
+    pub online: bool,
     /// List the rules instead
     #[arg(long)]
     pub rules: bool,

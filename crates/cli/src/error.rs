@@ -507,14 +507,20 @@ fn run_error(error: &BuildError) -> Worded {
     }
 }
 
+/// One broken sign can have many faults follow; the first ones tell.
+const MOST_FAULTS: usize = 12;
+
 fn config_error(path: &Path, text: &str, complaints: &[Complaint]) -> Worded {
     let file = path.file_name().unwrap_or_default().to_string_lossy();
     let mut details = Vec::new();
-    for complaint in complaints {
+    for complaint in complaints.iter().take(MOST_FAULTS) {
         let (line, _) = snippet::position(text, complaint.span.start);
         details.push(format!("{file} line {line}: {}", fault(&complaint.fault)));
         let hide = fault_key(&complaint.fault).contains("settings.");
         details.extend(snippet::underline(text, &complaint.span, hide));
+    }
+    if complaints.len() > MOST_FAULTS {
+        details.push(format!("and {} more", complaints.len() - MOST_FAULTS));
     }
     let faults = words::count(complaints.len(), "fault");
     Worded {

@@ -41,6 +41,11 @@ impl Fetcher {
         Self { agent, network }
     }
 
+    /// Whether it may use the network.
+    pub fn may_use_network(&self) -> bool {
+        self.network == Network::Allowed
+    }
+
     /// The bytes at `address`; `accept` is sent as the wanted media types.
     pub fn get(&self, address: &Address, accept: &str) -> Result<Vec<u8>> {
         match address {

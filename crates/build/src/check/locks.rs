@@ -46,10 +46,15 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
 }
 
 fn declares_for_php(subject: &Subject<'_>) -> Result<bool> {
+    Ok(!required_by_php(subject)?.is_empty())
+}
+
+/// Packages that composer.json requires; what has no slash is the runtime or a part of it.
+fn required_by_php(subject: &Subject<'_>) -> Result<Vec<String>> {
     let text = subject.tree.read("composer.json")?.unwrap_or_default();
     let document: serde_json::Value = serde_json::from_str(&text).unwrap_or_default();
     let required = document.get("require").and_then(|r| r.as_object());
-    Ok(required.is_some_and(|r| r.keys().any(|name| name.contains('/'))))
+    Ok(required.into_iter().flat_map(|r| r.keys()).filter(|name| name.contains('/')).cloned().collect())
 }
 
 pub(super) fn stale(subject: &Subject<'_>) -> Result<Vec<Found>> {
@@ -57,20 +62,63 @@ pub(super) fn stale(subject: &Subject<'_>) -> Result<Vec<Found>> {
     if let Err(BuildError::LockMismatch { lockfile, detail, how }) = subject.planned {
         found.push(breaks(Place::new(lockfile.as_str(), None), detail.as_str(), *how));
     }
-    if let Some(ruby) = subject.survey.chosen_findings().find(|f| f.buildpack == "ruby")
-        && let Some(lock) = subject.tree.read("Gemfile.lock")?
-    {
-        let locked = |gem: &str| lock.lines().any(|l| l.trim_start().split([' ', '!']).next() == Some(gem));
-        for gem in ruby.declared.iter().filter(|g| !locked(g)) {
-            let what = format!("Gemfile declares {gem}, which Gemfile.lock does not have");
-            found.push(breaks(
-                Place::new("Gemfile.lock", None),
-                what,
-                "run `bundle lock` and commit the result",
-            ));
+    for finding in subject.survey.chosen_findings() {
+        let (manifest, lockfile, how, declared) = match finding.buildpack {
+            "ruby" => {
+                ("Gemfile", "Gemfile.lock", "`bundle lock`", finding.declared.iter().cloned().collect())
+            }
+            "php" => {
+                ("composer.json", "composer.lock", "`composer update --lock`", required_by_php(subject)?)
+            }
+            "go" => ("go.mod", "go.sum", "`go mod tidy`", required_by_go(subject)?),
+            _ => continue,
+        };
+        let Some(lock) = subject.tree.read(lockfile)? else { continue };
+        for package in declared.iter().filter(|package| !names(&lock, package)) {
+            let what = format!("{manifest} declares {package}, which {lockfile} does not have");
+            found.push(breaks(Place::new(lockfile, None), what, format!("run {how} and commit the result")));
         }
     }
     Ok(found)
+}
+
+/// Modules that go.mod requires, each with its version.
+fn required_by_go(subject: &Subject<'_>) -> Result<Vec<String>> {
+    let text = subject.tree.read("go.mod")?.unwrap_or_default();
+    let requirement = |line: &str| {
+        let line = line.trim_start().trim_start_matches("require ");
+        let mut words = line.split_whitespace();
+        let (module, version) = (words.next()?, words.next()?);
+        (module.contains('.') && version.starts_with('v')).then(|| format!("{module} {version}"))
+    };
+    // A module that is replaced is locked under another name.
+    let replaced = text.contains("=>");
+    Ok(if replaced { Vec::new() } else { text.lines().filter_map(requirement).collect() })
+}
+
+/// Whether a lockfile has a line that begins with `package`, quoted or not.
+fn names(lock: &str, package: &str) -> bool {
+    lock.lines().any(|line| {
+        let line = line.trim_start().trim_start_matches("\"name\": ").trim_start_matches('"');
+        line.strip_prefix(package)
+            .is_some_and(|rest| !rest.starts_with(|c: char| c.is_alphanumeric() || c == '-' || c == '_'))
+    })
+}
+
+pub(super) fn withdrawn(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let Ok(planned) = subject.planned else { return Ok(Vec::new()) };
+    let steps = planned.steps.iter().flat_map(|step| step.work.withdrawn(subject.tools));
+    Ok(steps
+        .map(|w| {
+            let place = Place::new(w.lockfile, None);
+            let what = format!("{}: {}", w.package, w.reason);
+            if w.gone {
+                breaks(place, what, "lock another version, or name a registry that still has it")
+            } else {
+                doubt(place, what, "lock another version")
+            }
+        })
+        .collect())
 }
 
 /// Packages that load a library of the system, and the Debian package that has it.

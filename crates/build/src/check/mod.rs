@@ -15,7 +15,7 @@ use crate::error::{BuildError, Place, Result};
 use crate::pipeline::App;
 use crate::source::SourceTree;
 use crate::survey::Survey;
-use crate::worklist::Worklist;
+use crate::worklist::{Tools, Worklist};
 use serde::Serialize;
 
 /// How sure a rule is.
@@ -74,6 +74,7 @@ struct Subject<'a> {
     tree: &'a SourceTree,
     survey: &'a Survey,
     planned: &'a Result<Worklist>,
+    tools: &'a Tools<'a>,
 }
 
 /// Every rule, in the order in which their problems are listed.
@@ -110,6 +111,11 @@ pub const RULES: &[Rule] = &[
     },
     Rule { code: "lock-missing", about: "packages are declared and not locked", find: locks::missing },
     Rule { code: "lock-stale", about: "the lockfile does not fit its source", find: locks::stale },
+    Rule {
+        code: "package-withdrawn",
+        about: "a locked version is not offered any more, or advised against",
+        find: locks::withdrawn,
+    },
     Rule {
         code: "system-library",
         about: "a package needs a library that the base has not",
@@ -149,9 +155,10 @@ pub const RULES: &[Rule] = &[
     Rule { code: "plan-fails", about: "the build cannot be planned", find: plan_fails },
 ];
 
-/// Applies every rule to an app; `planned` is its worklist or why there is none.
-pub fn check(app: &App, planned: &Result<Worklist>) -> Result<Vec<Problem>> {
-    let subject = Subject { app, tree: &app.tree, survey: &app.survey, planned };
+/// Applies every rule to an app; `planned` is its worklist or why there is none. Registries are asked
+/// as far as `tools` may.
+pub fn check(app: &App, planned: &Result<Worklist>, tools: &Tools<'_>) -> Result<Vec<Problem>> {
+    let subject = Subject { app, tree: &app.tree, survey: &app.survey, planned, tools };
     let mut problems: Vec<Problem> = Vec::new();
     for rule in RULES {
         // What a planned build fails at is told by the rule that knows more of it.
@@ -175,6 +182,9 @@ fn plan_fails(subject: &Subject<'_>) -> Result<Vec<Found>> {
     Ok(match error {
         BuildError::Unsupported { place, what, instead } => {
             vec![breaks(place.clone(), format!("{what}: not supported by this version"), *instead)]
+        }
+        BuildError::Malformed { place, detail } => {
+            vec![breaks(place.clone(), detail.as_str(), "correct the file, or make it anew")]
         }
         other => vec![breaks(None, other.to_string(), "`shtetl build` tells more")],
     })

@@ -6,7 +6,7 @@
 
 use super::reader::{Complaint, Document, Fault, Leaf};
 use super::{AppConfig, FILE_NAME, ProcessConfig, SettingRule, values};
-use crate::error::{BuildError, PathFacts, Place, Result};
+use crate::error::{BuildError, Place, Result};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -102,8 +102,8 @@ impl Effective {
     /// Reads the configuration of an app with its layers.
     pub fn load(place: &ConfigPlace<'_>, choice: &Choice) -> Result<Self> {
         let path = place.folder.join(FILE_NAME);
-        let text = if path.exists() { std::fs::read_to_string(&path).facts(&path)? } else { String::new() };
         let shown = place.shown.join(FILE_NAME);
+        let text = if path.exists() { super::read_text(&path, &shown)? } else { String::new() };
         let fail = |complaints| BuildError::Config { path: shown.clone(), text: text.clone(), complaints };
         let document = Document::parse(&text).map_err(fail)?;
         let mut app = AppConfig::default();
@@ -207,7 +207,7 @@ impl RunValues {
 
 impl HouseRules {
     fn load(path: &Path) -> Result<Self> {
-        let text = std::fs::read_to_string(path).facts(path)?;
+        let text = super::read_text(path, path)?;
         let fail = |complaints| BuildError::Config { path: path.to_owned(), text: text.clone(), complaints };
         let document = Document::parse(&text).map_err(fail)?;
         let mut config = AppConfig::default();

@@ -103,7 +103,7 @@ impl AppConfig {
         if !path.exists() {
             return Ok(BTreeMap::new());
         }
-        let text = std::fs::read_to_string(path).facts(path)?;
+        let text = read_text(path, path)?;
         let read = || {
             let document = Document::parse(&text)?;
             let addresses = values::read_user(&document);
@@ -116,6 +116,21 @@ impl AppConfig {
             complaints,
         })
     }
+}
+
+/// People write configuration; nothing larger (in bytes) is one.
+const LARGEST: u64 = 1 << 20;
+
+/// The text of a configuration file, which people know as `shown`.
+fn read_text(path: &Path, shown: &Path) -> Result<String> {
+    let malformed = |detail: &str| BuildError::Malformed {
+        place: Place::new(shown.display().to_string(), None),
+        detail: detail.to_owned(),
+    };
+    let mut file = std::fs::File::open(path).facts(shown)?;
+    let bytes = content::store::read_limited(&mut file, LARGEST).facts(shown)?;
+    let bytes = bytes.ok_or_else(|| malformed("larger than 1 MiB, which no configuration is"))?;
+    String::from_utf8(bytes).map_err(|_| malformed("not UTF-8"))
 }
 
 #[cfg(test)]

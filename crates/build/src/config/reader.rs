@@ -36,6 +36,8 @@ pub enum Fault {
 pub(super) struct Document<'t> {
     root: Spanned<DeTable<'t>>,
     text: &'t str,
+    /// Where each line begins, in bytes.
+    lines: Vec<usize>,
     complaints: RefCell<Vec<Complaint>>,
     leaves: RefCell<BTreeMap<String, Leaf>>,
 }
@@ -56,13 +58,26 @@ impl<'t> Document<'t> {
     pub(super) fn parse(text: &'t str) -> Result<Self, Vec<Complaint>> {
         let (root, errors) = DeTable::parse_recoverable(text);
         if errors.is_empty() {
-            return Ok(Self { root, text, complaints: RefCell::default(), leaves: RefCell::default() });
+            let breaks = text.match_indices('\n').map(|(at, _)| at + 1);
+            let lines = std::iter::once(0).chain(breaks).collect();
+            return Ok(Self {
+                root,
+                text,
+                lines,
+                complaints: RefCell::default(),
+                leaves: RefCell::default(),
+            });
         }
         let complaint = |e: toml::de::Error| Complaint {
             span: e.span().unwrap_or(0..0),
             fault: Fault::Syntax { detail: e.message().to_owned() },
         };
         Err(errors.into_iter().map(complaint).collect())
+    }
+
+    /// The line that a byte lies on, from 1.
+    fn line_of(&self, offset: usize) -> u32 {
+        u32::try_from(self.lines.partition_point(|begin| *begin <= offset)).unwrap_or(u32::MAX)
     }
 
     /// The root table.
@@ -84,7 +99,7 @@ impl<'t> Document<'t> {
         }
         let span = value.span();
         let leaf = Leaf {
-            line: Some(line_of(self.text, span.start)),
+            line: Some(self.line_of(span.start)),
             text: self.text.get(span.clone()).unwrap_or_default().to_owned(),
             span,
         };
@@ -209,7 +224,7 @@ impl<'d, 't> Value<'d, 't> {
 
     /// The line that the value begins on, from 1.
     pub(super) fn line(&self) -> u32 {
-        line_of(self.document.text, self.value.span().start)
+        self.document.line_of(self.value.span().start)
     }
 
     /// Complains of the value.
@@ -232,9 +247,4 @@ impl<'d, 't> Value<'d, 't> {
         self.document.complaints.borrow_mut().push(Complaint { span: self.value.span(), fault });
         None
     }
-}
-
-fn line_of(text: &str, offset: usize) -> u32 {
-    let before = text.get(..offset).unwrap_or(text);
-    u32::try_from(before.matches('\n').count() + 1).unwrap_or(u32::MAX)
 }

@@ -87,6 +87,30 @@ impl Met {
     }
 }
 
+/// What one walker met and did not tell yet: telling of each file by itself takes longer than meeting it.
+struct Batch {
+    met: Vec<Met>,
+    tell: mpsc::Sender<Vec<Met>>,
+}
+
+impl Batch {
+    fn add(&mut self, met: Met) -> WalkState {
+        self.met.push(met);
+        if self.met.len() < 512 || self.tell.send(std::mem::take(&mut self.met)).is_ok() {
+            WalkState::Continue
+        } else {
+            WalkState::Quit
+        }
+    }
+}
+
+impl Drop for Batch {
+    fn drop(&mut self) {
+        // Nobody listens any more after an error, which is told already.
+        let _ = self.tell.send(std::mem::take(&mut self.met));
+    }
+}
+
 struct Intake<'r> {
     root: &'r Path,
     files: BTreeMap<String, TreeFile>,
@@ -113,14 +137,11 @@ impl Intake<'_> {
         std::thread::scope(|scope| {
             scope.spawn(move || {
                 walk.build_parallel().run(|| {
-                    let tell = tell.clone();
-                    Box::new(move |entry| match tell.send(Met::of(entry)) {
-                        Ok(()) => WalkState::Continue,
-                        Err(_) => WalkState::Quit,
-                    })
+                    let mut batch = Batch { met: Vec::new(), tell: tell.clone() };
+                    Box::new(move |entry| batch.add(Met::of(entry)))
                 });
             });
-            told.into_iter().try_for_each(|met| self.take(met))
+            told.into_iter().flatten().try_for_each(|met| self.take(met))
         })?;
         let mut left_out = left_out.lock().map(|l| l.clone()).unwrap_or_default();
         left_out.sort_by(|a: &LeftOut, b| a.path.cmp(&b.path));

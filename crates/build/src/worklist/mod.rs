@@ -86,6 +86,24 @@ pub struct Tools<'a> {
 pub trait Work: Send + Sync {
     /// Writes the layer's parts; gives the packages that went in.
     fn write(&self, layer: &mut LayerWriter<'_>, tools: &Tools<'_>) -> Result<Vec<PackageFact>>;
+
+    /// Packages that it needs and that their registry withdrew; what cannot be asked is left out.
+    fn withdrawn(&self, _tools: &Tools<'_>) -> Vec<Withdrawn> {
+        Vec::new()
+    }
+}
+
+/// A locked package that its registry does not stand for any more.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Withdrawn {
+    /// Name and version.
+    pub package: String,
+    /// The lockfile.
+    pub lockfile: &'static str,
+    /// Whether it cannot be had at all.
+    pub gone: bool,
+    /// What the registry says.
+    pub reason: String,
 }
 
 /// One step.

@@ -4,13 +4,17 @@ use super::Done;
 use super::build::order;
 use crate::arguments::CheckOptions;
 use crate::documents::CheckDocument;
+use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, TYPED, styled, words};
 use crate::surroundings::Surroundings;
 use build::check::{Problem, RULES, Severity, check};
 use build::inspect::DEFAULT_TAG;
 use build::pipeline::foresee;
+use build::worklist::Tools;
+use remote::{Fetcher, Network};
 use std::process::ExitCode;
+use std::sync::atomic::Ordering;
 
 pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Done {
     if options.rules {
@@ -20,7 +24,15 @@ pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Do
     let order = order(DEFAULT_TAG, "zstd", around);
     let app = around.look(&options.source, order.now)?;
     let planned = foresee(&app, &order, &around.store);
-    let problems = check(&app, &planned)?;
+    let fetcher = Fetcher::new(if options.online { Network::Allowed } else { Network::Forbidden });
+    let stop = interrupt::flag()?;
+    let tools = Tools {
+        fetcher: &fetcher,
+        jobs: around.jobs,
+        progress: &|_, _| (),
+        interrupted: &|| stop.load(Ordering::Relaxed),
+    };
+    let problems = check(&app, &planned, &tools)?;
     let failing = problems.iter().filter(|p| p.severity == Severity::Breaks).count();
     if output.is_json() {
         let name = &app.survey.name;

@@ -11,6 +11,9 @@ pub fn position(text: &str, offset: usize) -> (usize, usize) {
     (line, before[start..].chars().count() + 1)
 }
 
+/// Of a long line, only this many characters around the place are shown.
+const WIDEST: usize = 100;
+
 /// The line that `span` begins on, with the span's part of it underlined. With `hide`, quoted texts
 /// are not shown: they may be secrets.
 pub fn underline(text: &str, span: &Range<usize>, hide: bool) -> Vec<String> {
@@ -18,9 +21,12 @@ pub fn underline(text: &str, span: &Range<usize>, hide: bool) -> Vec<String> {
     let content = text.lines().nth(line - 1).unwrap_or_default().replace('\t', " ");
     let content = if hide { without_quoted(&content) } else { content };
     let length = text.get(span.clone()).map_or(1, |t| t.lines().next().unwrap_or_default().chars().count());
+    let left = (column - 1).saturating_sub(WIDEST / 2);
+    let content: String = content.chars().skip(left).take(WIDEST).collect();
+    let length = length.clamp(1, (WIDEST + 1).saturating_sub(column - left).max(1));
     let number = line.to_string();
     let gap = " ".repeat(number.len());
-    let marks = format!("{}{}", " ".repeat(column - 1), "~".repeat(length.max(1)));
+    let marks = format!("{}{}", " ".repeat(column - 1 - left), "~".repeat(length));
     vec![
         format!("  {} {content}", styled(FAINT, format!("{number} |"))),
         format!("  {} {}", styled(FAINT, format!("{gap} |")), styled(BAD, marks)),

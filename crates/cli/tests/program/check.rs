@@ -30,6 +30,16 @@ const START: (&str, &str) = ("package.json", r#"{"scripts":{"start":"node server
 const RAILS: [(&str, &str); 3] =
     [("Gemfile", "gem \"rails\"\n"), ("Gemfile.lock", "    rails (8.0.0)\n"), ("config/application.rb", "")];
 
+const DEPENDS: (&str, &str) =
+    ("package.json", r#"{"scripts":{"start":"node server.js"},"dependencies":{"pier":"1"}}"#);
+const LOCK: (&str, &str) = (
+    "package-lock.json",
+    r#"{"lockfileVersion":3,"packages":{"":{"dependencies":{"pier":"1"}},"node_modules/pier":{"version":"1.0.0",
+    "integrity":"sha256-47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU="}}}"#,
+);
+const MIRROR: (&str, &str) =
+    ("shtetl.toml", "[source]\nexclude = [\"mirror\"]\n[addresses]\nnpm = \"mirror\"\n");
+
 /// A code, a tree in which its rule finds, and one in which it must stay quiet.
 type Case<'a> = (&'a str, &'a [(&'a str, &'a str)], &'a [(&'a str, &'a str)]);
 
@@ -184,6 +194,32 @@ const CASES: &[Case<'_>] = &[
     ),
     ("lock-stale!", &[("Gemfile", "gem \"rails\"\ngem \"fog\"\n"), RAILS[1], RAILS[2]], &RAILS),
     (
+        "lock-stale!",
+        &[
+            ("composer.json", r#"{"require":{"php":"^8.2","kestrel/fog":"^1"}}"#),
+            ("composer.lock", r#"{"packages":[{"name":"kestrel/fog-horn"}]}"#),
+            ("index.php", ""),
+        ],
+        &[
+            ("composer.json", r#"{"require":{"php":"^8.2","kestrel/fog":"^1"}}"#),
+            ("composer.lock", "{\"packages\": [\n{\n\"name\": \"kestrel/fog\"}]}"),
+            ("index.php", ""),
+        ],
+    ),
+    (
+        "lock-stale!",
+        &[
+            ("go.mod", "module harbour.test/ferry\nrequire (\n\tharbour.test/fog v1.2.0\n)\n"),
+            ("go.sum", "harbour.test/fog v1.1.0 h1:x\n"),
+            ("main.go", "package main\n\nfunc main() {}\n"),
+        ],
+        &[
+            ("go.mod", "module harbour.test/ferry\nrequire harbour.test/fog v1.2.0 // indirect\n"),
+            ("go.sum", "harbour.test/fog v1.2.0 h1:x\n"),
+            ("main.go", "package main\n\nfunc main() {}\n"),
+        ],
+    ),
+    (
         "system-library",
         &[
             ("requirements.txt", "psycopg2==2.9 --hash=sha256:00\n"),
@@ -256,6 +292,16 @@ const CASES: &[Case<'_>] = &[
             ("server.js", ""),
             ("shtetl.toml", "[settings]\nAPI_TOKEN = { secret = true }\nTOKEN_LIFE = { required = true }\n"),
         ],
+    ),
+    (
+        "content-unexpected",
+        &[START, ("server.js", ""), ("tools/site-packages/fog.py", "")],
+        &[START, ("server.js", ""), ("tools/fog.py", ""), ("crew.sql", "small")],
+    ),
+    (
+        "package-withdrawn!",
+        &[DEPENDS, LOCK, ("server.js", ""), MIRROR],
+        &[DEPENDS, LOCK, ("server.js", ""), MIRROR, ("mirror/pier/-/pier-1.0.0.tgz", "there")],
     ),
     (
         "plan-fails!",

@@ -9,7 +9,9 @@ mod images;
 mod languages;
 mod packages;
 mod run;
+mod schema;
 mod settings;
+mod source;
 mod survey;
 
 use testkit::program::Program;

@@ -19,6 +19,8 @@ pub struct File {
     pub address: Address,
     /// Hash name and hexadecimal value, as announced.
     pub hashes: BTreeMap<String, String>,
+    /// Why it was withdrawn, if it was (PEP 592); the reason may be empty.
+    pub yanked: Option<String>,
 }
 
 /// A project's name in canonical form (PEP 503: lower case, runs of `-_.` become one dash).
@@ -69,9 +71,31 @@ fn parse_document(page: &Address, text: &str) -> serde_json::Result<Vec<File>> {
         url: String,
         #[serde(default)]
         hashes: BTreeMap<String, String>,
+        #[serde(default)]
+        yanked: Yanked,
     }
+    /// `true`, `false` or the reason (PEP 691).
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum Yanked {
+        Plain(bool),
+        Because(String),
+    }
+    impl Default for Yanked {
+        fn default() -> Self {
+            Self::Plain(false)
+        }
+    }
+    let reason = |yanked: Yanked| match yanked {
+        Yanked::Plain(false) => None,
+        Yanked::Plain(true) => Some(String::new()),
+        Yanked::Because(reason) => Some(reason),
+    };
     let document: Document = serde_json::from_str(text)?;
-    let file = |f: Listed| Some(File { address: page.follow(&f.url)?, name: f.filename, hashes: f.hashes });
+    let file = |f: Listed| {
+        let (address, yanked) = (page.follow(&f.url)?, reason(f.yanked));
+        Some(File { address, name: f.filename, hashes: f.hashes, yanked })
+    };
     Ok(document.files.into_iter().filter_map(file).collect())
 }
 
@@ -87,7 +111,8 @@ fn parse_page(page: &Address, text: &str) -> Vec<File> {
             None => BTreeMap::new(),
         };
         if let Some(address) = page.follow(&link) {
-            files.push(File { name, address, hashes });
+            let yanked = attribute(attributes, "data-yanked");
+            files.push(File { name, address, hashes, yanked });
         }
     }
     files
@@ -116,9 +141,9 @@ mod tests {
     fn pages_and_documents_list_the_same_files() {
         let page = Address::parse("https://mirror.example/simple/fog-horn", Path::new("/"));
         let html = r#"<!DOCTYPE html><body><a href="fog_horn-1.0-py3-none-any.whl#sha256=ab"
-            data-requires-python="&gt;=3.9">fog_horn-1.0-py3-none-any.whl</a><br/></body>"#;
+            data-requires-python="&gt;=3.9" data-yanked="leaks">fog_horn-1.0-py3-none-any.whl</a><br/></body>"#;
         let json = r#"{"meta":{"api-version":"1.1"},"files":[{"filename":"fog_horn-1.0-py3-none-any.whl",
-            "url":"fog_horn-1.0-py3-none-any.whl","hashes":{"sha256":"ab"},"size":3}]}"#;
+            "url":"fog_horn-1.0-py3-none-any.whl","hashes":{"sha256":"ab"},"yanked":"leaks","size":3}]}"#;
         let from_page = parse_page(&page, html);
         assert_eq!(from_page, parse_document(&page, json).unwrap());
         assert_eq!(

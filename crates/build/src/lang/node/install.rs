@@ -3,13 +3,14 @@
 use super::lock::LockedPackage;
 use crate::addresses::{Addresses, Ecosystem};
 use crate::error::{BuildError, Result};
-use crate::execute::each_in_parallel;
-use crate::worklist::{Input, PackageFact, Tools, Work};
+use crate::execute::{each_in_parallel, find_in_parallel};
+use crate::worklist::{Input, PackageFact, Tools, Withdrawn, Work};
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, Fragment, FragmentWriter, LAYER_FORMAT, LayerWriter};
 use content::store::Store;
 use flate2::read::MultiGzDecoder;
-use remote::{Address, packages::npm};
+use remote::Address;
+use remote::packages::npm::{self, Standing};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Component;
 
@@ -116,6 +117,21 @@ impl Work for NodePackages {
             })?;
         }
         Ok(self.packages.iter().map(fact).collect())
+    }
+
+    fn withdrawn(&self, tools: &Tools<'_>) -> Vec<Withdrawn> {
+        let Some(registry) = self.addresses.askable(Ecosystem::Npm, tools.fetcher) else {
+            return Vec::new();
+        };
+        find_in_parallel(&self.packages, tools, |package| {
+            let standing = npm::standing(tools.fetcher, &registry, &package.name, &package.version);
+            let (gone, reason) = match standing.ok()? {
+                Standing::Gone => (true, format!("{registry} does not have it")),
+                Standing::Deprecated(text) => (false, format!("deprecated: {text}")),
+                Standing::Offered => return None,
+            };
+            Some(Withdrawn { package: label(package), lockfile: super::LOCKFILE, gone, reason })
+        })
     }
 }
 

@@ -4,8 +4,8 @@ use super::requirements::LockedPackage;
 use super::wheel::{self, WheelName};
 use crate::addresses::{Addresses, Ecosystem};
 use crate::error::{BuildError, Result};
-use crate::execute::each_in_parallel;
-use crate::worklist::{Input, PackageFact, Tools, Work};
+use crate::execute::{each_in_parallel, find_in_parallel};
+use crate::worklist::{Input, PackageFact, Tools, Withdrawn, Work};
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, Fragment, FragmentWriter, LAYER_FORMAT, LayerWriter};
 use content::store::Store;
@@ -194,6 +194,26 @@ impl Work for PythonPackages {
             });
         }
         Ok(facts)
+    }
+
+    fn withdrawn(&self, tools: &Tools<'_>) -> Vec<Withdrawn> {
+        let Some(index) = self.addresses.askable(Ecosystem::Pypi, tools.fetcher) else { return Vec::new() };
+        find_in_parallel(&self.packages, tools, |package| {
+            let files = match pypi::files(tools.fetcher, &index, &package.name) {
+                Err(RemoteError::NotFound { .. }) => Vec::new(),
+                Err(_) => return None,
+                Ok(files) => files,
+            };
+            let own = files.iter().filter(|f| wheel::version_of(&f.name).as_ref() == Some(&package.version));
+            // One file that is not withdrawn is enough.
+            let reasons: Vec<&str> = own.map(|f| f.yanked.as_deref()).collect::<Option<_>>()?;
+            let reason = match reasons.first() {
+                None => format!("{index} does not have it"),
+                Some(reason) => format!("withdrawn: {reason}"),
+            };
+            let gone = reasons.is_empty();
+            Some(Withdrawn { package: label(package), lockfile: super::REQUIREMENTS, gone, reason })
+        })
     }
 }
 

@@ -41,6 +41,15 @@ impl WheelName {
     }
 }
 
+/// The version in the name of a wheel or of a source archive.
+pub(super) fn version_of(file: &str) -> Option<Version> {
+    if let Some(wheel) = WheelName::parse(file) {
+        return Some(wheel.version);
+    }
+    let stem = [".tar.gz", ".zip"].iter().find_map(|end| file.strip_suffix(end))?;
+    Version::from_str(stem.rsplit_once('-')?.1).ok()
+}
+
 /// Files to be installed: path from the root of the environment, content, whether executable.
 pub(super) type Installed = BTreeMap<String, (Vec<u8>, bool)>;
 
