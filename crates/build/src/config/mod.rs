@@ -149,13 +149,14 @@ mod tests {
     #[test]
     fn every_fault_is_found_in_one_go_with_its_place() {
         let found = faults(
-            "nmae = \"x\"\n[process.web]\nrun = 3\nport = 99999\n[settings]\nTOKEN = { secrt = true }\n",
+            "nmae = \"x\"\n[process.web]\nrun = 3\nport = 99999\n[settings]\nTOKEN = { secrt = true }\n[task]\nweb = {}\n",
         );
         assert!(matches!(&found[0], ("nmae", Fault::UnknownKey { nearest: Some(n), .. }) if n == "name"));
         assert!(matches!(&found[1], ("3", Fault::WrongType { .. })));
         assert!(matches!(&found[2], ("99999", Fault::BadValue { .. })));
         assert!(matches!(&found[3], ("secrt", Fault::UnknownKey { nearest: Some(n), .. }) if n == "secret"));
-        assert_eq!(found.len(), 4);
+        assert!(matches!(&found[4], ("{}", Fault::BadValue { .. })));
+        assert_eq!(found.len(), 5);
     }
 
     #[test]

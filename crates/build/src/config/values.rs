@@ -71,6 +71,9 @@ fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
         let Some(table) = root.value(key).and_then(|v| v.table()) else { continue };
         for (name, _, value) in table.each() {
             check_name(&value, what, name);
+            if is_task && config.processes.contains_key(name) {
+                value.bad("there is a process type of this name; give the task another".to_owned());
+            }
             let process = value.table().map(|t| read_process(t, is_task));
             let into = if is_task { &mut config.tasks } else { &mut config.processes };
             into.extend(process.map(|p| (name.to_owned(), p)));
