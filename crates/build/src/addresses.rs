@@ -15,17 +15,23 @@ pub enum Ecosystem {
     Npm,
     /// Packages of Python.
     Pypi,
+    /// Packages of the Debian distribution.
+    Debian,
+    /// Its security updates.
+    DebianSecurity,
 }
 
 impl Ecosystem {
     /// All of them.
-    pub const ALL: [Self; 2] = [Self::Npm, Self::Pypi];
+    pub const ALL: [Self; 4] = [Self::Npm, Self::Pypi, Self::Debian, Self::DebianSecurity];
 
-    /// The name in configuration and options; also the package URL type.
+    /// The name in configuration and options.
     pub fn name(self) -> &'static str {
         match self {
             Self::Npm => "npm",
             Self::Pypi => "pypi",
+            Self::Debian => "debian",
+            Self::DebianSecurity => "debian-security",
         }
     }
 

@@ -3,6 +3,7 @@
 use crate::config::Complaint;
 use content::ContentError;
 use remote::RemoteError;
+use remote::packages::debian::SignatureFault;
 use sandbox::{Refusal, SandboxError};
 use std::path::PathBuf;
 
@@ -108,15 +109,30 @@ pub enum BuildError {
     /// The runtime is not on this machine.
     #[error("{runtime} is not on this machine")]
     RuntimeMissing { runtime: &'static str, searched: Vec<PathBuf> },
-    /// The runtime of this machine is not the one that the source asks for.
+    /// The base does not have the runtime.
+    #[error("{base} has no {runtime}")]
+    RuntimeNotInBase { runtime: &'static str, base: String },
+    /// The runtime of the base is not the one that the source asks for.
     #[error("{runtime} {found} does not meet {wanted}")]
-    RuntimeMismatch { runtime: &'static str, found: String, wanted: String, place: Place },
+    RuntimeMismatch { runtime: &'static str, found: String, origin: String, wanted: String, place: Place },
     /// The runtime of this machine cannot be captured.
     #[error("{path}: {detail}", path = path.display())]
     Capture { path: PathBuf, detail: String },
     /// No address is known for a kind of packages.
     #[error("no address for {ecosystem}")]
     NoAddress { ecosystem: &'static str },
+    /// Packages of a distribution need one that nothing provides.
+    #[error("{suite}: nothing provides {wanted}")]
+    PackageUnmet { suite: String, wanted: String, chain: Vec<String> },
+    /// The signature of something does not hold.
+    #[error("{what}: {fault:?}")]
+    Signature { what: String, fault: SignatureFault },
+    /// A signed release is past its time.
+    #[error("{what} was valid until {until}")]
+    ReleaseOver { what: String, until: String },
+    /// Pins that were to be kept do not hold, or are missing.
+    #[error("{base} is not pinned")]
+    PinsMissing { base: String, file_is_there: bool },
     /// A package that is locked is not at the address.
     #[error("{package} has no usable file at {address}")]
     NoUsableFile { package: String, address: String, offered: Vec<String> },

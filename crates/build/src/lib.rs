@@ -10,7 +10,8 @@
 //! | [`source`] | which files belong to the app, and their digest |
 //! | [`survey`] | what the source is, with evidence |
 //! | [`lang`] | one folder or file a language: detection, locked packages, installation |
-//! | [`base`] | what lies under the app: captured from this host |
+//! | [`base`] | what lies under the app: composed from Debian packages, or captured from this host |
+//! | [`pins`] | `shtetl.lock`: what is taken from outside, exactly |
 //! | [`addresses`] | where packages come from |
 //! | [`worklist`] | steps, their keys, and why a step has to run |
 //! | [`execute`] | running steps, events |
@@ -27,6 +28,7 @@
 
 pub mod addresses;
 pub mod base;
+pub mod bases;
 pub mod check;
 pub mod command;
 pub mod config;
@@ -39,6 +41,7 @@ pub mod lang;
 pub mod launch;
 pub mod ledger;
 pub mod names;
+pub mod pins;
 pub mod pipeline;
 pub mod record;
 pub mod source;

@@ -1,7 +1,9 @@
 //! The whole way from a folder to an image, in order.
 
 use crate::addresses::{AddressBook, Addresses};
+use crate::base::Base;
 use crate::base::host::Host;
+use crate::bases;
 use crate::config::{AppConfig, Choice, ConfigPlace, Effective, Origin};
 use crate::error::Result;
 use crate::execute::{Decision, Event, StepOutcome, Surroundings, decide, execute};
@@ -15,6 +17,7 @@ use crate::worklist::{Form, Sources, Worklist, plan};
 use content::BlobDigest;
 use content::layer::Codec;
 use content::store::Store;
+use remote::Fetcher;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use std::time::Instant;
@@ -60,6 +63,10 @@ pub struct Order<'a> {
     pub host: &'a Host,
     /// Where packages come from.
     pub book: &'a Arc<AddressBook>,
+    /// Gets what has to be known before the build; without the network, only what is in folders.
+    pub fetcher: &'a Fetcher,
+    /// How pins are treated.
+    pub pinning: Pinning,
     /// Now, in nanoseconds since 1970.
     pub now: i64,
     /// The same moment, for measuring how long the build takes.
@@ -76,28 +83,42 @@ pub fn platform() -> String {
     format!("linux/{architecture}")
 }
 
-/// Plans the build of `app`; nothing is run or fetched.
+/// How the pins in `shtetl.lock` are treated.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Pinning {
+    /// They hold; what is missing is pinned anew.
+    Keep,
+    /// They hold, and nothing may be missing.
+    Locked,
+    /// They are moved to what is newest.
+    Update,
+}
+
+/// Plans the build of `app`: nothing is run, and only what has to be pinned is asked for.
 pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
-    let mut list = foresee(app, order, store)?;
+    let (mut base, new_pins) = bases::of(app, order, store)?;
+    let mut list = plan_on(app, order, base.as_mut())?;
     list.pack(&app.tree, &app.tree.digests(store, order.now)?);
+    if let Some(new) = new_pins {
+        list.notes.push(new.note());
+        list.new_pins = Some(new);
+    }
     Ok(list)
 }
 
-/// Plans everything but the packing of the app's own files, and does not read them.
+/// Plans everything but the packing of the app's own files, which are not read. Nothing is asked for:
+/// where nothing is pinned yet, what is known of the base has to do.
 pub fn foresee(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
+    plan_on(app, order, bases::foreseen(app, order, store)?.as_mut())
+}
+
+fn plan_on(app: &App, order: &Order<'_>, base: &mut dyn Base) -> Result<Worklist> {
     names::check_tag(order.tag)?;
     let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.opened.near);
     let form = Form { codec: order.codec, platform: platform() };
-    let sources = Sources {
-        survey: &app.survey,
-        tree: &app.tree,
-        config: &app.config,
-        addresses: &addresses,
-        host: order.host,
-        store,
-        now: order.now,
-    };
-    plan(&sources, form)
+    let sources =
+        Sources { survey: &app.survey, tree: &app.tree, config: &app.config, addresses: &addresses };
+    plan(&sources, base, form)
 }
 
 /// What each step would do, in order.
@@ -143,6 +164,9 @@ pub fn build(app: &App, worklist: &Worklist, order: &Order<'_>, around: &Surroun
     };
     for note in &worklist.notes {
         tell(Event::Note { text: note.clone() });
+    }
+    if let Some(pins) = &worklist.new_pins {
+        pins.write()?;
     }
     let telling = Surroundings { events: &tell, ..*around };
     let finished = execute(name, &worklist.steps, &worklist.form, &telling)

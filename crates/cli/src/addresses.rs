@@ -3,6 +3,7 @@
 use crate::error::Failure;
 use crate::surroundings::user_folder;
 use build::addresses::{AddressBook, Ecosystem, KnownAddress, Origin};
+use build::base::debian::Suite;
 use build::config::AppConfig;
 use remote::Address;
 use std::env;
@@ -11,14 +12,14 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 /// Reads everything that was said outside of the app.
-pub fn gather(options: &[String]) -> Result<AddressBook, Failure> {
+pub fn gather(options: &[String], host: &Path) -> Result<AddressBook, Failure> {
     let here = env::current_dir().unwrap_or_default();
     let mut known = Vec::new();
     for option in options {
         known.push(from_option(option, &here)?);
     }
     for ecosystem in Ecosystem::ALL {
-        let variable = format!("SHTETL_ADDRESS_{}", ecosystem.name().to_uppercase());
+        let variable = format!("SHTETL_ADDRESS_{}", ecosystem.name().to_uppercase().replace('-', "_"));
         if let Ok(text) = env::var(&variable) {
             known.push(said(ecosystem, &text, &here, Origin::Variable, variable));
         }
@@ -32,6 +33,7 @@ pub fn gather(options: &[String]) -> Result<AddressBook, Failure> {
     }
     known.extend(npm_configuration(&here));
     known.extend(pip_configuration(&here));
+    known.extend(debian_configuration(host));
     Ok(AddressBook { known, ask_tool })
 }
 
@@ -76,6 +78,59 @@ fn pip_configuration(here: &Path) -> Option<KnownAddress> {
     })
 }
 
+/// The sources of a Debian machine: the archive, and that of security updates.
+fn debian_configuration(host: &Path) -> Vec<KnownAddress> {
+    let folder = host.join("etc/apt");
+    let listed = fs::read_dir(folder.join("sources.list.d")).into_iter().flatten().flatten();
+    let mut files: Vec<PathBuf> = listed.map(|entry| entry.path()).collect();
+    files.sort();
+    files.insert(0, folder.join("sources.list"));
+    let mut known: Vec<KnownAddress> = Vec::new();
+    for file in files {
+        let Ok(text) = fs::read_to_string(&file) else { continue };
+        let sources =
+            if file.extension().is_some_and(|e| e == "sources") { paragraphs(&text) } else { lines(&text) };
+        for (url, suites) in sources {
+            let of_debian = |s: &str| Suite::named(s.split('-').next().unwrap_or(s)).is_some();
+            if !suites.iter().any(|s| of_debian(s)) {
+                continue;
+            }
+            let security = suites.iter().any(|s| s.ends_with("-security"));
+            let ecosystem = if security { Ecosystem::DebianSecurity } else { Ecosystem::Debian };
+            if known.iter().all(|k| k.ecosystem != ecosystem) {
+                let shown = file.strip_prefix(host).unwrap_or(&file);
+                let detail = Path::new("/").join(shown).display().to_string();
+                known.push(said(ecosystem, &url, host, Origin::Ecosystem, detail));
+            }
+        }
+    }
+    known
+}
+
+/// `deb [options] URL suite component …`.
+fn lines(text: &str) -> Vec<(String, Vec<String>)> {
+    let source = |line: &str| {
+        let rest = line.trim().strip_prefix("deb ")?.trim_start();
+        let rest = if rest.starts_with('[') { rest.split_once(']')?.1 } else { rest };
+        let mut words = rest.split_whitespace();
+        Some((words.next()?.to_owned(), vec![words.next()?.to_owned()]))
+    };
+    text.lines().filter_map(source).collect()
+}
+
+/// Paragraphs with `URIs` and `Suites`.
+fn paragraphs(text: &str) -> Vec<(String, Vec<String>)> {
+    let source = |paragraph: &str| {
+        let field = |name: &str| {
+            let value =
+                paragraph.lines().find_map(|l| l.strip_prefix(name)?.trim_start().strip_prefix(':'))?;
+            Some(value.split_whitespace().map(str::to_owned).collect::<Vec<_>>())
+        };
+        Some((field("URIs")?.into_iter().next()?, field("Suites")?))
+    };
+    text.split("\n\n").filter_map(source).collect()
+}
+
 /// The value of `key = value` in a file of such lines.
 fn value_of(text: &str, key: &str) -> Option<String> {
     text.lines().find_map(|line| {
@@ -89,18 +144,19 @@ fn ask_tool(ecosystem: Ecosystem) -> Option<KnownAddress> {
     let (program, arguments): (&str, &[&str]) = match ecosystem {
         Ecosystem::Npm => ("npm", &["config", "get", "registry"]),
         Ecosystem::Pypi => ("python3", &["-m", "pip", "install", "--help"]),
+        Ecosystem::Debian | Ecosystem::DebianSecurity => return None,
     };
     let output =
         Command::new(program).args(arguments).stdin(Stdio::null()).stderr(Stdio::null()).output().ok()?;
     let text = String::from_utf8_lossy(&output.stdout);
     let address = match ecosystem {
-        Ecosystem::Npm => text.lines().find(|l| l.starts_with("http"))?.trim().to_owned(),
         // pip states its default index in the help of the option.
         Ecosystem::Pypi => {
             let (_, after) = text.split_once("--index-url")?;
             let stated = after.split_once("(default")?.1;
-            stated.split_whitespace().next()?.trim_end_matches(')').to_owned()
+            stated.split_whitespace().next()?.trim_end_matches([')', '.']).to_owned()
         }
+        _ => text.lines().find(|l| l.starts_with("http"))?.trim().to_owned(),
     };
     let detail = format!("{program} {}", arguments.join(" "));
     Some(said(ecosystem, &address, Path::new("/"), Origin::Tool, detail))

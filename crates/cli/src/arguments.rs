@@ -201,6 +201,12 @@ pub struct BuildOptions {
     /// Take everything from the store and from folders; never use the network
     #[arg(long)]
     pub offline: bool,
+    /// Build only what shtetl.lock pins; end if something is missing there
+    #[arg(long, conflicts_with = "update")]
+    pub locked: bool,
+    /// Move the pins in shtetl.lock to what is newest, and tell what moved
+    #[arg(long)]
+    pub update: bool,
     /// Only tell what would run, and why
     #[arg(long)]
     pub dry_run: bool,

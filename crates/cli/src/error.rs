@@ -5,6 +5,7 @@ use build::config::{Complaint, Fault};
 use build::{BuildError, names};
 use content::ContentError;
 use remote::RemoteError;
+use remote::packages::debian::SignatureFault;
 use sandbox::{Ground, Isolation, SandboxError};
 use serde::Serialize;
 use std::io;
@@ -152,7 +153,12 @@ fn build_error(error: &BuildError) -> Worded {
         | BuildError::NoAddress { .. }
         | BuildError::NoUsableFile { .. }
         | BuildError::BadPackage { .. } => package_error(error),
+        BuildError::PackageUnmet { .. }
+        | BuildError::Signature { .. }
+        | BuildError::ReleaseOver { .. }
+        | BuildError::PinsMissing { .. } => pin_error(error),
         BuildError::RuntimeMissing { .. }
+        | BuildError::RuntimeNotInBase { .. }
         | BuildError::RuntimeMismatch { .. }
         | BuildError::Capture { .. } => runtime_error(error),
         _ => run_error(error),
@@ -359,7 +365,7 @@ fn survey_error(error: &BuildError) -> Worded {
         BuildError::UnknownBase { name } => worded(
             WRONG,
             format!("this version has no base {name:?}"),
-            "in shtetl.toml, under [base]: from = \"host\" (captured from this machine)",
+            "in shtetl.toml, under [base]: from = \"debian:trixie\", \"debian:bookworm\", or \"host\" (captured from this machine)",
         ),
         other => worded(FAILED, other.to_string(), ""),
     }
@@ -409,6 +415,59 @@ fn package_error(error: &BuildError) -> Worded {
     }
 }
 
+fn pin_error(error: &BuildError) -> Worded {
+    match error {
+        BuildError::PackageUnmet { suite, wanted, chain } => Worded {
+            details: chain.iter().map(|name| format!("  needed by {name}")).rev().collect(),
+            ..worded(
+                FAILED,
+                format!("nothing in {suite} provides {wanted}"),
+                if chain.is_empty() {
+                    "correct the name in [base] packages"
+                } else {
+                    "the archive may be incomplete: `shtetl addresses` shows which one is asked"
+                },
+            )
+        },
+        BuildError::Signature { what, fault } => {
+            let detail = match fault {
+                SignatureFault::NotSigned => "it is not signed".to_owned(),
+                SignatureFault::UnknownKeys(ids) => {
+                    format!("no known key has signed it, but {}", ids.join(", "))
+                }
+                SignatureFault::Wrong => "the signature is not that of this text".to_owned(),
+                SignatureFault::UnfitKey => {
+                    "the key that signed it is revoked, past its time, or too weak".to_owned()
+                }
+                SignatureFault::NotARelease => "it is no release of a suite".to_owned(),
+                SignatureFault::BadKeyring => "there is no key in it".to_owned(),
+            };
+            worded(
+                FAILED,
+                format!("{what} is not believed: {detail}"),
+                "do not use it; a copy with keys of its own needs [base] keyring = FILE",
+            )
+        }
+        BuildError::ReleaseOver { what, until } => worded(
+            FAILED,
+            format!(
+                "{what} was valid until {until}: the archive is an old copy, or somebody holds updates back"
+            ),
+            "bring the copy up to date; to use it all the same, in shtetl.toml, under [base]: outdated = true",
+        ),
+        BuildError::PinsMissing { base, file_is_there } => worded(
+            FAILED,
+            if *file_is_there {
+                format!("shtetl.lock does not pin all that {base} has to provide")
+            } else {
+                format!("there is no shtetl.lock that pins {base}")
+            },
+            "build once without --locked, and commit shtetl.lock",
+        ),
+        other => worded(FAILED, other.to_string(), ""),
+    }
+}
+
 fn runtime_error(error: &BuildError) -> Worded {
     match error {
         BuildError::RuntimeMissing { runtime, searched } => {
@@ -425,10 +484,19 @@ fn runtime_error(error: &BuildError) -> Worded {
                 )
             }
         }
-        BuildError::RuntimeMismatch { runtime, found, wanted, place } => worded(
+        BuildError::RuntimeMismatch { runtime, found, origin, wanted, place } => worded(
             FAILED,
-            format!("{} wants {runtime} {wanted}, and this machine has {found}", words::place(place)),
-            format!("install a fitting {runtime} on this machine, or change the constraint"),
+            format!("{} wants {runtime} {wanted}, and the base {origin} has {found}", words::place(place)),
+            match origin.as_str() {
+                "host" => format!("install a fitting {runtime} on this machine, or change the constraint"),
+                _ => "choose another base: in shtetl.toml, under [base]: from = …; or change the constraint"
+                    .to_owned(),
+            },
+        ),
+        BuildError::RuntimeNotInBase { runtime, base } => worded(
+            FAILED,
+            format!("the base {base} has no {runtime}"),
+            "choose another base: in shtetl.toml, under [base]: from = …",
         ),
         BuildError::Capture { path, detail } => worded(
             OUTSIDE,

@@ -39,7 +39,7 @@ impl Surroundings {
         Ok(Self {
             store: Store::open(&folder)?,
             host: Host { root: global.host_root.clone(), search: env::split_paths(&path).collect() },
-            book: Arc::new(addresses::gather(&global.addresses)?),
+            book: Arc::new(addresses::gather(&global.addresses, &global.host_root)?),
             jobs: global.jobs.unwrap_or_else(default_jobs).max(1),
             created: creation_time()?,
             rules: global.house_rules.clone(),

@@ -1,14 +1,36 @@
-//! What lies under the app: the base and the runtime on it.
+//! What lies under the app: the base and the runtimes on it.
 
+pub mod debian;
 pub mod host;
 
+use crate::error::Result;
+use crate::worklist::{RuntimeInUse, Step};
 use content::layer::Owner;
 
 /// The base of apps that name none.
 pub const DEFAULT: &str = "host";
-/// The folder of runtimes, from the root of the image: each has its own folder in it.
+/// The folder of runtimes that are captured, from the root of the image: each has its own in it.
 pub const RUNTIME_FOLDER: &str = "opt";
 /// The user that apps run as.
 pub const APP_USER: Owner = Owner { uid: 1000, gid: 1000 };
 /// Its home folder, from the root of the image.
 pub const APP_HOME: &str = "home/app";
+
+/// Provides what lies under an app.
+pub trait Base {
+    /// A runtime, with the step that writes it.
+    fn runtime(&mut self, runtime: &'static str) -> Result<Provided>;
+
+    /// The steps of the base itself, bottom first, and what people should know; asked after the runtimes.
+    fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)>;
+}
+
+/// A runtime that a base provides.
+pub struct Provided {
+    /// Which one.
+    pub runtime: RuntimeInUse,
+    /// Writes its layer.
+    pub step: Step,
+    /// What people should know.
+    pub notes: Vec<String>,
+}

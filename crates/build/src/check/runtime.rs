@@ -6,13 +6,17 @@ use crate::lang;
 
 pub(super) fn unmet(subject: &Subject<'_>) -> Result<Vec<Found>> {
     Ok(match subject.planned {
-        Err(BuildError::RuntimeMismatch { runtime, found, wanted, place }) => {
-            let what = format!("{runtime} {wanted} is wanted, and the base `host` has {found}");
-            vec![breaks(
-                place.clone(),
-                what,
-                format!("install a fitting {runtime}, or change the constraint"),
-            )]
+        Err(BuildError::RuntimeMismatch { runtime, found, origin, wanted, place }) => {
+            let what = format!("{runtime} {wanted} is wanted, and the base {origin} has {found}");
+            let advice = match origin.as_str() {
+                "host" => format!("install a fitting {runtime}, or change the constraint"),
+                _ => "choose another base in [base] from, or change the constraint".to_owned(),
+            };
+            vec![breaks(place.clone(), what, advice)]
+        }
+        Err(BuildError::RuntimeNotInBase { runtime, base }) => {
+            let what = format!("the base {base} has no {runtime}");
+            vec![breaks(None, what, "choose another base in [base] from")]
         }
         Err(BuildError::RuntimeMissing { runtime, .. }) => {
             let what = format!("the base `host` takes {runtime} from this machine, which has none");

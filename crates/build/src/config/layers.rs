@@ -220,12 +220,13 @@ impl HouseRules {
         leaves.remove("locked");
         let folder = path.parent().unwrap_or(Path::new("."));
         for address in config.addresses.values_mut() {
-            // A folder is taken from where the house rules lie, not from the app.
+            // As for the keyring: a folder is taken from where the house rules lie, not from the app.
             *address = match remote::Address::parse(address, folder) {
                 remote::Address::Folder(folder) => folder.display().to_string(),
                 remote::Address::Url(url) => url,
             };
         }
+        config.keyring = config.keyring.map(|keyring| folder.join(keyring).display().to_string());
         let shown = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
         config.name_versions(&shown);
         Ok(Self { read: Read { layer: Layer::HouseRules, config, leaves, shown }, locked })
@@ -279,6 +280,9 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         exclude: joined(lower.exclude, upper.exclude),
         include: joined(lower.include, upper.include),
         base: upper.base.or(lower.base),
+        base_packages: joined(lower.base_packages, upper.base_packages),
+        outdated: upper.outdated.or(lower.outdated),
+        keyring: upper.keyring.or(lower.keyring),
         order: upper.order.or(lower.order),
         forbid: joined(lower.forbid, upper.forbid),
         buildpacks,

@@ -29,6 +29,12 @@ pub struct AppConfig {
     pub include: Vec<String>,
     /// `[base] from`.
     pub base: Option<String>,
+    /// `[base] packages`: packages of the distribution, besides those that the base and its runtimes have.
+    pub base_packages: Vec<String>,
+    /// `[base] outdated`: whether a release that is past its time will do.
+    pub outdated: Option<bool>,
+    /// `[base] keyring`: a file with keys that are believed besides the distribution's.
+    pub keyring: Option<String>,
     /// `[buildpacks] order`.
     pub order: Option<Vec<String>>,
     /// `[buildpacks] forbid`.

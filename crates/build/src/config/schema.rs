@@ -37,7 +37,12 @@ fn shared() -> Map<String, Value> {
         "exclude": texts("Patterns of files that are not packed"),
         "include": texts("Patterns of files that are packed in spite of every other rule"),
     });
-    let base = json!({ "from": text("What lies under the app") });
+    let base = json!({
+        "from": text("What lies under the app: debian:SUITE, or host"),
+        "packages": texts("Packages of the distribution, besides those that base and runtimes have"),
+        "outdated": truth("Whether a release that is past its time will do"),
+        "keyring": text("A file with keys that are believed besides the distribution's"),
+    });
     let mut keys = running();
     keys.insert("source".to_owned(), closed("What is packed", entries(source)));
     keys.insert("base".to_owned(), closed("The base", entries(base)));

@@ -57,7 +57,12 @@ fn read_shared(root: &Table<'_, '_>, config: &mut AppConfig) {
         config.exclude = patterns(table.value("exclude"));
         config.include = patterns(table.value("include"));
     });
-    with_table(root, "base", |table| config.base = table.value("from").and_then(|v| v.string()));
+    with_table(root, "base", |table| {
+        config.base = table.value("from").and_then(|v| v.string());
+        config.base_packages = table.value("packages").and_then(|v| v.strings()).unwrap_or_default();
+        config.outdated = table.value("outdated").and_then(|v| v.truth());
+        config.keyring = table.value("keyring").and_then(|v| v.string());
+    });
     if let Some(table) = root.value("buildpacks").and_then(|v| v.table()) {
         read_buildpacks(table, config);
     }

@@ -116,6 +116,11 @@ impl Opened {
         }
     }
 
+    /// Where pins can be kept; a commit, an archive or a program can keep none.
+    pub fn pins_path(&self) -> Option<PathBuf> {
+        self.ignores.then(|| self.root.join(crate::pins::FILE_NAME))
+    }
+
     /// The commit that the files `tree` were taken from, and which of them it does not have like
     /// that; remembered for as long as nobody touches a file. `now` is in nanoseconds since 1970.
     pub fn revision(&self, tree: &SourceTree, store: &Store, now: i64) -> Result<Option<Revision>> {

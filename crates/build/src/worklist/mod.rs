@@ -5,7 +5,7 @@ mod plan;
 mod reason;
 
 pub use key::{Form, Input, parts_digest};
-pub use plan::{RuntimeInUse, Sources, Worklist, plan};
+pub use plan::{RuntimeInUse, Sources, Worklist, needed_runtimes, plan};
 pub use reason::{Change, LastInputs, MissReason, compare};
 
 use crate::error::Result;

@@ -2,20 +2,19 @@
 
 use super::{Form, Input, Role, Step, Tools, Work};
 use crate::addresses::Addresses;
-use crate::base::host::{self, Host};
+use crate::base::Base;
+use crate::bases::NewPins;
 use crate::config::AppConfig;
 use crate::error::{BuildError, PathFacts, Place, Result};
 use crate::lang::{self, Context};
 use crate::source::{SourceTree, TreeDigests, TreeKind};
-use crate::survey::{Claim, RuntimeWish, Survey, options_of};
+use crate::survey::{Claim, Finding, RuntimeWish, Survey, options_of};
 use crate::worklist::PackageFact;
 use content::TreeDigest;
 use content::layer::{Entry, LayerWriter};
-use content::store::Store;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
-use std::path::PathBuf;
 use std::sync::Arc;
 
 /// The folder of the app, from the root of the image.
@@ -49,6 +48,8 @@ pub struct Worklist {
     pub env: BTreeMap<String, String>,
     /// Things that people should know.
     pub notes: Vec<String>,
+    /// Pins to be written when the build begins.
+    pub new_pins: Option<NewPins>,
 }
 
 /// What a plan is made from.
@@ -61,20 +62,11 @@ pub struct Sources<'a> {
     pub config: &'a AppConfig,
     /// Where packages come from.
     pub addresses: &'a Addresses,
-    /// The machine that the base `host` is captured from.
-    pub host: &'a Host,
-    /// Remembers digests of unchanged files.
-    pub store: &'a Store,
-    /// Now, in nanoseconds since 1970.
-    pub now: i64,
 }
 
 /// Plans the build of a surveyed source, but for the packing of its files ([`Worklist::pack`]).
-pub fn plan(sources: &Sources<'_>, form: Form) -> Result<Worklist> {
-    let Sources { survey, tree, config, addresses, host, store, now } = *sources;
-    if survey.base.0 != "host" {
-        return Err(BuildError::UnknownBase { name: survey.base.0.clone() });
-    }
+pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Worklist> {
+    let Sources { survey, tree, config, addresses } = *sources;
     if survey.processes.is_empty() {
         return Err(BuildError::NoProcess { language: survey.chosen.join(" and ") });
     }
@@ -85,19 +77,15 @@ pub fn plan(sources: &Sources<'_>, form: Form) -> Result<Worklist> {
         runtimes: Vec::new(),
         env: BTreeMap::new(),
         notes: Vec::new(),
+        new_pins: None,
     };
     list.notes.extend(source_notes(survey));
     let mut path = Vec::new();
-    let mut interpreter: Option<PathBuf> = None;
-    for (number, finding) in survey.chosen_findings().enumerate() {
-        if let Some(script) = &finding.build_script {
-            let line = script.line.map_or(String::new(), |l| format!(" line {l}"));
-            list.notes.push(format!("{}{line}: this version does not run the build script", script.file));
-        }
-        if number > 0 && finding.claim == Claim::Part && config.order.is_none() {
-            // A part without a step of its own needs no runtime in the image.
-            continue;
-        }
+    for script in survey.chosen_findings().filter_map(|f| f.build_script.as_ref()) {
+        let line = script.line.map_or(String::new(), |l| format!(" line {l}"));
+        list.notes.push(format!("{}{line}: this version does not run the build script", script.file));
+    }
+    for finding in contributing(survey, config) {
         let (Some(buildpack), Some(wish)) = (lang::named(finding.buildpack), &finding.runtime) else {
             continue;
         };
@@ -112,33 +100,22 @@ pub fn plan(sources: &Sources<'_>, form: Form) -> Result<Worklist> {
             });
         }
         let options = options_of(config, finding.buildpack);
-        let provided = host::provide(host, wish.runtime, store, now)?;
-        check_constraint(buildpack, wish, &provided.version)?;
-        let runtime = RuntimeInUse {
-            name: wish.runtime.to_owned(),
-            version: provided.version,
-            origin: survey.base.0.clone(),
-            bin_folder: provided.bin_folder,
-        };
-        let context = Context { tree, options: &options, addresses, runtime: &runtime };
+        let provided = base.runtime(wish.runtime)?;
+        check_constraint(buildpack, wish, &provided.runtime)?;
+        let context = Context { tree, options: &options, addresses, runtime: &provided.runtime };
         let contribution = buildpack.contribute(&context)?;
-        interpreter = interpreter.or(provided.interpreter);
-        if !list.runtimes.contains(&runtime) {
-            list.notes.extend(provided.captured.notes.iter().cloned());
-            list.steps.push(captured_step(
-                format!("{} runtime", wish.runtime),
-                Role::Runtime,
-                provided.captured,
-            ));
-            list.runtimes.push(runtime);
+        if !list.runtimes.contains(&provided.runtime) {
+            list.notes.extend(provided.notes);
+            list.steps.push(provided.step);
+            list.runtimes.push(provided.runtime);
         }
         list.steps.extend(contribution.steps);
         path.extend(contribution.path);
         list.env.extend(contribution.env.into_iter().map(|(k, v)| (k.to_owned(), v)));
     }
-    let base = host::capture_base(host, interpreter.as_deref(), store, now)?;
-    list.notes.extend(base.notes.iter().cloned());
-    list.steps.push(captured_step("host base".to_owned(), Role::Base, base));
+    let (below, notes) = base.below()?;
+    list.notes.extend(notes);
+    list.steps.extend(below);
     list.steps.sort_by_key(|s| s.role);
     path.extend(["/usr/local/bin", "/usr/bin", "/bin"].map(str::to_owned));
     path.dedup();
@@ -158,13 +135,33 @@ fn source_notes(survey: &Survey) -> Vec<String> {
     changed.chain(notable).collect()
 }
 
-fn check_constraint(buildpack: &dyn lang::Buildpack, wish: &RuntimeWish, version: &str) -> Result<()> {
+/// The findings of the buildpacks that contribute to the image.
+fn contributing<'s>(survey: &'s Survey, config: &AppConfig) -> impl Iterator<Item = &'s Finding> {
+    let ordered = config.order.is_some();
+    // A part without a step of its own needs no runtime in the image.
+    let counts = move |(number, f): &(usize, &Finding)| *number == 0 || f.claim != Claim::Part || ordered;
+    survey.chosen_findings().enumerate().filter(counts).map(|(_, finding)| finding)
+}
+
+/// The runtimes that an image of this survey needs.
+pub fn needed_runtimes(survey: &Survey, config: &AppConfig) -> Vec<&'static str> {
+    let mut needed = Vec::new();
+    for runtime in contributing(survey, config).filter_map(|f| f.runtime.as_ref()).map(|wish| wish.runtime) {
+        if !needed.contains(&runtime) {
+            needed.push(runtime);
+        }
+    }
+    needed
+}
+
+fn check_constraint(buildpack: &dyn lang::Buildpack, wish: &RuntimeWish, found: &RuntimeInUse) -> Result<()> {
     let Some((constraint, place)) = &wish.constraint else { return Ok(()) };
-    match buildpack.accepts(constraint, version) {
+    match buildpack.accepts(constraint, &found.version) {
         Some(true) => Ok(()),
         Some(false) => Err(BuildError::RuntimeMismatch {
             runtime: wish.runtime,
-            found: version.to_owned(),
+            found: found.version.clone(),
+            origin: found.origin.clone(),
             wanted: constraint.clone(),
             place: place.clone(),
         }),
@@ -173,10 +170,6 @@ fn check_constraint(buildpack: &dyn lang::Buildpack, wish: &RuntimeWish, version
             detail: format!("{constraint:?} is no version constraint of {}", wish.runtime),
         }),
     }
-}
-
-fn captured_step(name: String, role: Role, captured: host::Captured) -> Step {
-    Step { name, role, inputs: vec![captured.input()], work: Box::new(captured) }
 }
 
 impl Worklist {

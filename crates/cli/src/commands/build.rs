@@ -10,7 +10,7 @@ use crate::render::{BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use build::command;
 use build::execute::{Decision, Surroundings as Around};
-use build::pipeline::{self, App, Built, Order, codec_named, prepare, preview};
+use build::pipeline::{self, App, Built, Order, Pinning, codec_named, prepare, preview};
 use build::record::LayerRecord;
 use build::worklist::Worklist;
 use content::image::{may_become_layout, write_archive, write_layout};
@@ -22,14 +22,21 @@ use std::time::Instant;
 
 pub fn run(options: &BuildOptions, around: &Surroundings, output: &Output) -> Done {
     check_targets(options)?;
-    let order = order(&options.tag, &options.compress, around);
+    let network = if options.offline { Network::Forbidden } else { Network::Allowed };
+    let fetcher = Fetcher::new(network);
+    let pinning = match (options.locked, options.update) {
+        (true, _) => Pinning::Locked,
+        (_, true) => Pinning::Update,
+        _ => Pinning::Keep,
+    };
+    let order = Order { pinning, ..order(&options.tag, &options.compress, around, &fetcher) };
     let app = around.look(&options.source, order.now)?;
     let worklist = prepare(&app, &order, &around.store)?;
     if options.dry_run {
         show_preview(&app, &worklist, &preview(&app, &worklist, &around.store), output);
         return Ok(ExitCode::SUCCESS);
     }
-    let built = build_quietly(&app, &worklist, &order, options.offline, around, output)?;
+    let built = build_quietly(&app, &worklist, &order, around, output)?;
     let mut written = Vec::new();
     if let Some(folder) = &options.layout {
         write_layout(&around.store, built.digest, folder)?;
@@ -64,13 +71,15 @@ fn check_targets(options: &BuildOptions) -> Result<(), Failure> {
 }
 
 /// How to build with these options.
-pub fn order<'a>(tag: &'a str, compress: &str, around: &'a Surroundings) -> Order<'a> {
+pub fn order<'a>(tag: &'a str, compress: &str, around: &'a Surroundings, fetcher: &'a Fetcher) -> Order<'a> {
     Order {
         tag,
         codec: codec_named(compress).unwrap_or_default(),
         created: &around.created,
         host: &around.host,
         book: &around.book,
+        fetcher,
+        pinning: Pinning::Keep,
         now: Surroundings::now(),
         started: Instant::now(),
     }
@@ -81,17 +90,14 @@ pub fn build_quietly(
     app: &App,
     worklist: &Worklist,
     order: &Order<'_>,
-    offline: bool,
     around: &Surroundings,
     output: &Output,
 ) -> Result<Built, Failure> {
     let stop = interrupt::flag()?;
     let renderer = Renderer::new(output);
-    let network = if offline { Network::Forbidden } else { Network::Allowed };
-    let fetcher = Fetcher::new(network);
     let surroundings = Around {
         store: &around.store,
-        fetcher: &fetcher,
+        fetcher: order.fetcher,
         jobs: around.jobs,
         events: &|event| renderer.show(&event),
         interrupted: &|| stop.load(Ordering::Relaxed),

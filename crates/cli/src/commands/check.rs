@@ -21,10 +21,10 @@ pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Do
         list_rules(output);
         return Ok(ExitCode::SUCCESS);
     }
-    let order = order(DEFAULT_TAG, "zstd", around);
+    let fetcher = Fetcher::new(if options.online { Network::Allowed } else { Network::Forbidden });
+    let order = order(DEFAULT_TAG, "zstd", around, &fetcher);
     let app = around.look(&options.source, order.now)?;
     let planned = foresee(&app, &order, &around.store);
-    let fetcher = Fetcher::new(if options.online { Network::Allowed } else { Network::Forbidden });
     let stop = interrupt::flag()?;
     let tools = Tools {
         fetcher: &fetcher,

@@ -14,6 +14,7 @@ use build::launch::{self, Launched, Start};
 use build::pipeline::{App, Built, prepare};
 use build::survey::{ProcessKind, ProcessType};
 use content::store::{Store, remove_tree};
+use remote::{Fetcher, Network};
 use std::fs;
 use std::io::{BufRead, BufReader, IsTerminal, Read};
 use std::path::{Path, PathBuf};
@@ -174,10 +175,11 @@ impl<'a> Demo<'a> {
     }
 
     fn build(&self, name: &str) -> Result<Built, Failure> {
-        let order = order(DEFAULT_TAG, "zstd", &self.around);
+        let fetcher = Fetcher::new(Network::Forbidden);
+        let order = order(DEFAULT_TAG, "zstd", &self.around, &fetcher);
         let app = &self.look(name)?;
         let worklist = prepare(app, &order, &self.around.store)?;
-        build_quietly(app, &worklist, &order, true, &self.around, self.output)
+        build_quietly(app, &worklist, &order, &self.around, self.output)
     }
 
     fn run_all(&self, built: &Built) -> Result<(), Failure> {

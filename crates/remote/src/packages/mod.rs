@@ -1,4 +1,5 @@
 //! The package registries, one file each.
 
+pub mod debian;
 pub mod npm;
 pub mod pypi;

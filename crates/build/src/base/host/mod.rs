@@ -10,9 +10,10 @@ mod elf;
 mod runtimes;
 
 pub use capture::Captured;
-pub use runtimes::{ProvidedRuntime, provide};
 
+use super::{Base, Provided};
 use crate::error::Result;
+use crate::worklist::{Role, RuntimeInUse, Step};
 use content::store::Store;
 use std::path::{Path, PathBuf};
 
@@ -43,10 +44,48 @@ impl Host {
     }
 }
 
-/// Captures the base: everything that is not of one runtime.
-///
-/// `interpreter` is the program interpreter that the runtime names (for example
-/// `/lib64/ld-linux-x86-64.so.2`); without one there is no C library either.
-pub fn capture_base(host: &Host, interpreter: Option<&Path>, store: &Store, now: i64) -> Result<Captured> {
-    base_files::capture(host, interpreter, store, now)
+/// The base that is captured from a machine.
+pub struct HostBase<'a> {
+    /// The machine.
+    pub host: &'a Host,
+    /// Remembers digests of unchanged files.
+    pub store: &'a Store,
+    /// Now, in nanoseconds since 1970.
+    pub now: i64,
+    /// The program interpreter that the runtimes name (for example `/lib64/ld-linux-x86-64.so.2`);
+    /// without one there is no C library either.
+    interpreter: Option<PathBuf>,
+}
+
+impl<'a> HostBase<'a> {
+    /// The base that is captured from `host`; `now` is in nanoseconds since 1970.
+    pub fn new(host: &'a Host, store: &'a Store, now: i64) -> Self {
+        Self { host, store, now, interpreter: None }
+    }
+}
+
+impl Base for HostBase<'_> {
+    fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
+        let found = runtimes::provide(self.host, runtime, self.store, self.now)?;
+        self.interpreter = self.interpreter.take().or(found.interpreter);
+        let in_use = RuntimeInUse {
+            name: runtime.to_owned(),
+            version: found.version,
+            origin: "host".to_owned(),
+            bin_folder: found.bin_folder,
+        };
+        let notes = found.captured.notes.clone();
+        let step = captured_step(format!("{runtime} runtime"), Role::Runtime, found.captured);
+        Ok(Provided { runtime: in_use, step, notes })
+    }
+
+    fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
+        let base = base_files::capture(self.host, self.interpreter.as_deref(), self.store, self.now)?;
+        let notes = base.notes.clone();
+        Ok((vec![captured_step("host base".to_owned(), Role::Base, base)], notes))
+    }
+}
+
+fn captured_step(name: String, role: Role, captured: Captured) -> Step {
+    Step { name, role, inputs: vec![captured.input()], work: Box::new(captured) }
 }

@@ -5,7 +5,7 @@ use super::wheel::{self, WheelName};
 use crate::addresses::{Addresses, Ecosystem};
 use crate::error::{BuildError, Result};
 use crate::execute::{each_in_parallel, find_in_parallel};
-use crate::worklist::{Input, PackageFact, Tools, Withdrawn, Work};
+use crate::worklist::{Input, PackageFact, RuntimeInUse, Tools, Withdrawn, Work};
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, Fragment, FragmentWriter, LAYER_FORMAT, LayerWriter};
 use content::store::Store;
@@ -26,19 +26,22 @@ pub(super) struct PythonPackages {
     /// Major and minor version, as in the name of the library folder.
     series: String,
     version: String,
+    /// The folder with the interpreter in the image.
+    home: String,
 }
 
 impl PythonPackages {
-    /// Packages for the Python of this exact version; addresses are asked only when a package is
+    /// Packages for this Python; addresses are asked only when a package is
     /// not in the store.
     pub(super) fn new(
         packages: Vec<LockedPackage>,
         named: Option<Address>,
         addresses: Addresses,
-        version: &str,
+        runtime: &RuntimeInUse,
     ) -> Self {
+        let (version, home) = (runtime.version.clone(), runtime.bin_folder.clone());
         let series = version.splitn(3, '.').take(2).collect::<Vec<_>>().join(".");
-        Self { packages, named, addresses, series, version: version.to_owned() }
+        Self { packages, named, addresses, series, version, home }
     }
 
     /// An explicit address, else the one that the requirements name, else the ecosystem's own.
@@ -53,7 +56,7 @@ impl PythonPackages {
     /// What the result depends on.
     pub(super) fn inputs(&self) -> Vec<Input> {
         let part = |p: &LockedPackage| (p.name.clone(), format!("{} {}", p.version, p.integrity.canonical()));
-        let runtime = BTreeMap::from([("python".to_owned(), self.version.clone())]);
+        let runtime = BTreeMap::from([("python".to_owned(), format!("{} in {}", self.version, self.home))]);
         vec![
             Input::of_parts("runtime", runtime),
             Input::of_parts("packages", self.packages.iter().map(part).collect()),
@@ -164,16 +167,14 @@ impl Work for PythonPackages {
             for folder in self.shared_folders() {
                 tar.entry(&Entry::folder(folder))?;
             }
-            let home = crate::base::RUNTIME_FOLDER;
+            let home = &self.home;
             for name in ["python".to_owned(), "python3".to_owned(), format!("python{series}")] {
-                let target = format!("/{home}/python/bin/python{series}");
+                let target = format!("{home}/python{series}");
                 tar.entry(&Entry::link(format!("{ENVIRONMENT}/bin/{name}"), target))?;
             }
             // PEP 405: `home` is the folder of the interpreter that the environment is made from.
-            let marker = format!(
-                "home = /{home}/python/bin\ninclude-system-site-packages = false\nversion = {}\n",
-                self.version
-            );
+            let marker =
+                format!("home = {home}\ninclude-system-site-packages = false\nversion = {}\n", self.version);
             let entry = Entry::file(format!("{ENVIRONMENT}/pyvenv.cfg"), marker.len() as u64, false);
             Ok(tar.file(&entry, &mut marker.as_bytes())?)
         })?;

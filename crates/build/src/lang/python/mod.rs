@@ -102,7 +102,7 @@ impl Buildpack for Python {
         }
         let named = requirements.index.map(|index| remote::Address::parse(&index, context.tree.root()));
         let addresses = context.addresses.clone();
-        let work = PythonPackages::new(requirements.packages, named, addresses, &context.runtime.version);
+        let work = PythonPackages::new(requirements.packages, named, addresses, context.runtime);
         contribution.path.insert(0, format!("/{}/bin", install::ENVIRONMENT));
         contribution.steps.push(Step {
             name: "python packages".to_owned(),

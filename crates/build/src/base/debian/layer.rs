@@ -1,0 +1,144 @@
+//! The step that writes a set of packages as one layer.
+
+use super::fixups::{self, Added};
+use super::pins::PackagePin;
+use super::unpack::{self, Unpacked};
+use crate::error::{BuildError, Result};
+use crate::execute::each_in_parallel;
+use crate::worklist::{Input, PackageFact, Tools, Work};
+use content::layer::{Entry, Kind, LayerWriter, Owner};
+use remote::Address;
+use remote::packages::debian::fetch_package;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Mutex;
+
+/// Version of what the fix-ups do; part of every key.
+const FIXUP_FORMAT: u32 = 1;
+
+/// The step.
+pub(super) struct PackageSet {
+    /// The packages, by name.
+    pub(super) packages: Vec<PackagePin>,
+    /// Where they are: the archive, and that of security updates.
+    pub(super) archives: [Option<Address>; 2],
+    /// The version of the distribution, for package URLs.
+    pub(super) release: &'static str,
+    /// Debian's name of the processor.
+    pub(super) architecture: &'static str,
+}
+
+impl PackageSet {
+    /// What the result depends on.
+    pub(super) fn input(&self) -> Input {
+        let mut parts: BTreeMap<String, String> =
+            self.packages.iter().map(|p| (p.name.clone(), format!("{} {}", p.version, p.sha256))).collect();
+        parts.insert("(fix-ups)".to_owned(), FIXUP_FORMAT.to_string());
+        Input::of_parts("packages", parts)
+    }
+
+    fn provide(&self, layer: &LayerWriter<'_>, package: &PackagePin, tools: &Tools<'_>) -> Result<Unpacked> {
+        let (store, codec) = (layer.store(), layer.codec());
+        if let Some(known) = unpack::known(store, codec, &package.sha256) {
+            return Ok(known);
+        }
+        let label = format!("{} {}", package.name, package.version);
+        let archive = self.archives[usize::from(package.security)].as_ref();
+        let archive = archive.ok_or(BuildError::NoAddress {
+            ecosystem: if package.security { "debian-security" } else { "debian" },
+        })?;
+        let file = fetch_package(tools.fetcher, archive, &package.file, &package.sha256)
+            .map_err(|source| BuildError::Remote { wanted_by: label.clone(), source })?;
+        unpack::unpack(store, codec, &package.sha256, &label, &file)
+    }
+}
+
+impl Work for PackageSet {
+    fn write(&self, layer: &mut LayerWriter<'_>, tools: &Tools<'_>) -> Result<Vec<PackageFact>> {
+        let unpacked = Mutex::new(BTreeMap::new());
+        {
+            let layer = &*layer;
+            each_in_parallel(&self.packages, tools, |package| {
+                let one = self.provide(layer, package, tools)?;
+                if let Ok(mut all) = unpacked.lock() {
+                    all.insert(package.name.clone(), one);
+                }
+                Ok(())
+            })?;
+        }
+        let unpacked: BTreeMap<String, Unpacked> = unpacked.into_inner().unwrap_or_default();
+        let added = fixups::added(&unpacked, self.architecture);
+        write_folders(layer, &unpacked, &added)?;
+        let (store, codec) = (layer.store(), layer.codec());
+        for package in &self.packages {
+            let gone = || BuildError::BadPackage {
+                package: package.name.clone(),
+                detail: "its fragment vanished from the store during the build".to_owned(),
+            };
+            layer.fragment(&unpack::fragment(store, codec, &package.sha256).ok_or_else(gone)?)?;
+        }
+        layer.part::<BuildError>(|tar| {
+            for (entry, text) in added.values() {
+                match entry.kind {
+                    Kind::Folder => {}
+                    Kind::Link { .. } => tar.entry(entry)?,
+                    Kind::File { .. } => tar.file(entry, &mut text.as_bytes())?,
+                }
+            }
+            Ok(())
+        })?;
+        Ok(self.packages.iter().map(|p| self.fact(p, &unpacked)).collect())
+    }
+}
+
+impl PackageSet {
+    fn fact(&self, package: &PackagePin, unpacked: &BTreeMap<String, Unpacked>) -> PackageFact {
+        let version = package.version.replace('+', "%2B").replace(':', "%3A");
+        PackageFact {
+            name: package.name.clone(),
+            version: package.version.clone(),
+            // Package URL: the type `deb`.
+            purl: format!(
+                "pkg:deb/debian/{}@{version}?arch={}&distro=debian-{}",
+                package.name.replace('+', "%2B"),
+                package.architecture,
+                self.release
+            ),
+            licence: unpacked.get(&package.name).and_then(|u| u.licence.clone()),
+            integrity: format!("sha256:{}", package.sha256),
+        }
+    }
+}
+
+/// All folders of the set, each once, those above first. A link is never replaced by a folder.
+fn write_folders(
+    layer: &mut LayerWriter<'_>,
+    unpacked: &BTreeMap<String, Unpacked>,
+    added: &Added,
+) -> Result<()> {
+    let mut folders: BTreeMap<&str, Entry> = BTreeMap::new();
+    let paths = unpacked.values().flat_map(|u| u.files.iter().chain(u.links.keys()).chain(u.folders.keys()));
+    for path in paths.chain(added.keys()) {
+        for (at, _) in path.match_indices('/') {
+            folders.entry(&path[..at]).or_insert_with(|| Entry::folder(&path[..at]));
+        }
+    }
+    for (path, (mode, uid, gid)) in unpacked.values().flat_map(|u| &u.folders) {
+        let entry = Entry { mode: *mode, owner: Owner { uid: *uid, gid: *gid }, ..Entry::folder(path) };
+        folders.insert(path, entry);
+    }
+    for (path, (entry, _)) in added {
+        if entry.kind == Kind::Folder {
+            folders.insert(path, entry.clone());
+        }
+    }
+    let links: BTreeSet<&str> = unpacked
+        .values()
+        .flat_map(|u| u.links.keys().map(String::as_str))
+        .chain(
+            added.iter().filter(|(_, (e, _))| matches!(e.kind, Kind::Link { .. })).map(|(p, _)| p.as_str()),
+        )
+        .collect();
+    layer.part::<BuildError>(|tar| {
+        Ok(folders.values().filter(|f| !links.contains(f.path.as_str())).try_for_each(|f| tar.entry(f))?)
+    })
+}

@@ -1,0 +1,192 @@
+//! Which packages, exactly: resolved once, then pinned in `shtetl.lock`.
+
+use super::closure::{Chosen, closure};
+use super::suites::{BASE, NOT_AT_RUN_TIME, Suite};
+use crate::error::{BuildError, Result};
+use content::digest::Sha256;
+use content::store::Store;
+use remote::packages::debian::{self, Index, Release, Signatures};
+use remote::{Address, Fetcher, RemoteError};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// A package, pinned.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PackagePin {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: String,
+    /// The processor it is for, or `all`.
+    pub architecture: String,
+    /// Path of its file in the archive.
+    pub file: String,
+    /// Length of the file in bytes.
+    pub size: u64,
+    /// Hexadecimal SHA-256 of the file.
+    pub sha256: String,
+    /// Whether the archive is that of security updates.
+    #[serde(default)]
+    pub security: bool,
+}
+
+/// The state of a suite that packages were chosen from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SuitePin {
+    /// When it was released, as it says.
+    pub date: String,
+    /// SHA-256 of its signed release.
+    pub sha256: String,
+}
+
+/// Packages by the layer that they make: `base`, and one for each runtime.
+pub type Sets = BTreeMap<String, Vec<PackagePin>>;
+
+/// What packages are chosen for.
+pub struct Wanted<'a> {
+    /// The suite.
+    pub suite: &'static Suite,
+    /// Debian's name of the processor.
+    pub architecture: &'static str,
+    /// Runtimes of the app.
+    pub runtimes: Vec<&'a str>,
+    /// Further packages that the configuration names.
+    pub packages: Vec<&'a str>,
+    /// Whether a release that is past its time will do.
+    pub outdated: bool,
+}
+
+/// Where packages are chosen from.
+pub struct Archives<'a> {
+    /// The archive, and that of security updates.
+    pub addresses: [Option<Address>; 2],
+    /// Keys that are believed besides the distribution's.
+    pub keyrings: &'a [Vec<u8>],
+    /// Gets files.
+    pub fetcher: &'a Fetcher,
+    /// Keeps indexes.
+    pub store: &'a Store,
+    /// Now, in seconds since 1970.
+    pub now: i64,
+}
+
+/// Chooses packages from the newest state of the suite.
+pub fn resolve(wanted: &Wanted<'_>, archives: &Archives<'_>) -> Result<(BTreeMap<String, SuitePin>, Sets)> {
+    let (index, suites) = archives.index(wanted)?;
+    let unmet = |unmet: super::closure::Unmet| BuildError::PackageUnmet {
+        suite: wanted.suite.name.to_owned(),
+        wanted: unmet.wanted,
+        chain: unmet.chain,
+    };
+    let base = closure(&index, &BASE, &Chosen::new(), &NOT_AT_RUN_TIME).map_err(unmet)?;
+    let mut sets = Sets::new();
+    for runtime in &wanted.runtimes {
+        let Some(known) = wanted.suite.runtime(runtime) else { continue };
+        let set = closure(&index, known.packages, &base, &NOT_AT_RUN_TIME).map_err(unmet)?;
+        sets.insert((*runtime).to_owned(), pinned(set));
+    }
+    if !wanted.packages.is_empty() {
+        let set = closure(&index, &wanted.packages, &base, &NOT_AT_RUN_TIME).map_err(unmet)?;
+        sets.insert(EXTRA.to_owned(), pinned(set));
+    }
+    sets.insert("base".to_owned(), pinned(base));
+    Ok((suites, sets))
+}
+
+/// The name of the set that the configuration asks for.
+pub const EXTRA: &str = "packages";
+
+fn pinned(chosen: Chosen) -> Vec<PackagePin> {
+    let pin = |(package, archive): (debian::Package, usize)| PackagePin {
+        name: package.name,
+        version: package.version,
+        architecture: package.architecture,
+        file: package.file,
+        size: package.size,
+        sha256: package.sha256,
+        security: archive == 1,
+    };
+    chosen.into_values().map(pin).collect()
+}
+
+impl Archives<'_> {
+    /// The packages of all parts of the suite.
+    fn index(&self, wanted: &Wanted<'_>) -> Result<(Index, BTreeMap<String, SuitePin>)> {
+        let (mut index, mut pins) = (Index::default(), BTreeMap::new());
+        let keys = wanted.suite.signatures(self.keyrings);
+        let keys = keys.map_err(|fault| BuildError::Signature { what: "the keyring".to_owned(), fault })?;
+        for (part, security) in wanted.suite.parts() {
+            let Some(address) = &self.addresses[usize::from(security)] else {
+                if security {
+                    continue;
+                }
+                return Err(BuildError::NoAddress { ecosystem: "debian" });
+            };
+            let (release, digest) = match self.release(&part, address, &keys, wanted.outdated) {
+                // A copy of an archive may have the suite itself only.
+                Err(BuildError::Remote { source: RemoteError::NotFound { .. }, .. })
+                    if part.ends_with("-updates") =>
+                {
+                    continue;
+                }
+                found => found?,
+            };
+            let path = format!("main/binary-{}/Packages.xz", wanted.architecture);
+            let compressed = self.listed(&part, address, &release, &path)?;
+            index.add_xz(&compressed, usize::from(security)).map_err(|e| BuildError::BadPackage {
+                package: format!("{part} {path}"),
+                detail: e.to_string(),
+            })?;
+            pins.insert(part, SuitePin { date: release.date, sha256: digest.hex() });
+        }
+        Ok((index, pins))
+    }
+
+    fn release(
+        &self,
+        part: &str,
+        address: &Address,
+        keys: &Signatures,
+        outdated: bool,
+    ) -> Result<(Release, Sha256)> {
+        let what = format!("the release of {part}");
+        let text = debian::fetch_release(self.fetcher, address, part)
+            .map_err(|source| BuildError::Remote { wanted_by: what.clone(), source })?;
+        let release = Release::verified(&text, keys, self.now)
+            .map_err(|fault| BuildError::Signature { what: format!("{what} at {address}"), fault })?;
+        if let Some(until) = release.valid_until.as_deref()
+            && !outdated
+            && seconds(until).is_none_or(|until| until < self.now)
+        {
+            return Err(BuildError::ReleaseOver { what, until: until.to_owned() });
+        }
+        Ok((release, Sha256::of(text.as_bytes())))
+    }
+
+    /// A file that the release lists; the store keeps it.
+    fn listed(&self, part: &str, address: &Address, release: &Release, path: &str) -> Result<Vec<u8>> {
+        let what = format!("the index of {part}");
+        let listed = release.file(path).ok_or_else(|| BuildError::Remote {
+            wanted_by: what.clone(),
+            source: RemoteError::NotFound { url: address.join(&format!("dists/{part}/{path}")).to_string() },
+        })?;
+        let kept = self.store.fragment_path("debian-index", Sha256::of(listed.sha256.as_bytes()));
+        if let Ok(bytes) = std::fs::read(&kept)
+            && Sha256::of(&bytes).hex() == listed.sha256
+        {
+            return Ok(bytes);
+        }
+        let bytes = debian::fetch_listed(self.fetcher, address, part, release, listed)
+            .map_err(|source| BuildError::Remote { wanted_by: what, source })?;
+        self.store.write(&kept, &bytes)?;
+        Ok(bytes)
+    }
+}
+
+/// Seconds since 1970 of a date such as `Sat, 28 Nov 2026 00:53:03 UTC`.
+fn seconds(date: &str) -> Option<i64> {
+    let date = date.trim().replace(" UTC", " +0000").replace(" GMT", " +0000");
+    jiff::fmt::rfc2822::parse(&date).ok().map(|time| time.timestamp().as_second())
+}

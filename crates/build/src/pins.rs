@@ -1,0 +1,166 @@
+//! `shtetl.lock`: what a build takes from outside and its source does not say exactly.
+
+use crate::base::debian::{PackagePin, Sets, SuitePin};
+use crate::error::{BuildError, PathFacts, Place, Result};
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::fmt::Write;
+use std::path::Path;
+
+/// The name of the file.
+pub const FILE_NAME: &str = "shtetl.lock";
+/// The version of its form.
+const VERSION: u32 = 1;
+
+/// What is pinned.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Pins {
+    version: u32,
+    /// The base.
+    pub base: String,
+    /// The state of each suite that packages were chosen from.
+    #[serde(default)]
+    pub suites: BTreeMap<String, SuitePin>,
+    /// Packages by platform and set.
+    #[serde(default)]
+    pub platforms: BTreeMap<String, Sets>,
+}
+
+impl Pins {
+    /// Reads the file in `folder`, if it is there.
+    pub fn read(folder: &Path) -> Result<Option<Self>> {
+        let path = folder.join(FILE_NAME);
+        let text = match std::fs::read_to_string(&path) {
+            Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
+            read => read.facts(&path)?,
+        };
+        let malformed = |line: Option<u32>, detail: String| BuildError::Malformed {
+            place: Place::new(FILE_NAME, line),
+            detail,
+        };
+        let pins: Self = toml::from_str(&text).map_err(|error| {
+            let before = error.span().and_then(|span| text.get(..span.start));
+            let line = before.and_then(|b| u32::try_from(b.matches('\n').count() + 1).ok());
+            malformed(line, error.message().to_owned())
+        })?;
+        if pins.version != VERSION {
+            return Err(malformed(None, format!("its form {} is not known to this version", pins.version)));
+        }
+        Ok(Some(pins))
+    }
+
+    /// New pins of one platform; those of others stay as long as the base is the same.
+    pub fn with(
+        old: Option<&Self>,
+        base: &str,
+        suites: BTreeMap<String, SuitePin>,
+        platform: &str,
+        sets: Sets,
+    ) -> Self {
+        let mut platforms = old.filter(|p| p.base == base).map(|p| p.platforms.clone()).unwrap_or_default();
+        platforms.insert(platform.to_owned(), sets);
+        Self { version: VERSION, base: base.to_owned(), suites, platforms }
+    }
+
+    /// The packages of `platform`, if they are those of `base` and have all of `sets`.
+    pub fn sets(&self, base: &str, platform: &str, sets: &[&str]) -> Option<&Sets> {
+        let known = self.platforms.get(platform).filter(|_| self.base == base)?;
+        sets.iter().all(|set| known.contains_key(*set)).then_some(known)
+    }
+
+    /// The text of the file: one line a package, so that a change shows as what it is.
+    pub fn text(&self) -> String {
+        let mut text = String::from(
+            "# What this app takes from outside, pinned. Commit this file; `shtetl build --update` moves the pins.\n",
+        );
+        let mut line = |content: std::fmt::Arguments<'_>| {
+            // Writing to a text cannot fail.
+            let _ = text.write_fmt(content);
+            text.push('\n');
+        };
+        line(format_args!("version = {}", self.version));
+        line(format_args!("base = {}", quoted(&self.base)));
+        line(format_args!("\n[suites]"));
+        for (name, pin) in &self.suites {
+            let (date, sha256) = (quoted(&pin.date), quoted(&pin.sha256));
+            line(format_args!("{name} = {{ date = {date}, sha256 = {sha256} }}"));
+        }
+        for (platform, sets) in &self.platforms {
+            line(format_args!("\n[platforms.{}]", quoted(platform)));
+            for (set, packages) in sets {
+                line(format_args!("{set} = ["));
+                packages.iter().for_each(|package| line(format_args!("  {},", inline(package))));
+                line(format_args!("]"));
+            }
+        }
+        text
+    }
+
+    /// What moved from `old` to these pins, for people.
+    pub fn moved(&self, old: Option<&Self>) -> Vec<String> {
+        let versions = |pins: &Self| -> BTreeMap<String, String> {
+            let sets = pins.platforms.values().flat_map(|sets| sets.values().flatten());
+            sets.map(|package| (package.name.clone(), package.version.clone())).collect()
+        };
+        let (new, old) = (versions(self), old.map(versions).unwrap_or_default());
+        let mut moved = Vec::new();
+        for (name, version) in &new {
+            match old.get(name) {
+                Some(before) if before != version => moved.push(format!("{name} {before} to {version}")),
+                None if !old.is_empty() => moved.push(format!("{name} {version} is new")),
+                _ => {}
+            }
+        }
+        moved.extend(old.keys().filter(|n| !new.contains_key(*n)).map(|name| format!("{name} is gone")));
+        moved
+    }
+}
+
+fn inline(package: &PackagePin) -> String {
+    let [name, version, architecture, file, sha256] =
+        [&package.name, &package.version, &package.architecture, &package.file, &package.sha256]
+            .map(|t| quoted(t));
+    let security = if package.security { ", security = true" } else { "" };
+    format!(
+        "{{ name = {name}, version = {version}, architecture = {architecture}, file = {file}, size = {}, sha256 = {sha256}{security} }}",
+        package.size
+    )
+}
+
+fn quoted(text: &str) -> String {
+    toml::Value::String(text.to_owned()).to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_is_written_is_read_and_says_what_moved() {
+        let package = |name: &str, version: &str| PackagePin {
+            name: name.to_owned(),
+            version: version.to_owned(),
+            architecture: "all".to_owned(),
+            file: format!("pool/{name}.deb"),
+            size: 7,
+            sha256: "ab".to_owned(),
+            security: name == "horn",
+        };
+        let pins = |packages: Vec<PackagePin>| {
+            let suite = SuitePin { date: "today".to_owned(), sha256: "cd".to_owned() };
+            let suites = BTreeMap::from([("trixie-security".to_owned(), suite)]);
+            let sets = Sets::from([("base".to_owned(), packages)]);
+            Pins::with(None, "debian:trixie", suites, "linux/amd64", sets)
+        };
+        let old = pins(vec![package("bell", "1"), package("horn", "1"), package("lamp", "1")]);
+        let read: Pins = toml::from_str(&old.text()).unwrap();
+        assert_eq!(read, old);
+        assert!(read.sets("debian:trixie", "linux/amd64", &["base"]).is_some());
+        assert!(read.sets("debian:trixie", "linux/amd64", &["base", "node"]).is_none());
+        assert!(read.sets("debian:bookworm", "linux/amd64", &["base"]).is_none());
+        let new = pins(vec![package("bell", "2"), package("horn", "1"), package("oar", "1")]);
+        assert_eq!(new.moved(Some(&old)), ["bell 1 to 2", "oar 1 is new", "lamp is gone"]);
+        assert_eq!(new.moved(None), Vec::<String>::new());
+    }
+}
