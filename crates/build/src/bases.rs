@@ -17,19 +17,22 @@ pub struct NewPins {
     path: Option<PathBuf>,
     text: String,
     moved: Vec<String>,
+    /// The base that was pinned before, if it was another one.
+    other: Option<String>,
     first: bool,
 }
 
 impl NewPins {
     /// What people should know of them.
-    pub fn note(&self) -> String {
+    pub fn notes(&self) -> Vec<String> {
         let file = pins::FILE_NAME;
-        match (&self.path, self.moved.len()) {
+        vec![match (&self.path, &self.other) {
             (None, _) => format!("what is taken from outside is not pinned: this source can keep no {file}"),
             (Some(_), _) if self.first => format!("pinned in {file}, which should be committed"),
-            (Some(_), 0) => format!("nothing to move in {file}"),
-            (Some(_), _) => format!("moved in {file}: {}", self.moved.join(", ")),
-        }
+            (Some(_), Some(other)) => format!("pinned anew in {file}, which was for {other}"),
+            (Some(_), None) if self.moved.is_empty() => format!("nothing to move in {file}"),
+            (Some(_), None) => return self.moved.iter().map(|m| format!("moved in {file}: {m}")).collect(),
+        }]
     }
 
     /// Writes the file.
@@ -69,6 +72,7 @@ pub fn of<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Found<'a
         path: app.opened.pins_path(),
         text: new.text(),
         moved: new.moved(old.as_ref()),
+        other: old.as_ref().map(|pins| pins.base.clone()).filter(|base| *base != wishes.base),
         first: old.is_none(),
     };
     Ok((Box::new(wishes.base(app, order, sets)), Some(pins)))

@@ -100,7 +100,7 @@ pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> 
     let mut list = plan_on(app, order, base.as_mut())?;
     list.pack(&app.tree, &app.tree.digests(store, order.now)?);
     if let Some(new) = new_pins {
-        list.notes.push(new.note());
+        list.notes.extend(new.notes());
         list.new_pins = Some(new);
     }
     Ok(list)

@@ -2,6 +2,7 @@
 //! for what is outside.
 
 pub mod archives;
+pub mod debian;
 pub mod host;
 pub mod mirror;
 pub mod program;

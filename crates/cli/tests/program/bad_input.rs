@@ -159,7 +159,7 @@ fn a_runtime_that_is_missing_or_another_one() {
     program.edit("timetable/package.json", ">=18", "^22.1");
     insta::assert_snapshot!(program.run("build timetable"), @"
     --- stderr
-    error: package.json line 11 wants node ^22.1, and this machine has 20.1.0
+    error: package.json line 11 wants node ^22.1, and the base host has 20.1.0
     what to do: install a fitting node on this machine, or change the constraint
     --- exit 1
     ");
@@ -188,7 +188,7 @@ fn no_command_to_start_and_an_unknown_base() {
     insta::assert_snapshot!(program.run("build app"), @r#"
     --- stderr
     error: this version has no base "granite"
-    what to do: in shtetl.toml, under [base]: from = "host" (captured from this machine)
+    what to do: in shtetl.toml, under [base]: from = "debian:trixie", "debian:bookworm", or "host" (captured from this machine)
     --- exit 2
     "#);
 }

@@ -13,7 +13,7 @@ use testkit::archives::sha256_hex;
 #[cfg(target_arch = "x86_64")]
 const GOLDEN: [(&str, &str); 4] = [
     ("timetable", "sha256:fb645e880978fcab4fe867c8355d1983c3933a02c501f5236e13cc203f3cfd59"),
-    ("fares", "sha256:d08c97475dcf572ed7a9a81708b508681f819af0d2f2cf6aff78647fbf46481e"),
+    ("fares", "sha256:9ab8a65f790ba729d0d9def55de8557a34bf8200c009aae5339488ae1352de58"),
     ("notices", "sha256:f0a8e6c9b897a06d0620b1e804013f7b1ae9ea510b3d42e44d315baa301cddc4"),
     ("timetable --compress gzip", "sha256:0db198a21cdf8a441bf694827be3bc0565c5d25c3600d86e3376802dfae984ed"),
 ];

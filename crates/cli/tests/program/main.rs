@@ -4,6 +4,7 @@
 mod bad_input;
 mod build;
 mod check;
+mod debian;
 mod demo;
 mod images;
 mod languages;

@@ -52,6 +52,10 @@ impl Fragment {
 
     /// Writes the raw tar bytes to `to`.
     pub(super) fn inflate(&self, to: &mut dyn Write) -> io::Result<()> {
+        // A package may put nothing down: then there is no block to read.
+        if self.raw_length() == 0 {
+            return Ok(());
+        }
         let copied = io::copy(&mut self.codec.blocks_reader(self.blocks())?, to)?;
         if copied == self.raw_length() { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
     }

@@ -27,7 +27,7 @@ pub(super) struct Unpacked {
     pub(super) links: BTreeMap<String, String>,
     /// Contents that fix-ups need.
     pub(super) texts: BTreeMap<String, String>,
-    /// Licences that its copyright file names.
+    /// The licence that its copyright file names.
     pub(super) licence: Option<String>,
 }
 
@@ -98,7 +98,7 @@ pub(super) fn unpack(
                 } else if is_copyright(&path) {
                     let mut text = Vec::new();
                     entry.read_to_end(&mut text).map_err(broken)?;
-                    unpacked.licence = licences(&String::from_utf8_lossy(&text));
+                    unpacked.licence = licence(&String::from_utf8_lossy(&text));
                     fragment.tar().file(&plain, &mut &text[..])?;
                 } else {
                     fragment.tar().file(&plain, &mut entry)?;
@@ -198,15 +198,15 @@ fn is_read_by_fixups(path: &str) -> bool {
         || path == "usr/share/libc-bin/nsswitch.conf"
 }
 
-/// The names behind `License:` in a machine-readable copyright file.
-fn licences(text: &str) -> Option<String> {
-    let names: BTreeSet<&str> = text
-        .lines()
-        .filter_map(|line| line.strip_prefix("License:"))
-        .map(str::trim)
-        .filter(|name| !name.is_empty())
-        .collect();
-    (!names.is_empty()).then(|| names.into_iter().collect::<Vec<_>>().join(", "))
+/// The licence of most files, as a machine-readable copyright file says it (DEP-5): what is said of
+/// `Files: *`, else what is said first.
+fn licence(text: &str) -> Option<String> {
+    if !text.trim_start().starts_with("Format:") {
+        return None;
+    }
+    let of_all = text.split("\n\n").find(|p| p.lines().any(|l| l.trim_end() == "Files: *")).unwrap_or(text);
+    let said = of_all.lines().find_map(|line| line.strip_prefix("License:"))?.trim();
+    (!said.is_empty()).then(|| said.to_owned())
 }
 
 #[cfg(test)]

@@ -57,14 +57,12 @@ impl Alternative {
     }
 
     fn parse(text: &str) -> Option<Self> {
-        // What is in brackets (architectures, build profiles) means nothing in a binary package.
-        let text =
-            text.split(['[', '<']).next().filter(|t| t.contains('(') == text.contains('(')).unwrap_or(text);
         let (name, version) = match text.split_once('(') {
             None => (text, None),
             Some((name, rest)) => (name, Some(rest.split(')').next()?.trim())),
         };
-        let name = name.trim().split(':').next()?.to_owned();
+        // What is in brackets (architectures, build profiles) means nothing in a binary package.
+        let name = name.split(['[', '<', ':']).next()?.trim().to_owned();
         let version = match version {
             None => None,
             Some(text) => {

@@ -1,0 +1,331 @@
+//! Bases composed from Debian packages, from an archive that is made here.
+
+use crate::program;
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::path::Path;
+use testkit::debian::{Item, Package, Signer, harbour_packages, write_suite};
+use testkit::program::{Program, Said};
+
+const MANIFEST: &str = r#"{"scripts":{"start":"node server.js"}}"#;
+
+/// An app on the invented archive, which lies in `archive` and is signed by `signer`.
+fn with_archive(signer: &Signer, packages: &[Package], more: &str) -> Program {
+    let program = program();
+    write_suite(&program.path("archive"), "trixie", packages, signer, more);
+    write_suite(&program.path("archive"), "trixie-updates", &[], signer, "");
+    write_suite(&program.path("security"), "trixie-security", &[], signer, "");
+    program.write("keys.gpg", signer.keyring());
+    program.write("app/package.json", MANIFEST);
+    program.write("app/server.js", "");
+    let config = "[base]\nfrom = \"debian:trixie\"\nkeyring = \"../keys.gpg\"\n[addresses]\ndebian = \"../archive\"\n\
+        debian-security = \"../security\"\n";
+    program.write("app/shtetl.toml", config);
+    program
+}
+
+fn ready() -> Program {
+    with_archive(&Signer::new(), &harbour_packages(), "")
+}
+
+/// The error without the steps before it.
+fn error_of(said: &Said) -> String {
+    assert_ne!(said.code, 0, "{said}");
+    said.stderr.lines().skip_while(|l| !l.starts_with("error")).map(|l| format!("{l}\n")).collect()
+}
+
+/// Path, mode, owner and target of everything in a layer of the layout at `layout`, and its digest.
+fn layer(layout: &Path, number: usize) -> (String, String) {
+    let read = |digest: &str| {
+        let bytes = fs::read(layout.join("blobs/sha256").join(digest.trim_start_matches("sha256:"))).unwrap();
+        serde_json::from_slice::<serde_json::Value>(&bytes).unwrap()
+    };
+    let index: serde_json::Value =
+        serde_json::from_slice(&fs::read(layout.join("index.json")).unwrap()).unwrap();
+    let manifest = read(index["manifests"][0]["digest"].as_str().unwrap());
+    let digest = manifest["layers"][number]["digest"].as_str().unwrap().to_owned();
+    let blob = File::open(layout.join("blobs/sha256").join(&digest[7..])).unwrap();
+    let mut archive = tar::Archive::new(zstd::Decoder::new(blob).unwrap());
+    let mut listing = String::new();
+    for entry in archive.entries().unwrap() {
+        let entry = entry.unwrap();
+        let header = entry.header();
+        let target = entry.link_name().unwrap().map(|l| format!(" -> {}", l.display())).unwrap_or_default();
+        let owner = format!("{}:{}", header.uid().unwrap(), header.gid().unwrap());
+        let path = entry.path().unwrap().display().to_string();
+        listing.push_str(&format!("{:04o} {owner} {path}{target}\n", header.mode().unwrap()));
+    }
+    (listing, digest)
+}
+
+#[test]
+fn a_base_is_composed_with_every_fixup() {
+    let program = ready();
+    program.succeed("build app --layout image");
+    insta::assert_snapshot!(layer(&program.path("image"), 0).0, @"
+    0755 0:0 dev/
+    0755 0:0 etc/
+    0755 0:0 etc/ssl/
+    0755 0:0 etc/ssl/certs/
+    0755 0:0 home/
+    0755 1000:1000 home/app/
+    0755 0:0 media/
+    0755 0:0 mnt/
+    0755 0:0 opt/
+    0755 0:0 proc/
+    0755 0:0 run/
+    1777 0:0 run/lock/
+    0755 0:0 srv/
+    0755 0:0 sys/
+    1777 0:0 tmp/
+    0755 0:0 usr/
+    0755 0:0 usr/bin/
+    0755 0:0 usr/lib/
+    0755 0:0 usr/lib/harbour/
+    0755 0:0 usr/lib/ssl/
+    0755 0:0 usr/lib64/
+    0755 0:0 usr/sbin/
+    0755 0:0 usr/share/
+    0755 0:0 usr/share/base-passwd/
+    0755 0:0 usr/share/ca-certificates/
+    0755 0:0 usr/share/ca-certificates/harbour/
+    0755 0:0 usr/share/doc/
+    0755 0:0 usr/share/doc/base-files/
+    0755 0:0 usr/share/libc-bin/
+    0755 0:0 usr/share/zoneinfo/
+    0755 0:0 usr/share/zoneinfo/Etc/
+    0755 0:0 var/
+    1777 0:0 var/tmp/
+    0644 0:0 etc/debian_version
+    0644 0:0 usr/share/doc/base-files/copyright
+    0644 0:0 usr/share/base-passwd/passwd.master
+    0644 0:0 usr/share/base-passwd/group.master
+    0644 0:0 usr/share/ca-certificates/harbour/One.crt
+    0644 0:0 usr/share/ca-certificates/harbour/Two.crt
+    0755 0:0 usr/bin/dash
+    0777 0:0 usr/bin/sh -> /usr/bin/dash
+    0755 0:0 usr/share/libc-bin/nsswitch.conf
+    0755 0:0 usr/bin/locale
+    0644 0:0 usr/lib/harbour/libc.so.6
+    0777 0:0 usr/lib64/ld.so -> /usr/lib/harbour/ld.so
+    0644 0:0 usr/lib/harbour/ld.so
+    0644 0:0 usr/lib/harbour/libgcc.so
+    0644 0:0 etc/services
+    0644 0:0 usr/share/zoneinfo/Etc/UTC
+    0777 0:0 bin -> usr/bin
+    0644 0:0 etc/group
+    0777 0:0 etc/localtime -> /usr/share/zoneinfo/Etc/UTC
+    0644 0:0 etc/nsswitch.conf
+    0644 0:0 etc/passwd
+    0644 0:0 etc/ssl/certs/ca-certificates.crt
+    0644 0:0 etc/timezone
+    0777 0:0 lib -> usr/lib
+    0777 0:0 lib64 -> usr/lib64
+    0777 0:0 sbin -> usr/sbin
+    0777 0:0 usr/lib/ssl/cert.pem -> /etc/ssl/certs/ca-certificates.crt
+    0777 0:0 usr/lib/ssl/certs -> /etc/ssl/certs
+    0777 0:0 var/lock -> /run/lock
+    0777 0:0 var/run -> /run
+    ");
+    insta::assert_snapshot!(layer(&program.path("image"), 1).0, @"
+    0755 0:0 usr/
+    0755 0:0 usr/bin/
+    0755 0:0 usr/lib/
+    0755 0:0 usr/lib/harbour/
+    0644 0:0 usr/lib/harbour/libnode.so.115
+    0755 0:0 usr/bin/nodejs
+    0777 0:0 usr/bin/node -> nodejs
+    ");
+    insta::assert_snapshot!(program.run("show app --packages").stdout, @"
+    app:latest  node 20.19.2, on debian:trixie, linux/amd64
+      image   sha256:44d830f59f50a51d48bd8230a2fedd4424cc05e7ceb2470133f6c3f7d06e4b90
+      source  sha256:8745a3b2120adce90310bef6e117a9e99cbd29aed48a46795ee61ba8e5fae1cc
+
+    layers, bottom to top
+      base      2.2 kB  43.0 kB  54a3c95a75e9
+      runtime    358 B   5.6 kB  69963e8d7a8e
+      app        187 B   3.1 kB  e5260c306033
+      together  2.8 kB  51.7 kB  packed, unpacked
+
+    how it runs
+      web  node server.js  port 8080  tag latest
+
+    packages
+      base-files       13.8            MIT
+      base-passwd      3.6             no licence said
+      ca-certificates  2025            no licence said
+      dash             0.5             no licence said
+      gcc-14-base      14              no licence said
+      libc-bin         2.41            no licence said
+      libc6            2.41-12         no licence said
+      libgcc-s1        14              no licence said
+      netbase          6.5             no licence said
+      tzdata           2026f           no licence said
+      libnode115       20.19.2+dfsg-1  no licence said
+      nodejs           20.19.2+dfsg-1  no licence said
+    ");
+}
+
+#[test]
+fn pins_hold_without_network_and_are_moved_when_asked() {
+    let signer = Signer::new();
+    let program = with_archive(&signer, &harbour_packages(), "");
+    assert_eq!(
+        error_of(&program.run("build app --locked")).lines().next().unwrap(),
+        "error: there is no shtetl.lock that pins debian:trixie"
+    );
+    let first = program.json("build app")["digest"].clone();
+    let lock = fs::read_to_string(program.path("app/shtetl.lock")).unwrap();
+    insta::assert_snapshot!(lock.lines().filter(|l| !l.contains("sha256")).collect::<Vec<_>>().join("\n"), @r#"
+    # What this app takes from outside, pinned. Commit this file; `shtetl build --update` moves the pins.
+    version = 1
+    base = "debian:trixie"
+
+    [suites]
+
+    [platforms."linux/amd64"]
+    base = [
+    ]
+    node = [
+    ]
+    "#);
+
+    // A new version changes nothing until it is asked for.
+    let newer = Package::new("libc6", "2.41-12+deb13u1", "", &[("./lib/harbour/libc.so.6", "mended")]);
+    write_suite(&program.path("security"), "trixie-security", &[newer], &signer, "");
+    assert_eq!(program.json("build app")["digest"], first);
+    let said = program.succeed("build app --update");
+    assert!(said.stderr.contains("note: moved in shtetl.lock: libc6 2.41-12 to 2.41-12+deb13u1"), "{said}");
+    let moved = program.json("build app --locked")["digest"].clone();
+    assert_ne!(moved, first);
+
+    // What is pinned comes from the store, and in another store to the same bytes.
+    let other = program.path("other").display().to_string();
+    assert_eq!(program.json(&format!("build app --locked --store {other}"))["digest"], moved);
+    fs::rename(program.path("archive"), program.path("gone")).unwrap();
+    assert_eq!(program.json("build app --offline")["digest"], moved);
+    insta::assert_snapshot!(error_of(&program.run("build app --store empty --jobs 1")), @"
+    error: base-files 13.8 is not at [place]/archive/pool/base-files_13.8.deb
+    what to do: check the version in the lockfile; `shtetl addresses` shows where packages come from
+    ");
+}
+
+#[test]
+fn apps_with_the_same_pins_share_their_layers() {
+    let program = ready();
+    program.write("tides/package.json", MANIFEST);
+    program.write("tides/server.js", "// other");
+    fs::copy(program.path("app/shtetl.toml"), program.path("tides/shtetl.toml")).unwrap();
+    program.succeed("build app --layout one");
+    program.succeed("build tides --layout two");
+    for number in 0..2 {
+        assert_eq!(layer(&program.path("one"), number).1, layer(&program.path("two"), number).1);
+    }
+}
+
+#[test]
+fn further_packages_make_a_layer_and_a_missing_one_is_named_with_its_chain() {
+    let program = ready();
+    program.edit("app/shtetl.toml", "[base]", "[base]\npackages = [\"libfog1\"]");
+    program.succeed("build app --layout image");
+    assert!(layer(&program.path("image"), 1).0.contains("usr/lib/harbour/libfog.so.1"));
+    program.edit("app/shtetl.toml", "libfog1", "libfogg1");
+    insta::assert_snapshot!(error_of(&program.run("build app")), @"
+    error: nothing in trixie provides libfogg1
+    what to do: correct the name in [base] packages
+    ");
+
+    let mut packages = harbour_packages();
+    packages.retain(|p| p.name != "gcc-14-base");
+    insta::assert_snapshot!(error_of(&with_archive(&Signer::new(), &packages, "").run("build app")), @"
+    error: nothing in trixie provides gcc-base (= 14)
+      needed by libgcc-s1
+      needed by libc6
+      needed by base-passwd
+    what to do: the archive may be incomplete: `shtetl addresses` shows which one is asked
+    ");
+}
+
+#[test]
+fn what_is_not_signed_by_a_known_key_or_changed_or_old_is_not_believed() {
+    let (signer, packages) = (Signer::new(), harbour_packages());
+    let release = "archive/dists/trixie/InRelease";
+    let mut errors = BTreeMap::new();
+    let mut refused = |what: &'static str, program: Program| {
+        let error = error_of(&program.run("build app --jobs 1"));
+        assert!(!program.path("app/shtetl.lock").exists() || what.ends_with("package"), "{what} was pinned");
+        errors.insert(what, error);
+    };
+
+    let program = with_archive(&signer, &packages, "");
+    program.edit(release, "Origin: Harbour", "Origin: Harbor");
+    refused("changed", program);
+
+    let program = with_archive(&signer, &packages, "");
+    fs::write(program.path(release), "Codename: trixie\nDate: x\nSHA256:\n").unwrap();
+    refused("unsigned", program);
+
+    refused("old", with_archive(&signer, &packages, "Valid-Until: Sat, 01 Nov 2025 00:00:00 UTC\n"));
+    let program = with_archive(&signer, &packages, "Valid-Until: Sat, 01 Nov 2025 00:00:00 UTC\n");
+    program.edit("app/shtetl.toml", "[base]", "[base]\noutdated = true");
+    program.succeed("build app");
+
+    let program = with_archive(&signer, &packages, "");
+    let index = program.path("archive/dists/trixie/main");
+    fs::remove_dir_all(&index).unwrap();
+    refused("index gone", program);
+
+    let program = with_archive(&signer, &packages, "");
+    fs::write(program.path("archive/pool/dash_0.5.deb"), "another").unwrap();
+    refused("other package", program);
+
+    let program = with_archive(&signer, &packages, "");
+    program.edit("app/shtetl.toml", "keyring = \"../keys.gpg\"\n", "");
+    let known = error_of(&program.run("build app"));
+    assert!(known.contains("is not believed: no known key has signed it, but "), "{known}");
+    let text = |(what, error): (&str, String)| {
+        let hashes = |word: &str| word.len() == 64;
+        let plain: Vec<_> = error.split(' ').map(|w| if hashes(w.trim()) { "[hash]\n" } else { w }).collect();
+        format!("-- {what}\n{}", plain.join(" "))
+    };
+    insta::assert_snapshot!(errors.into_iter().map(text).collect::<String>(), @"
+    -- changed
+    error: the release of trixie at [place]/archive is not believed: the signature is not that of this text
+    what to do: do not use it; a copy with keys of its own needs [base] keyring = FILE
+    -- index gone
+    error: the index of trixie is not at [place]/archive/dists/trixie/main/binary-amd64/Packages.xz
+    what to do: check the version in the lockfile; `shtetl addresses` shows where packages come from
+    -- old
+    error: the release of trixie was valid until Sat, 01 Nov 2025 00:00:00 UTC: the archive is an old copy, or somebody holds updates back
+    what to do: bring the copy up to date; to use it all the same, in shtetl.toml, under [base]: outdated = true
+    -- other package
+    error: dash 0.5: what [place]/archive/pool/dash_0.5.deb gave is not what was locked
+      sha256 locked   [hash]
+      sha256 received ae448ac86c4e8e4dec645729708ef41873ae79c6dff84eff73360989487f08e5
+    what to do: do not use it: find out whether the package was replaced, then lock again
+    -- unsigned
+    error: the release of trixie at [place]/archive is not believed: it is not signed
+    what to do: do not use it; a copy with keys of its own needs [base] keyring = FILE
+    ");
+}
+
+#[test]
+fn a_package_cannot_write_outside_of_the_image() {
+    let mut errors = String::new();
+    for path in ["../../escaped", "./usr/../../escaped"] {
+        let mut packages = harbour_packages();
+        packages[8] = Package::new("netbase", "6.5", "", &[(path, "x")]);
+        let program = with_archive(&Signer::new(), &packages, "");
+        errors.push_str(&error_of(&program.run("build app --jobs 1")));
+        assert!(!program.path("escaped").exists());
+    }
+    let mut packages = harbour_packages();
+    packages[8] = Package::new("netbase", "6.5", "", &[]).with("./opt", Item::Link("/etc".into()));
+    with_archive(&Signer::new(), &packages, "").succeed("build app");
+    insta::assert_snapshot!(errors, @"
+    error: the archive of netbase 6.5 cannot be used: an entry leaves the image
+    what to do: do not use it; ask the registry or the package's author
+    error: the archive of netbase 6.5 cannot be used: an entry leaves the image
+    what to do: do not use it; ask the registry or the package's author
+    ");
+}
