@@ -2,14 +2,16 @@
 
 use crate::addresses::{Addresses, Ecosystem};
 use crate::base::Base;
-use crate::base::debian::{self, Archives, DebianBase, EXTRA, Sets, Suite, Wanted};
+use crate::base::debian::{self, Archives, DebianBase, EXTRA, ExactRuntime, LIBRARIES, Sets, Suite, Wanted};
 use crate::base::host::HostBase;
 use crate::error::{BuildError, PathFacts, Result};
+use crate::lang;
 use crate::pins::{self, Pins};
 use crate::pipeline::{App, Order, Pinning, platform};
 use crate::worklist::needed_runtimes;
 use content::store::Store;
 use remote::Address;
+use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 /// Pins that are to be written when the build begins.
@@ -51,23 +53,24 @@ pub fn of<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Found<'a
     let wishes = Wishes::of(app, suite)?;
     let old = Pins::read(&app.opened.root)?;
     if order.pinning != Pinning::Update
-        && let Some(sets) = old.as_ref().and_then(|pins| wishes.pinned(pins))
+        && let Some(pinned) = old.as_ref().and_then(|pins| wishes.pinned(pins))
     {
-        return Ok((Box::new(wishes.base(app, order, sets)), None));
+        return Ok((Box::new(wishes.base(app, order, pinned)), None));
     }
     if order.pinning == Pinning::Locked {
         return Err(BuildError::PinsMissing { base: wishes.base.clone(), file_is_there: old.is_some() });
     }
     let keyrings = keyrings(app)?;
     let archives = Archives {
-        addresses: addresses(app, order),
+        addresses: debian_addresses(app, order),
         keyrings: &keyrings,
         fetcher: order.fetcher,
         store,
         now: order.now / 1_000_000_000,
     };
+    let exact = wishes.find_exact(app, order)?;
     let (suites, sets) = debian::resolve(&wishes.wanted, &archives)?;
-    let new = Pins::with(old.as_ref(), &wishes.base, suites, &platform(), sets.clone());
+    let new = Pins::with(old.as_ref(), &wishes.base, suites, &platform(), sets.clone(), exact.clone());
     let pins = NewPins {
         path: app.opened.pins_path(),
         text: new.text(),
@@ -75,7 +78,7 @@ pub fn of<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Found<'a
         other: old.as_ref().map(|pins| pins.base.clone()).filter(|base| *base != wishes.base),
         first: old.is_none(),
     };
-    Ok((Box::new(wishes.base(app, order, sets)), Some(pins)))
+    Ok((Box::new(wishes.base(app, order, (sets, exact))), Some(pins)))
 }
 
 /// The base of the app as far as it is known without asking anybody.
@@ -84,8 +87,14 @@ pub fn foreseen<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Bo
         return Ok(Box::new(HostBase::new(order.host, store, order.now)));
     };
     let wishes = Wishes::of(app, suite)?;
-    let sets = Pins::read(&app.opened.root)?.and_then(|pins| wishes.pinned(&pins)).unwrap_or_default();
-    Ok(Box::new(wishes.base(app, order, sets)))
+    let pinned = Pins::read(&app.opened.root)?.and_then(|pins| wishes.pinned(&pins));
+    let mut base = wishes.base(app, order, pinned.unwrap_or_default());
+    for (runtime, constraint) in &wishes.exact {
+        // Whether there is such a version, only the registry knows.
+        let unknown = || ExactRuntime::unpinned(constraint);
+        base.exact.entry((*runtime).to_owned()).or_insert_with(unknown);
+    }
+    Ok(Box::new(base))
 }
 
 /// The suite that the app's base is composed from; `None` for the host.
@@ -99,45 +108,106 @@ fn suite_of(app: &App) -> Result<Option<&'static Suite>> {
     }
 }
 
+/// What is pinned for one platform: packages, and runtimes from a registry.
+type Pinned = (Sets, BTreeMap<String, ExactRuntime>);
+
 /// What an app wants of a suite.
 struct Wishes<'a> {
     base: String,
     wanted: Wanted<'a>,
+    /// Runtimes whose constraint the suite's own version does not meet, with that constraint.
+    exact: Vec<(&'static str, &'a str)>,
 }
 
 impl<'a> Wishes<'a> {
     fn of(app: &'a App, suite: &'static Suite) -> Result<Self> {
         let base = app.survey.base.0.clone();
         let architecture = debian::architecture(&platform());
+        let (mut runtimes, mut exact) = (Vec::new(), Vec::new());
+        for wish in needed_runtimes(&app.survey, &app.config) {
+            let own = suite.runtime(wish.runtime);
+            let constraint = wish.constraint.as_ref().map(|(text, _)| text.as_str());
+            let unmet = constraint.filter(|text| {
+                let accepts = |version| lang::named(wish.runtime)?.accepts(text, version);
+                own.is_none_or(|own| accepts(own.version) == Some(false))
+            });
+            match unmet {
+                Some(constraint) if wish.runtime == "node" => {
+                    exact.push((wish.runtime, constraint));
+                    runtimes.push((wish.runtime, LIBRARIES));
+                }
+                _ => runtimes.extend(own.map(|own| (wish.runtime, own.packages))),
+            }
+        }
         let wanted = Wanted {
             suite,
             architecture: architecture.ok_or_else(|| BuildError::UnknownBase { name: base.clone() })?,
-            runtimes: needed_runtimes(&app.survey, &app.config),
+            runtimes,
             packages: app.config.base_packages.iter().map(String::as_str).collect(),
             outdated: app.config.outdated.unwrap_or_default(),
         };
-        Ok(Self { base, wanted })
+        Ok(Self { base, wanted, exact })
     }
 
-    /// The pinned packages, if they are all that is wanted.
-    fn pinned(&self, pins: &Pins) -> Option<Sets> {
+    /// What is pinned, if it is all that is wanted.
+    fn pinned(&self, pins: &Pins) -> Option<Pinned> {
         let extra = (!self.wanted.packages.is_empty()).then_some(EXTRA);
-        let sets: Vec<&str> = self.wanted.runtimes.iter().copied().chain(["base"]).chain(extra).collect();
+        let runtimes = self.wanted.runtimes.iter().map(|(name, _)| *name);
+        let sets: Vec<&str> = runtimes.chain(["base"]).chain(extra).collect();
         let known = pins.sets(&self.base, &platform(), &sets)?;
         let has = |name: &&str| known.values().flatten().any(|p| p.name == *name);
-        self.wanted.packages.iter().all(|name| has(name)).then(|| known.clone())
+        let exact = pins.runtimes.get(&platform()).cloned().unwrap_or_default();
+        let meets = |(runtime, constraint): &(&str, &str)| {
+            let version = &exact.get(*runtime)?.version;
+            lang::named(runtime)?.accepts(constraint, version)
+        };
+        let wanted = self.wanted.packages.iter().all(has)
+            && self.exact.iter().all(|wish| meets(wish) == Some(true))
+            && exact.keys().all(|name| self.exact.iter().any(|(runtime, _)| runtime == name));
+        wanted.then(|| (known.clone(), exact))
     }
 
-    fn base(&self, app: &App, order: &Order<'_>, sets: Sets) -> DebianBase {
-        let architecture = self.wanted.architecture;
-        DebianBase { suite: self.wanted.suite, sets, archives: addresses(app, order), architecture }
+    /// Asks the registry for the runtimes that the suite does not have as they are wanted.
+    fn find_exact(&self, app: &App, order: &Order<'_>) -> Result<BTreeMap<String, ExactRuntime>> {
+        let mut found = BTreeMap::new();
+        for (runtime, constraint) in &self.exact {
+            let registry =
+                address(app, order, Ecosystem::Npm).ok_or(BuildError::NoAddress { ecosystem: "npm" })?;
+            let exact = debian::find_exact(order.fetcher, &registry, self.wanted.architecture, constraint)?;
+            let wish = needed_runtimes(&app.survey, &app.config).into_iter().find(|w| w.runtime == *runtime);
+            let exact = exact.ok_or_else(|| BuildError::NoSuchVersion {
+                runtime,
+                wanted: (*constraint).to_owned(),
+                place: wish.and_then(|w| w.constraint.as_ref()).map(|(_, place)| place.clone()),
+                base: self.base.clone(),
+                registry: registry.to_string(),
+            })?;
+            found.insert((*runtime).to_owned(), exact);
+        }
+        Ok(found)
+    }
+
+    fn base(&self, app: &App, order: &Order<'_>, (sets, exact): Pinned) -> DebianBase {
+        // Looking for an address can mean to ask a tool, so only where one is needed.
+        let npm = if exact.is_empty() { None } else { address(app, order, Ecosystem::Npm) };
+        DebianBase {
+            suite: self.wanted.suite,
+            sets,
+            exact,
+            archives: debian_addresses(app, order),
+            npm,
+            architecture: self.wanted.architecture,
+        }
     }
 }
 
-fn addresses(app: &App, order: &Order<'_>) -> [Option<Address>; 2] {
+fn address(app: &App, order: &Order<'_>, ecosystem: Ecosystem) -> Option<Address> {
     let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.opened.near);
-    [Ecosystem::Debian, Ecosystem::DebianSecurity]
-        .map(|e| addresses.in_force(e).ok().map(|known| known.address))
+    addresses.in_force(ecosystem).ok().map(|known| known.address)
+}
+
+fn debian_addresses(app: &App, order: &Order<'_>) -> [Option<Address>; 2] {
+    [Ecosystem::Debian, Ecosystem::DebianSecurity].map(|ecosystem| address(app, order, ecosystem))
 }
 
 fn keyrings(app: &App) -> Result<Vec<Vec<u8>>> {

@@ -109,6 +109,15 @@ pub enum BuildError {
     /// The runtime is not on this machine.
     #[error("{runtime} is not on this machine")]
     RuntimeMissing { runtime: &'static str, searched: Vec<PathBuf> },
+    /// Neither the base nor a registry has a version of the runtime that would do.
+    #[error("no {runtime} {wanted}")]
+    NoSuchVersion {
+        runtime: &'static str,
+        wanted: String,
+        place: Option<Place>,
+        base: String,
+        registry: String,
+    },
     /// The base does not have the runtime.
     #[error("{base} has no {runtime}")]
     RuntimeNotInBase { runtime: &'static str, base: String },

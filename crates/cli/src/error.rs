@@ -159,6 +159,7 @@ fn build_error(error: &BuildError) -> Worded {
         | BuildError::PinsMissing { .. } => pin_error(error),
         BuildError::RuntimeMissing { .. }
         | BuildError::RuntimeNotInBase { .. }
+        | BuildError::NoSuchVersion { .. }
         | BuildError::RuntimeMismatch { .. }
         | BuildError::Capture { .. } => runtime_error(error),
         _ => run_error(error),
@@ -492,6 +493,14 @@ fn runtime_error(error: &BuildError) -> Worded {
                 _ => "choose another base: in shtetl.toml, under [base]: from = …; or change the constraint"
                     .to_owned(),
             },
+        ),
+        BuildError::NoSuchVersion { runtime, wanted, place, base, registry } => worded(
+            FAILED,
+            format!(
+                "{}{runtime} {wanted} is wanted, and neither {base} nor {registry} has such a version",
+                place.as_ref().map(|p| format!("{}: ", words::place(p))).unwrap_or_default()
+            ),
+            "change the constraint; `shtetl runtimes` lists what there is",
         ),
         BuildError::RuntimeNotInBase { runtime, base } => worded(
             FAILED,

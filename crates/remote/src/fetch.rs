@@ -6,6 +6,7 @@ use std::fs;
 use std::io::{self, Read};
 use std::path::Path;
 use std::time::Duration;
+use ureq::tls::{RootCerts, TlsConfig};
 
 /// Whether the network may be used.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -30,7 +31,10 @@ pub struct Fetcher {
 impl Fetcher {
     /// A fetcher without connections yet.
     pub fn new(network: Network) -> Self {
+        // What this machine trusts, is trusted: organisations have certificates of their own.
+        let tls = TlsConfig::builder().root_certs(RootCerts::PlatformVerifier).build();
         let agent = ureq::Agent::config_builder()
+            .tls_config(tls)
             .http_status_as_error(false)
             .timeout_connect(Some(Duration::from_secs(10)))
             .timeout_recv_response(Some(Duration::from_secs(60)))

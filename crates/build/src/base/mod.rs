@@ -29,8 +29,8 @@ pub trait Base {
 pub struct Provided {
     /// Which one.
     pub runtime: RuntimeInUse,
-    /// Writes its layer.
-    pub step: Step,
+    /// Write its layers, bottom first.
+    pub steps: Vec<Step>,
     /// What people should know.
     pub notes: Vec<String>,
 }

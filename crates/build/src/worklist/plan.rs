@@ -106,7 +106,7 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
         let contribution = buildpack.contribute(&context)?;
         if !list.runtimes.contains(&provided.runtime) {
             list.notes.extend(provided.notes);
-            list.steps.push(provided.step);
+            list.steps.extend(provided.steps);
             list.runtimes.push(provided.runtime);
         }
         list.steps.extend(contribution.steps);
@@ -143,12 +143,12 @@ fn contributing<'s>(survey: &'s Survey, config: &AppConfig) -> impl Iterator<Ite
     survey.chosen_findings().enumerate().filter(counts).map(|(_, finding)| finding)
 }
 
-/// The runtimes that an image of this survey needs.
-pub fn needed_runtimes(survey: &Survey, config: &AppConfig) -> Vec<&'static str> {
-    let mut needed = Vec::new();
-    for runtime in contributing(survey, config).filter_map(|f| f.runtime.as_ref()).map(|wish| wish.runtime) {
-        if !needed.contains(&runtime) {
-            needed.push(runtime);
+/// The runtimes that an image of this survey needs, each with what is wanted of it.
+pub fn needed_runtimes<'s>(survey: &'s Survey, config: &AppConfig) -> Vec<&'s RuntimeWish> {
+    let mut needed: Vec<&RuntimeWish> = Vec::new();
+    for wish in contributing(survey, config).filter_map(|f| f.runtime.as_ref()) {
+        if needed.iter().all(|known| known.runtime != wish.runtime) {
+            needed.push(wish);
         }
     }
     needed

@@ -61,7 +61,7 @@ fn layer(layout: &Path, number: usize) -> (String, String) {
 #[test]
 fn a_base_is_composed_with_every_fixup() {
     let program = ready();
-    program.succeed("build app --layout image");
+    let _ = program.succeed("build app --layout image");
     insta::assert_snapshot!(layer(&program.path("image"), 0).0, @"
     0755 0:0 dev/
     0755 0:0 etc/
@@ -216,8 +216,8 @@ fn apps_with_the_same_pins_share_their_layers() {
     program.write("tides/package.json", MANIFEST);
     program.write("tides/server.js", "// other");
     fs::copy(program.path("app/shtetl.toml"), program.path("tides/shtetl.toml")).unwrap();
-    program.succeed("build app --layout one");
-    program.succeed("build tides --layout two");
+    let _ = program.succeed("build app --layout one");
+    let _ = program.succeed("build tides --layout two");
     for number in 0..2 {
         assert_eq!(layer(&program.path("one"), number).1, layer(&program.path("two"), number).1);
     }
@@ -227,7 +227,7 @@ fn apps_with_the_same_pins_share_their_layers() {
 fn further_packages_make_a_layer_and_a_missing_one_is_named_with_its_chain() {
     let program = ready();
     program.edit("app/shtetl.toml", "[base]", "[base]\npackages = [\"libfog1\"]");
-    program.succeed("build app --layout image");
+    let _ = program.succeed("build app --layout image");
     assert!(layer(&program.path("image"), 1).0.contains("usr/lib/harbour/libfog.so.1"));
     program.edit("app/shtetl.toml", "libfog1", "libfogg1");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
@@ -268,7 +268,7 @@ fn what_is_not_signed_by_a_known_key_or_changed_or_old_is_not_believed() {
     refused("old", with_archive(&signer, &packages, "Valid-Until: Sat, 01 Nov 2025 00:00:00 UTC\n"));
     let program = with_archive(&signer, &packages, "Valid-Until: Sat, 01 Nov 2025 00:00:00 UTC\n");
     program.edit("app/shtetl.toml", "[base]", "[base]\noutdated = true");
-    program.succeed("build app");
+    let _ = program.succeed("build app");
 
     let program = with_archive(&signer, &packages, "");
     let index = program.path("archive/dists/trixie/main");
@@ -321,7 +321,7 @@ fn a_package_cannot_write_outside_of_the_image() {
     }
     let mut packages = harbour_packages();
     packages[8] = Package::new("netbase", "6.5", "", &[]).with("./opt", Item::Link("/etc".into()));
-    with_archive(&Signer::new(), &packages, "").succeed("build app");
+    let _ = with_archive(&Signer::new(), &packages, "").succeed("build app");
     insta::assert_snapshot!(errors, @"
     error: the archive of netbase 6.5 cannot be used: an entry leaves the image
     what to do: do not use it; ask the registry or the package's author

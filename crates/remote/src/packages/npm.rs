@@ -45,11 +45,25 @@ pub fn standing(fetcher: &Fetcher, registry: &Address, name: &str, version: &str
     let document: Document = serde_json::from_slice(&bytes).map_err(malformed)?;
     Ok(match document.versions.get(version) {
         None => Standing::Gone,
-        Some(Version { deprecated: Some(serde_json::Value::String(text)) }) if !text.is_empty() => {
+        Some(Version { deprecated: Some(serde_json::Value::String(text)), .. }) if !text.is_empty() => {
             Standing::Deprecated(text.clone())
         }
         Some(_) => Standing::Offered,
     })
+}
+
+/// The versions of a package, each with the integrity of its tarball.
+pub fn versions(fetcher: &Fetcher, registry: &Address, name: &str) -> Result<BTreeMap<String, String>> {
+    let address = match registry {
+        Address::Folder(_) => registry.join(&format!("{name}/index.json")),
+        // A slash in a name would be taken for one of the path.
+        Address::Url(_) => registry.join(&name.replace('/', "%2f")),
+    };
+    let bytes = fetcher.get(&address, ACCEPT)?;
+    let document: Document = serde_json::from_slice(&bytes)
+        .map_err(|e| RemoteError::Malformed { url: address.to_string(), detail: e.to_string() })?;
+    let with_integrity = |(version, facts): (String, Version)| Some((version, facts.dist?.integrity?));
+    Ok(document.versions.into_iter().filter_map(with_integrity).collect())
 }
 
 /// The short form of a package's document.
@@ -63,6 +77,12 @@ struct Document {
 #[derive(Deserialize)]
 struct Version {
     deprecated: Option<serde_json::Value>,
+    dist: Option<Dist>,
+}
+
+#[derive(Deserialize)]
+struct Dist {
+    integrity: Option<String>,
 }
 
 /// Gets a tarball and checks it against the lock.

@@ -2,12 +2,14 @@
 //! anything of them.
 
 mod closure;
+mod exact;
 mod fixups;
 mod layer;
 mod pins;
 mod suites;
 mod unpack;
 
+pub use exact::{ExactRuntime, LIBRARIES, find as find_exact};
 pub use pins::{Archives, EXTRA, PackagePin, Sets, SuitePin, Wanted, resolve};
 pub use suites::{SUITES, Suite, SuiteRuntime};
 
@@ -16,6 +18,7 @@ use crate::error::{BuildError, Result};
 use crate::worklist::{Role, RuntimeInUse, Step};
 use layer::PackageSet;
 use remote::Address;
+use std::collections::BTreeMap;
 
 /// A base whose packages are pinned.
 pub struct DebianBase {
@@ -23,8 +26,12 @@ pub struct DebianBase {
     pub suite: &'static Suite,
     /// Its packages.
     pub sets: Sets,
+    /// Runtimes that do not come from Debian.
+    pub exact: BTreeMap<String, ExactRuntime>,
     /// The archive, and that of security updates.
     pub archives: [Option<Address>; 2],
+    /// Where npm packages are.
+    pub npm: Option<Address>,
     /// Debian's name of the processor.
     pub architecture: &'static str,
 }
@@ -43,6 +50,11 @@ impl DebianBase {
 
 impl Base for DebianBase {
     fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
+        if let Some(exact) = self.exact.get(runtime) {
+            let libraries = self.step(runtime, format!("{runtime} libraries"), Role::Runtime);
+            let steps = vec![libraries, exact.step(runtime, self.npm.clone())];
+            return Ok(Provided { runtime: exact.in_use(runtime), steps, notes: Vec::new() });
+        }
         let origin = format!("debian:{}", self.suite.name);
         let Some(known) = self.suite.runtime(runtime) else {
             return Err(BuildError::RuntimeNotInBase { runtime, base: origin });
@@ -56,8 +68,8 @@ impl Base for DebianBase {
             origin,
             bin_folder: "/usr/bin".to_owned(),
         };
-        let step = self.step(runtime, format!("{runtime} runtime"), Role::Runtime);
-        Ok(Provided { runtime: in_use, step, notes: Vec::new() })
+        let steps = vec![self.step(runtime, format!("{runtime} runtime"), Role::Runtime)];
+        Ok(Provided { runtime: in_use, steps, notes: Vec::new() })
     }
 
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {

@@ -50,8 +50,8 @@ pub struct Wanted<'a> {
     pub suite: &'static Suite,
     /// Debian's name of the processor.
     pub architecture: &'static str,
-    /// Runtimes of the app.
-    pub runtimes: Vec<&'a str>,
+    /// Runtimes of the app, with the packages that they need.
+    pub runtimes: Vec<(&'a str, &'static [&'static str])>,
     /// Further packages that the configuration names.
     pub packages: Vec<&'a str>,
     /// Whether a release that is past its time will do.
@@ -82,9 +82,8 @@ pub fn resolve(wanted: &Wanted<'_>, archives: &Archives<'_>) -> Result<(BTreeMap
     };
     let base = closure(&index, &BASE, &Chosen::new(), &NOT_AT_RUN_TIME).map_err(unmet)?;
     let mut sets = Sets::new();
-    for runtime in &wanted.runtimes {
-        let Some(known) = wanted.suite.runtime(runtime) else { continue };
-        let set = closure(&index, known.packages, &base, &NOT_AT_RUN_TIME).map_err(unmet)?;
+    for (runtime, packages) in &wanted.runtimes {
+        let set = closure(&index, packages, &base, &NOT_AT_RUN_TIME).map_err(unmet)?;
         sets.insert((*runtime).to_owned(), pinned(set));
     }
     if !wanted.packages.is_empty() {

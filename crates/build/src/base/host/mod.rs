@@ -75,8 +75,8 @@ impl Base for HostBase<'_> {
             bin_folder: found.bin_folder,
         };
         let notes = found.captured.notes.clone();
-        let step = captured_step(format!("{runtime} runtime"), Role::Runtime, found.captured);
-        Ok(Provided { runtime: in_use, step, notes })
+        let steps = vec![captured_step(format!("{runtime} runtime"), Role::Runtime, found.captured)];
+        Ok(Provided { runtime: in_use, steps, notes })
     }
 
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {

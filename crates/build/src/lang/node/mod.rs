@@ -16,7 +16,7 @@ use crate::survey::{
 use crate::worklist::{Role, Step};
 use install::NodePackages;
 use lock::Lock;
-pub(super) use range::Range;
+pub(crate) use range::Range;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 
