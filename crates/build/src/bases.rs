@@ -45,8 +45,14 @@ impl NewPins {
 
 type Found<'a> = (Box<dyn Base + 'a>, Option<NewPins>);
 
-/// The base of the app, pinned as `order` says.
-pub fn of<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Found<'a>> {
+/// The base of the app, pinned as `order` says; `before_asking` is called when something has to be
+/// asked for.
+pub fn of<'a>(
+    app: &App,
+    order: &Order<'a>,
+    store: &'a Store,
+    before_asking: &dyn Fn() -> Result<()>,
+) -> Result<Found<'a>> {
     let Some(suite) = suite_of(app)? else {
         return Ok((Box::new(HostBase::new(order.host, store, order.now)), None));
     };
@@ -60,6 +66,7 @@ pub fn of<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Found<'a
     if order.pinning == Pinning::Locked {
         return Err(BuildError::PinsMissing { base: wishes.base.clone(), file_is_there: old.is_some() });
     }
+    before_asking()?;
     let keyrings = keyrings(app)?;
     let archives = Archives {
         addresses: debian_addresses(app, order),
@@ -95,6 +102,51 @@ pub fn foreseen<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Bo
         base.exact.entry((*runtime).to_owned()).or_insert_with(unknown);
     }
     Ok(Box::new(base))
+}
+
+/// How a runtime is going to be provided.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
+pub struct Provision {
+    /// The runtime.
+    pub runtime: &'static str,
+    /// Its version; without, it is known when the registry or the machine was asked.
+    pub version: Option<String>,
+    /// Where it comes from.
+    pub origin: String,
+    /// Whether `shtetl.lock` pins it.
+    pub pinned: bool,
+    /// The version that the suite has, when it is not taken because the constraint excludes it.
+    pub instead_of: Option<String>,
+}
+
+/// How the runtimes of an app are going to be provided, as far as it is known without asking anybody.
+pub fn provisions(app: &App) -> Result<Vec<Provision>> {
+    let runtimes = needed_runtimes(&app.survey, &app.config).into_iter().map(|wish| wish.runtime);
+    let Some(suite) = suite_of(app)? else {
+        let of_host = |runtime| Provision {
+            runtime,
+            version: None,
+            origin: "host".to_owned(),
+            pinned: false,
+            instead_of: None,
+        };
+        return Ok(runtimes.map(of_host).collect());
+    };
+    let wishes = Wishes::of(app, suite)?;
+    let pinned = Pins::read(&app.opened.root)?.and_then(|pins| wishes.pinned(&pins));
+    let (sets, exact) = pinned.clone().unwrap_or_default();
+    let provision = |runtime: &'static str| {
+        let own = suite.runtime(runtime)?;
+        let is_exact = wishes.exact.iter().any(|(name, _)| *name == runtime);
+        let (version, origin) = if is_exact {
+            (exact.get(runtime).map(|e| e.version.clone()), "the npm registry".to_owned())
+        } else {
+            (Some(debian::version_of(own, &sets)), wishes.base.clone())
+        };
+        let instead_of = is_exact.then(|| format!("{} of {}", own.version, wishes.base));
+        Some(Provision { runtime, version, origin, pinned: pinned.is_some(), instead_of })
+    };
+    Ok(runtimes.filter_map(provision).collect())
 }
 
 /// The suite that the app's base is composed from; `None` for the host.

@@ -96,7 +96,9 @@ pub enum Pinning {
 
 /// Plans the build of `app`: nothing is run, and only what has to be pinned is asked for.
 pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
-    let (mut base, new_pins) = bases::of(app, order, store)?;
+    // What is wrong in any case is told before anybody is asked for anything.
+    let foretell = || foresee(app, order, store).map(drop);
+    let (mut base, new_pins) = bases::of(app, order, store, &foretell)?;
     let mut list = plan_on(app, order, base.as_mut())?;
     list.pack(&app.tree, &app.tree.digests(store, order.now)?);
     if let Some(new) = new_pins {

@@ -129,6 +129,9 @@ pub enum Command {
     /// Tell where packages come from, and who said so
     #[command(after_help = "Examples:\n  shtetl addresses\n  shtetl addresses apps/timetable")]
     Addresses(AddressesOptions),
+    /// List the runtimes that can be provided, and from where
+    #[command(after_help = "Examples:\n  shtetl runtimes\n  shtetl runtimes node --format json")]
+    Runtimes(RuntimesOptions),
     /// Print the JSON Schema of a file or an output; without a name, list them
     #[command(after_help = "Examples:\n  shtetl schema\n  shtetl schema configuration > shtetl.schema.json")]
     Schema(SchemaOptions),
@@ -271,6 +274,12 @@ pub struct AddressesOptions {
     /// The app's folder
     #[arg(default_value = ".")]
     pub path: PathBuf,
+}
+
+#[derive(Args)]
+pub struct RuntimesOptions {
+    /// Only this runtime
+    pub name: Option<String>,
 }
 
 #[derive(Args)]

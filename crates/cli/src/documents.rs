@@ -1,5 +1,6 @@
 //! Results as JSON documents that have a JSON Schema, each with the version of its format.
 
+use build::bases::Provision;
 use build::check::Problem;
 use build::record::Record;
 use build::survey::Survey;
@@ -15,6 +16,8 @@ pub struct SurveyDocument<'a> {
     pub format: &'static str,
     /// What was concluded.
     pub survey: &'a Survey,
+    /// How its runtimes are going to be provided, as far as nobody has to be asked.
+    pub provisions: &'a [Provision],
 }
 
 /// What `check --format json` prints.

@@ -38,6 +38,7 @@ fn main() -> ExitCode {
         Command::Run(options) => commands::run::run(options, &around, &output),
         Command::Ledger(options) => commands::ledger::run(options, &around, &output),
         Command::Addresses(options) => commands::addresses::run(options, &around, &output),
+        Command::Runtimes(options) => commands::runtimes::run(options, &output),
         Command::Schema(options) => commands::schema::run(options, &output),
         Command::Demo(options) => commands::demo::run(options, &around, &output),
     };

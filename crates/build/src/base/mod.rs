@@ -1,5 +1,6 @@
 //! What lies under the app: the base and the runtimes on it.
 
+pub mod catalogue;
 pub mod debian;
 pub mod host;
 
@@ -8,7 +9,7 @@ use crate::worklist::{RuntimeInUse, Step};
 use content::layer::Owner;
 
 /// The base of apps that name none.
-pub const DEFAULT: &str = "host";
+pub const DEFAULT: &str = "debian:trixie";
 /// The folder of runtimes that are captured, from the root of the image: each has its own in it.
 pub const RUNTIME_FOLDER: &str = "opt";
 /// The user that apps run as.

@@ -8,6 +8,7 @@ use crate::error::{self, Failure};
 use crate::render::{FAINT, GOOD, Output, STRONG, TYPED, styled, words};
 use crate::surroundings::Surroundings;
 use build::BuildError;
+use build::bases::provisions;
 use build::command;
 use build::inspect::{self, DEFAULT_TAG};
 use build::launch::{self, Launched, Start};
@@ -138,7 +139,7 @@ impl<'a> Demo<'a> {
         for (number, app) in apps.iter().enumerate() {
             if number == 0 {
                 self.typed(&format!("survey {}", app.survey.name));
-                survey::text(&app.survey, self.output);
+                survey::text(&app.survey, &provisions(app)?, self.output);
                 self.output.line("");
             } else {
                 let because = app.survey.chosen_findings().filter_map(|f| f.evidence.first());

@@ -7,6 +7,7 @@ pub mod demo;
 pub mod init;
 pub mod ledger;
 pub mod run;
+pub mod runtimes;
 pub mod schema;
 pub mod settings;
 pub mod show;

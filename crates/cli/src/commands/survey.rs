@@ -7,6 +7,7 @@ use crate::documents::SurveyDocument;
 use crate::render::table::Table;
 use crate::render::{BAD, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
+use build::bases::{Provision, provisions};
 use build::command;
 use build::source::WhyLeftOut;
 use build::survey::{Claim, Finding, Speaks, Survey};
@@ -14,10 +15,12 @@ use std::process::ExitCode;
 
 pub fn run(options: &SurveyOptions, around: &Surroundings, output: &Output) -> Done {
     let app = around.look(&options.source, Surroundings::now())?;
+    let provisions = provisions(&app)?;
     if output.is_json() {
-        output.json(&SurveyDocument { format: "shtetl/survey/1", survey: &app.survey });
+        let (survey, provisions) = (&app.survey, &provisions[..]);
+        output.json(&SurveyDocument { format: "shtetl/survey/1", survey, provisions });
     } else {
-        text(&app.survey, output);
+        text(&app.survey, &provisions, output);
         if options.explain {
             heading(output, "configuration in force");
             for line in in_force(&app).lines() {
@@ -29,10 +32,10 @@ pub fn run(options: &SurveyOptions, around: &Surroundings, output: &Output) -> D
 }
 
 /// Shows a survey to people.
-pub fn text(survey: &Survey, output: &Output) {
+pub fn text(survey: &Survey, provisions: &[Provision], output: &Output) {
     let chosen = survey.chosen.join(" and ");
     output.line(format!("{}  {chosen}", styled(STRONG, &survey.name)));
-    for line in facts(survey).lines() {
+    for line in facts(survey, provisions).lines() {
         output.line(line);
     }
     for finding in survey.chosen_findings() {
@@ -83,7 +86,7 @@ fn heading(output: &Output, text: &str) {
     output.line(styled(STRONG, text));
 }
 
-fn facts(survey: &Survey) -> Table {
+fn facts(survey: &Survey, provisions: &[Provision]) -> Table {
     let mut table = Table::new(&[]);
     let mut row = |name: &str, value: String, why: String| {
         table.row([styled(FAINT, name), value, styled(FAINT, why)]);
@@ -101,6 +104,10 @@ fn facts(survey: &Survey) -> Table {
                 None => (String::new(), "only serves the files: any version will do".to_owned()),
             };
             row("runtime", format!("{} {version}", wish.runtime), why);
+            for provision in provisions.iter().filter(|p| p.runtime == wish.runtime) {
+                let (what, why) = provided(provision);
+                row("provided", what, why);
+            }
         }
         if let Some(lock) = &finding.lock {
             let packages = words::count(lock.packages, "package");
@@ -114,6 +121,20 @@ fn facts(survey: &Survey) -> Table {
     let base_said = survey.base.1.as_ref().map_or("nothing says which: the default".to_owned(), words::place);
     row("base", survey.base.0.clone(), base_said);
     table
+}
+
+/// What is taken for a runtime, and why that.
+fn provided(provision: &Provision) -> (String, String) {
+    let pinned = if provision.pinned { "pinned in shtetl.lock" } else { "not pinned yet" };
+    let origin = &provision.origin;
+    match (&provision.version, &provision.instead_of) {
+        (None, None) => ("that of this machine".to_owned(), String::new()),
+        (Some(version), None) => (version.clone(), format!("by {origin}, {pinned}")),
+        (version, Some(instead)) => {
+            let newest = version.as_deref().unwrap_or("the newest that fits");
+            (newest.to_owned(), format!("by {origin}, in place of {instead}; {pinned}"))
+        }
+    }
 }
 
 fn evidence(finding: &Finding) -> Table {

@@ -144,11 +144,13 @@ fn killed_in_the_middle_the_store_still_works() {
         sha512_integrity(&tarball)
     );
     program.write("app/package-lock.json", lock);
+    program.write("app/shtetl.toml", "[base]\nfrom = \"host\"\n");
     let build = format!("build app --address npm={}", registry.url());
 
     let mut command = program.command(build.split(' '));
     let mut child = command.process_group(0).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
     while registry.count("/slow/-/slow-1.0.0.tgz") == 0 {
+        assert!(child.try_wait().unwrap().is_none(), "it ended before it asked");
         std::thread::sleep(Duration::from_millis(10));
     }
     child.kill().unwrap();

@@ -30,6 +30,7 @@ const START: (&str, &str) = ("package.json", r#"{"scripts":{"start":"node server
 const RAILS: [(&str, &str); 3] =
     [("Gemfile", "gem \"rails\"\n"), ("Gemfile.lock", "    rails (8.0.0)\n"), ("config/application.rb", "")];
 
+const PYTHON_SCRIPT: (&str, &str) = ("app.py", "if __name__ == \"__main__\":\n    pass\n");
 const DEPENDS: (&str, &str) =
     ("package.json", r#"{"scripts":{"start":"node server.js"},"dependencies":{"pier":"1"}}"#);
 const LOCK: (&str, &str) = (
@@ -235,11 +236,17 @@ const CASES: &[Case<'_>] = &[
         &[
             ("package.json", r#"{"engines":{"node":"^99"},"scripts":{"start":"node server.js"}}"#),
             ("server.js", ""),
+            ("shtetl.toml", "[base]\nfrom = \"host\"\n"),
         ],
         &[
             ("package.json", r#"{"engines":{"node":">=20"},"scripts":{"start":"node server.js"}}"#),
             ("server.js", ""),
         ],
+    ),
+    (
+        "runtime-unmet!",
+        &[PYTHON_SCRIPT, ("pyproject.toml", "[project]\nrequires-python = \">=3.14\"\n")],
+        &[PYTHON_SCRIPT, ("pyproject.toml", "[project]\nrequires-python = \">=3.9\"\n")],
     ),
     (
         "runtime-contradiction",

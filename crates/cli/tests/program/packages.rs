@@ -6,6 +6,7 @@ use testkit::archives::{Files, npm_tarball, sha256_hex, sha512_integrity, tarbal
 use testkit::program::{Program, Said};
 use testkit::registry::{Registry, Reply};
 
+const ON_HOST: &str = "[base]\nfrom = \"host\"\n";
 const PLACE: &str = "/pier/-/pier-1.0.0.tgz";
 
 /// An app that needs one package, `pier`, locked with the integrity of `locked`.
@@ -18,6 +19,7 @@ fn app_with(locked: &[u8]) -> Program {
         sha512_integrity(locked)
     );
     program.write("app/package-lock.json", lock);
+    program.write("app/shtetl.toml", ON_HOST);
     program
 }
 
@@ -157,6 +159,7 @@ fn wheels_must_be_what_their_record_says() {
     members.retain(|(name, _)| !name.ends_with("RECORD"));
     members.push(record);
     let mixed = testkit::archives::zip_archive(&members);
+    program.write("app/shtetl.toml", ON_HOST);
     program.write("app/app.py", "if __name__ == \"__main__\":\n    pass\n");
     for (bytes, expected) in [(&mixed, "another hash than RECORD says"), (&good, "")] {
         let hash = sha256_hex(bytes);

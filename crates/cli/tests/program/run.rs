@@ -23,7 +23,7 @@ fn with_app() -> Program {
     program.write("ferry/page.html", "the ferry sails\n");
     program.write(
         "ferry/shtetl.toml",
-        "[task.audit]\nrun = \"node --say 0\"\n[task.fail]\nrun = \"node --say 7\"\n[task.gone]\nrun = \"no-such-program\"\n[settings]\nHARBOUR = \"Kestrel\"\nTOKEN = { required = true, secret = true }\n",
+        "[base]\nfrom = \"host\"\n[task.audit]\nrun = \"node --say 0\"\n[task.fail]\nrun = \"node --say 7\"\n[task.gone]\nrun = \"no-such-program\"\n[settings]\nHARBOUR = \"Kestrel\"\nTOKEN = { required = true, secret = true }\n",
     );
     let _ = program.succeed("build ferry --layout image");
     program

@@ -145,7 +145,7 @@ fn init_writes_what_was_found_and_never_overwrites() {
       # name = "app"                           # the folder's name
 
       [base]
-      # from = "host"                          # the default
+      # from = "debian:trixie"                 # the default
 
       # [buildpacks.ruby]
       # version = "3.3.1"                      # found in Gemfile line 1

@@ -157,7 +157,7 @@ fn a_built_program_is_a_source_by_itself() {
     insta::assert_snapshot!(program.run("survey out/ferryd"), @"
     ferryd  go
       source  1 file, 14 B
-      base    host          nothing says which: the default
+      base    debian:trixie  nothing says which: the default
 
     why go
       + ferryd  ELF  a program, already compiled

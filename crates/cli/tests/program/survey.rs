@@ -8,6 +8,7 @@ fn a_node_app_is_told_with_its_evidence() {
     timetable  node
       source    7 files, 5.0 kB
       runtime   node >=18                                package.json line 11
+      provided  that of this machine
       packages  7 packages, 1 more only for development  package-lock.json
       base      host                                     shtetl.toml line 4
 
@@ -42,9 +43,10 @@ fn a_python_app_and_pages_are_told_apart() {
     insta::assert_snapshot!(program.run("survey fares"), @"
     fares  python
       source    4 files, 1.6 kB
-      runtime   python >=3.9     pyproject.toml line 5
-      packages  3 packages       requirements.txt
-      base      host             shtetl.toml line 2
+      runtime   python >=3.9          pyproject.toml line 5
+      provided  that of this machine
+      packages  3 packages            requirements.txt
+      base      host                  shtetl.toml line 2
 
     why python
       + requirements.txt       present     an app for Python
@@ -69,9 +71,10 @@ fn a_python_app_and_pages_are_told_apart() {
     ");
     insta::assert_snapshot!(program.run("survey notices"), @"
     notices  static
-      source   4 files, 731 B
-      runtime  python          only serves the files: any version will do
-      base     host            shtetl.toml line 2
+      source    4 files, 731 B
+      runtime   python                only serves the files: any version will do
+      provided  that of this machine
+      base      host                  shtetl.toml line 2
 
     why static
       + index.html  present  pages to be served
@@ -99,9 +102,10 @@ fn what_is_left_out_and_missing_is_said() {
     program.write("ferry/node_modules/a/index.js", "");
     insta::assert_snapshot!(program.run("survey ferry"), @r#"
     ferry  node
-      source   1 file, 16 B
-      runtime  node any version  nothing says which: pin one
-      base     host              nothing says which: the default
+      source    1 file, 16 B
+      runtime   node any version  nothing says which: pin one
+      provided  20.19.2           by debian:trixie, not pinned yet
+      base      debian:trixie     nothing says which: the default
 
     why node
       + package.json  present  an app for Node

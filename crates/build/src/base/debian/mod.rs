@@ -59,12 +59,9 @@ impl Base for DebianBase {
         let Some(known) = self.suite.runtime(runtime) else {
             return Err(BuildError::RuntimeNotInBase { runtime, base: origin });
         };
-        let pins = self.sets.get(runtime).map(Vec::as_slice).unwrap_or_default();
-        let main = pins.iter().find(|p| Some(&p.name.as_str()) == known.packages.first());
         let in_use = RuntimeInUse {
             name: runtime.to_owned(),
-            // Before anything is pinned, what is known of the suite has to do.
-            version: main.map_or_else(|| known.version.to_owned(), |p| upstream(&p.version)),
+            version: version_of(known, &self.sets),
             origin,
             bin_folder: "/usr/bin".to_owned(),
         };
@@ -80,6 +77,13 @@ impl Base for DebianBase {
         }
         Ok((steps, Vec::new()))
     }
+}
+
+/// The version of a runtime: the pinned one; before anything is pinned, what is known of the suite.
+pub fn version_of(runtime: &SuiteRuntime, sets: &Sets) -> String {
+    let pins = sets.get(runtime.name).map(Vec::as_slice).unwrap_or_default();
+    let main = pins.iter().find(|p| Some(&p.name.as_str()) == runtime.packages.first());
+    main.map_or_else(|| runtime.version.to_owned(), |p| upstream(&p.version))
 }
 
 /// `20.19.2` of `20.19.2+dfsg-1+deb13u3`.

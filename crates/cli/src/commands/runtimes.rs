@@ -1,0 +1,49 @@
+//! `runtimes`: what can be provided, and from where.
+
+use super::Done;
+use crate::arguments::RuntimesOptions;
+use crate::error::{Failure, suggestion};
+use crate::render::table::Table;
+use crate::render::{FAINT, Output, STRONG, styled};
+use build::base::catalogue::{Offer, as_of, offers};
+use std::process::ExitCode;
+
+pub fn run(options: &RuntimesOptions, output: &Output) -> Done {
+    let mut all = offers();
+    if let Some(name) = &options.name {
+        let mut known: Vec<&str> = all.iter().map(|o| o.runtime).collect();
+        known.dedup();
+        if !known.contains(&name.as_str()) {
+            return Err(Failure::Usage {
+                message: format!("there is no runtime {name:?}"),
+                hint: suggestion(name, &known),
+            });
+        }
+        all.retain(|offer| offer.runtime == name);
+    }
+    if output.is_json() {
+        output.json(&serde_json::json!({ "format": "shtetl/runtimes/1", "as_of": as_of(), "runtimes": all }));
+        return Ok(ExitCode::SUCCESS);
+    }
+    let mut last = "";
+    let mut table = Table::new(&[]);
+    for offer in &all {
+        let name = if offer.runtime == last { String::new() } else { styled(STRONG, offer.runtime) };
+        last = offer.runtime;
+        table.row([name, offer.version.clone(), offer.origin.clone(), styled(FAINT, support(offer))]);
+    }
+    table.lines().iter().for_each(|line| output.line(line));
+    output.line("");
+    output.line(styled(
+        FAINT,
+        format!("ends of support as their makers announced them, looked up on {}", as_of()),
+    ));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn support(offer: &Offer) -> String {
+    match (&offer.supported_until, &offer.base_supported_until) {
+        (Some(own), Some(base)) => format!("mended until {own} by its makers, until {base} by Debian"),
+        _ => String::new(),
+    }
+}
