@@ -36,7 +36,7 @@ pub fn run(options: &RuntimesOptions, output: &Output) -> Done {
     output.line("");
     output.line(styled(
         FAINT,
-        format!("ends of support as their makers announced them, looked up on {}", as_of()),
+        format!("ends of support as announced by their makers; the table is of {}", as_of()),
     ));
     Ok(ExitCode::SUCCESS)
 }
