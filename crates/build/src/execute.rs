@@ -8,8 +8,8 @@ use content::store::Store;
 use remote::Fetcher;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeSet;
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
+use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 /// What happens during a build, for whoever renders it.
@@ -101,7 +101,7 @@ pub fn execute(
             all[index] = Some(result);
         }
     });
-    let results = results.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+    let results = results.into_inner().unwrap_or_else(PoisonError::into_inner);
     let results: Vec<_> = results.into_iter().flatten().collect();
     // A step that ended because another failed says only "interrupted": the cause comes first.
     let (interrupted, others): (Vec<_>, Vec<_>) =
@@ -180,9 +180,37 @@ pub fn each_in_parallel<T: Sync>(
             }
         }
     });
-    let mut errors = errors.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+    let mut errors = errors.into_inner().unwrap_or_else(PoisonError::into_inner);
     errors.sort_by_key(|(index, _)| *index);
     errors.into_iter().next().map_or(Ok(()), |(_, error)| Err(error))
+}
+
+/// Lets only so much in at once: fetching waits, unpacking takes memory.
+pub struct Gate {
+    room: u64,
+    free: Mutex<u64>,
+    left: Condvar,
+}
+
+impl Gate {
+    /// A gate with this much room, in any unit.
+    pub fn new(room: u64) -> Self {
+        Self { room: room.max(1), free: Mutex::new(room.max(1)), left: Condvar::new() }
+    }
+
+    /// Does `work` when there is room for it; what needs more than all of it goes alone.
+    pub fn pass<T>(&self, needs: u64, work: impl FnOnce() -> T) -> T {
+        let needs = needs.min(self.room);
+        let lock = || self.free.lock().unwrap_or_else(PoisonError::into_inner);
+        let waited = self.left.wait_while(lock(), |free| *free < needs);
+        let mut free = waited.unwrap_or_else(PoisonError::into_inner);
+        *free -= needs;
+        drop(free);
+        let done = work();
+        *lock() += needs;
+        self.left.notify_all();
+        done
+    }
 }
 
 /// What `find` finds for the items, on several threads, in order; nothing when it was interrupted.

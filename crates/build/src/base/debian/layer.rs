@@ -4,7 +4,7 @@ use super::fixups::{self, Added};
 use super::pins::PackagePin;
 use super::unpack::{self, Unpacked};
 use crate::error::{BuildError, Result};
-use crate::execute::each_in_parallel;
+use crate::execute::{Gate, each_in_parallel};
 use crate::worklist::{Input, PackageFact, Tools, Work};
 use content::layer::{Entry, Kind, LayerWriter, Owner};
 use remote::Address;
@@ -14,6 +14,17 @@ use std::sync::Mutex;
 
 /// Version of what the fix-ups do; part of every key.
 const FIXUP_FORMAT: u32 = 1;
+
+/// So much of package files is in memory at once, in bytes.
+const IN_FLIGHT: u64 = 24 << 20;
+/// Of so many threads that fetch, one may unpack: that takes memory and the processor.
+const UNPACK_SHARE: usize = 4;
+
+/// What keeps memory bounded while packages are provided.
+struct Gates {
+    fetching: Gate,
+    unpacking: Gate,
+}
 
 /// The step.
 pub(super) struct PackageSet {
@@ -36,7 +47,13 @@ impl PackageSet {
         Input::of_parts("packages", parts)
     }
 
-    fn provide(&self, layer: &LayerWriter<'_>, package: &PackagePin, tools: &Tools<'_>) -> Result<Unpacked> {
+    fn provide(
+        &self,
+        layer: &LayerWriter<'_>,
+        package: &PackagePin,
+        gates: &Gates,
+        tools: &Tools<'_>,
+    ) -> Result<Unpacked> {
         let (store, codec) = (layer.store(), layer.codec());
         if let Some(known) = unpack::known(store, codec, &package.sha256) {
             return Ok(known);
@@ -46,19 +63,23 @@ impl PackageSet {
         let archive = archive.ok_or(BuildError::NoAddress {
             ecosystem: if package.security { "debian-security" } else { "debian" },
         })?;
-        let file = fetch_package(tools.fetcher, archive, &package.file, &package.sha256)
-            .map_err(|source| BuildError::Remote { wanted_by: label.clone(), source })?;
-        unpack::unpack(store, codec, &package.sha256, &label, &file)
+        gates.fetching.pass(package.size, || {
+            let file = fetch_package(tools.fetcher, archive, &package.file, &package.sha256)
+                .map_err(|source| BuildError::Remote { wanted_by: label.clone(), source })?;
+            gates.unpacking.pass(1, || unpack::unpack(store, codec, &package.sha256, &label, &file))
+        })
     }
 }
 
 impl Work for PackageSet {
     fn write(&self, layer: &mut LayerWriter<'_>, tools: &Tools<'_>) -> Result<Vec<PackageFact>> {
         let unpacked = Mutex::new(BTreeMap::new());
+        let unpackers = u64::try_from(tools.jobs / UNPACK_SHARE).unwrap_or(1);
+        let gates = Gates { fetching: Gate::new(IN_FLIGHT), unpacking: Gate::new(unpackers) };
         {
             let layer = &*layer;
             each_in_parallel(&self.packages, tools, |package| {
-                let one = self.provide(layer, package, tools)?;
+                let one = self.provide(layer, package, &gates, tools)?;
                 if let Ok(mut all) = unpacked.lock() {
                     all.insert(package.name.clone(), one);
                 }
