@@ -22,11 +22,22 @@ pub struct NewPins {
     /// The base that was pinned before, if it was another one.
     other: Option<String>,
     first: bool,
+    /// Whether nobody knows an archive of security updates.
+    without_security: bool,
 }
 
 impl NewPins {
     /// What people should know of them.
     pub fn notes(&self) -> Vec<String> {
+        let mut notes = self.pinned();
+        if self.without_security {
+            let lacks = "nothing says where debian-security is: the base has no security updates";
+            notes.push(lacks.to_owned());
+        }
+        notes
+    }
+
+    fn pinned(&self) -> Vec<String> {
         let file = pins::FILE_NAME;
         vec![match (&self.path, &self.other) {
             (None, _) => format!("what is taken from outside is not pinned: this source can keep no {file}"),
@@ -84,6 +95,7 @@ pub fn of<'a>(
         moved: new.moved(old.as_ref()),
         other: old.as_ref().map(|pins| pins.base.clone()).filter(|base| *base != wishes.base),
         first: old.is_none(),
+        without_security: archives.addresses[1].is_none(),
     };
     Ok((Box::new(wishes.base(app, order, (sets, exact))), Some(pins)))
 }

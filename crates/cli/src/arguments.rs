@@ -136,7 +136,9 @@ pub enum Command {
     #[command(after_help = "Examples:\n  shtetl schema\n  shtetl schema configuration > shtetl.schema.json")]
     Schema(SchemaOptions),
     /// Write the sample apps and go through the whole job with them
-    #[command(after_help = "Examples:\n  shtetl demo\n  shtetl demo ~/ferry-apps --no-pause")]
+    #[command(
+        after_help = "Examples:\n  shtetl demo\n  shtetl demo ~/ferry-apps --no-pause\n  shtetl demo --base debian:trixie"
+    )]
     Demo(DemoOptions),
 }
 
@@ -292,6 +294,9 @@ pub struct SchemaOptions {
 pub struct DemoOptions {
     /// Where to write the apps [default: a new folder that is removed at the end]
     pub dir: Option<PathBuf>,
+    /// Build on this base, such as debian:trixie, which needs the network [default: host]
+    #[arg(long, value_name = "BASE")]
+    pub base: Option<String>,
     /// Do not wait for Enter between the parts
     #[arg(long)]
     pub no_pause: bool,

@@ -65,6 +65,8 @@ fn checked(folder: &Path) -> Result<PathBuf, Failure> {
 struct Demo<'a> {
     folder: PathBuf,
     pause: bool,
+    /// Another base than the one that the apps name.
+    base: Option<String>,
     around: Surroundings,
     output: &'a Output,
 }
@@ -87,7 +89,7 @@ impl<'a> Demo<'a> {
             rules: None,
         };
         let pause = !options.no_pause && std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
-        Ok(Self { folder: folder.to_owned(), pause, around, output })
+        Ok(Self { folder: folder.to_owned(), pause, base: options.base.clone(), around, output })
     }
 
     fn whole(&self, started: Instant, temporary: bool) -> Result<(), Failure> {
@@ -95,8 +97,13 @@ impl<'a> Demo<'a> {
             .line(format!("{} is a ferry cooperative with three apps:", styled(STRONG, "Kestrel Sound")));
         self.output
             .line("timetable (Node), fares (Python) and notices (static pages). Their packages come from a");
-        self.output
-            .line("folder beside them, their runtimes from this machine: no network, no daemon, no root.");
+        self.output.line(match &self.base {
+            None => "folder beside them, their runtimes from this machine: no network, no daemon, no root."
+                .to_owned(),
+            Some(base) => {
+                format!("folder beside them, their runtimes with the base {base}: no daemon, no root.")
+            }
+        });
         self.part(1, "What is it, and why? Nothing is built yet.", false);
         let apps = self.survey()?;
         self.part(2, "Each app becomes images; every layer is made once and shared.", true);
@@ -131,7 +138,9 @@ impl<'a> Demo<'a> {
     }
 
     fn look(&self, app: &str) -> Result<App, Failure> {
-        self.around.look(&SourceOptions::of(&self.folder.join(app)), Surroundings::now())
+        let mut source = SourceOptions::of(&self.folder.join(app));
+        source.values.extend(self.base.iter().map(|base| format!("base.from={base}")));
+        self.around.look(&source, Surroundings::now())
     }
 
     fn survey(&self) -> Result<Vec<App>, Failure> {
@@ -176,7 +185,10 @@ impl<'a> Demo<'a> {
     }
 
     fn build(&self, name: &str) -> Result<Built, Failure> {
-        let fetcher = Fetcher::new(Network::Forbidden);
+        let fetcher = Fetcher::new(match self.base {
+            None => Network::Forbidden,
+            Some(_) => Network::Allowed,
+        });
         let order = order(DEFAULT_TAG, "zstd", &self.around, &fetcher);
         let app = &self.look(name)?;
         let worklist = prepare(app, &order, &self.around.store)?;

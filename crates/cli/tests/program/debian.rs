@@ -62,6 +62,12 @@ fn layer(layout: &Path, number: usize) -> (String, String) {
 fn a_base_is_composed_with_every_fixup() {
     let program = ready();
     let _ = program.succeed("build app --layout image");
+    program.edit("app/shtetl.toml", "debian-security = \"../security\"\n", "");
+    let said = program.succeed("build app --update").stderr;
+    assert!(
+        said.contains("nothing says where debian-security is: the base has no security updates"),
+        "{said}"
+    );
     insta::assert_snapshot!(layer(&program.path("image"), 0).0, @"
     0755 0:0 dev/
     0755 0:0 etc/
