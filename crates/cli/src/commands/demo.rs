@@ -279,10 +279,11 @@ impl<'a> Demo<'a> {
         self.output.line("");
         self.output.line(styled(STRONG, "That was the whole job"));
         self.output.line(format!(
-            "  {} for {} of {} apps in {seconds}, without network, daemon or root",
+            "  {} for {} of {} apps in {seconds}, without {}daemon or root",
             words::count(images, "image"),
             built.len(),
-            APPS.len()
+            APPS.len(),
+            if self.base.is_none() { "network, " } else { "" }
         ));
         self.output.line("");
         self.output.line(styled(STRONG, "What to try next"));
