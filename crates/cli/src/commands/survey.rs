@@ -228,6 +228,7 @@ fn left_out(survey: &Survey) -> Table {
         let why = match left.why {
             WhyLeftOut::Settings => "settings of one place, often secret",
             WhyLeftOut::PrivateKey => "a private key",
+            WhyLeftOut::Credentials => "passwords or tokens for other machines",
             WhyLeftOut::Dependencies => "installed packages: they are installed anew",
             WhyLeftOut::Special => "neither file, folder nor link",
         };
