@@ -48,9 +48,12 @@ impl NewPins {
         }]
     }
 
-    /// Writes the file.
+    /// Writes the file, whole or not at all.
     pub fn write(&self) -> Result<()> {
-        self.path.as_ref().map_or(Ok(()), |path| std::fs::write(path, &self.text).facts(path))
+        let Some(path) = &self.path else { return Ok(()) };
+        let fresh = path.with_file_name(pins::FRESH_NAME);
+        std::fs::write(&fresh, &self.text).facts(&fresh)?;
+        std::fs::rename(&fresh, path).facts(path)
     }
 }
 

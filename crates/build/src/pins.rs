@@ -9,6 +9,8 @@ use std::path::Path;
 
 /// The name of the file.
 pub const FILE_NAME: &str = "shtetl.lock";
+/// The name of the file while it is written; a build that was killed may leave it.
+pub const FRESH_NAME: &str = "shtetl.lock.new";
 /// The version of its form.
 const VERSION: u32 = 1;
 

@@ -31,7 +31,7 @@ pub enum WhyLeftOut {
 
 /// Configuration of the build itself; it never goes into an image.
 pub(super) fn is_build_file(path: &str) -> bool {
-    matches!(path, crate::config::FILE_NAME | "shtetl.lock")
+    matches!(path, crate::config::FILE_NAME | crate::pins::FILE_NAME | crate::pins::FRESH_NAME)
 }
 
 /// Folders of version control systems and caches of interpreters.
