@@ -101,10 +101,7 @@ pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> 
     let (mut base, new_pins) = bases::of(app, order, store, &foretell)?;
     let mut list = plan_on(app, order, base.as_mut())?;
     list.pack(&app.tree, &app.tree.digests(store, order.now)?);
-    if let Some(new) = new_pins {
-        list.notes.extend(new.notes());
-        list.new_pins = Some(new);
-    }
+    list.new_pins = new_pins;
     Ok(list)
 }
 
@@ -164,11 +161,13 @@ pub fn build(app: &App, worklist: &Worklist, order: &Order<'_>, around: &Surroun
         }
         (around.events)(event);
     };
-    for note in &worklist.notes {
+    let pin_notes = worklist.new_pins.as_ref().map(|pins| match pins.write() {
+        Ok(()) => pins.notes(),
+        // A source that cannot be written to can be built all the same.
+        Err(error) => vec![format!("nothing is pinned, since the pins cannot be written: {error}")],
+    });
+    for note in pin_notes.iter().flatten().chain(&worklist.notes) {
         tell(Event::Note { text: note.clone() });
-    }
-    if let Some(pins) = &worklist.new_pins {
-        pins.write()?;
     }
     let telling = Surroundings { events: &tell, ..*around };
     let finished = execute(name, &worklist.steps, &worklist.form, &telling)
