@@ -185,3 +185,22 @@ fn wheels_must_be_what_their_record_says() {
 fn read_zip(bytes: &[u8]) -> Files {
     testkit::archives::zip_members(bytes)
 }
+
+#[test]
+fn registries_are_asked_for_withdrawn_versions_only_when_they_may_be() {
+    let (program, registry) = (app_with(&pier()), Registry::start());
+    program.write("app/a.js", "");
+    let check = format!("check app --address npm={}", registry.url());
+    for (versions, expected) in [
+        (r#"{"1.0.0":{"deprecated":"use quay"}}"#, "pier 1.0.0: deprecated: use quay"),
+        (r#"{"2.0.0":{}}"#, "does not have it"),
+        (r#"{"1.0.0":{}}"#, "nothing found that would break it"),
+    ] {
+        registry.answer("/pier", vec![Reply::of(format!(r#"{{"versions":{versions}}}"#))]);
+        let said = program.run(&format!("{check} --online")).stdout;
+        assert!(said.contains(expected), "{said}");
+    }
+    let asked = registry.count("/pier");
+    let said = program.succeed(&check).stdout;
+    assert!(said.contains("nothing found") && registry.count("/pier") == asked, "{said}");
+}
