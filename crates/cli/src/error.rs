@@ -198,7 +198,7 @@ fn remote_error(wanted_by: &str, error: &RemoteError) -> Worded {
         RemoteError::NotFound { url } => worded(
             FAILED,
             format!("{wanted_by} is not at {url}"),
-            "check the version in the lockfile; `shtetl addresses` shows where packages come from",
+            "check the version in the lockfile (`build --update` moves what shtetl.lock pins); `shtetl addresses` shows where packages come from",
         ),
         RemoteError::Status { url, status } => {
             let hint = match status {

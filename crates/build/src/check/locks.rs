@@ -134,13 +134,21 @@ const LIBRARIES: [(&str, &str, &str, &str); 7] = [
 
 pub(super) fn system_library(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut found = Vec::new();
+    let config = &subject.app.config;
+    let on_debian = subject.survey.base.0.starts_with("debian:");
     for finding in subject.survey.chosen_findings() {
         for (buildpack, package, library, debian) in LIBRARIES {
-            if finding.buildpack == buildpack && finding.declared.contains(package) {
+            let is_there = on_debian && config.base_packages.iter().any(|name| name == debian);
+            if finding.buildpack == buildpack && finding.declared.contains(package) && !is_there {
                 let place = finding.evidence.first().map(|e| e.place.clone());
                 let what =
                     format!("{package} loads {library} (Debian: {debian}), which the base does not have");
-                found.push(doubt(place, what, "use a package that brings its own library, if there is one"));
+                let advice = if on_debian {
+                    format!("in shtetl.toml, under [base]: packages = [{debian:?}]")
+                } else {
+                    "use a package that brings its own library, if there is one, or a Debian base".to_owned()
+                };
+                found.push(doubt(place, what, advice));
             }
         }
     }

@@ -19,6 +19,15 @@ pub fn run(options: &InitOptions, around: &Surroundings, output: &Output) -> Don
         return Err(already_there(&path.display().to_string()));
     }
     let app = around.look(&SourceOptions::of(&options.path), Surroundings::now())?;
+    if !options.path.is_dir() {
+        return Err(Failure::Usage {
+            message: format!(
+                "{} is no folder, so no configuration can be kept in it",
+                options.path.display()
+            ),
+            hint: "give the folder of the app".to_owned(),
+        });
+    }
     let mut answers = Answers::default();
     let starts = app.survey.processes.iter().any(|p| p.kind == ProcessKind::Process);
     if !starts && !options.yes && std::io::stdin().is_terminal() && !output.is_json() {

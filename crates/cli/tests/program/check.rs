@@ -232,6 +232,15 @@ const CASES: &[Case<'_>] = &[
         ],
     ),
     (
+        "system-library",
+        &[PYTHON_SCRIPT, ("requirements.txt", "psycopg2==2.9 --hash=sha256:00\n")],
+        &[
+            PYTHON_SCRIPT,
+            ("requirements.txt", "psycopg2==2.9 --hash=sha256:00\n"),
+            ("shtetl.toml", "[base]\npackages = [\"libpq5\"]\n"),
+        ],
+    ),
+    (
         "runtime-unmet!",
         &[
             ("package.json", r#"{"engines":{"node":"^99"},"scripts":{"start":"node server.js"}}"#),

@@ -213,7 +213,7 @@ fn pins_hold_without_network_and_are_moved_when_asked() {
     assert_eq!(program.json("build app --offline")["digest"], moved);
     insta::assert_snapshot!(error_of(&program.run("build app --store empty --jobs 1")), @"
     error: base-files 13.8 is not at [place]/archive/pool/base-files_13.8.deb
-    what to do: check the version in the lockfile; `shtetl addresses` shows where packages come from
+    what to do: check the version in the lockfile (`build --update` moves what shtetl.lock pins); `shtetl addresses` shows where packages come from
     ");
 }
 
@@ -301,7 +301,7 @@ fn what_is_not_signed_by_a_known_key_or_changed_or_old_is_not_believed() {
     what to do: do not use it; a copy with keys of its own needs [base] keyring = FILE
     -- index gone
     error: the index of trixie is not at [place]/archive/dists/trixie/main/binary-amd64/Packages.xz
-    what to do: check the version in the lockfile; `shtetl addresses` shows where packages come from
+    what to do: check the version in the lockfile (`build --update` moves what shtetl.lock pins); `shtetl addresses` shows where packages come from
     -- old
     error: the release of trixie was valid until Sat, 01 Nov 2025 00:00:00 UTC: the archive is an old copy, or somebody holds updates back
     what to do: bring the copy up to date; to use it all the same, in shtetl.toml, under [base]: outdated = true

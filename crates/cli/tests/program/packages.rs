@@ -74,7 +74,7 @@ fn a_missing_package_is_named() {
     insta::assert_snapshot!(build_with(&pier(), vec![Reply::status(404)]).0, @"
     --- stderr
     error: pier 1.0.0 is not at [registry]/pier/-/pier-1.0.0.tgz
-    what to do: check the version in the lockfile; `shtetl addresses` shows where packages come from
+    what to do: check the version in the lockfile (`build --update` moves what shtetl.lock pins); `shtetl addresses` shows where packages come from
     --- exit 1
     ");
 }

@@ -105,6 +105,12 @@ fn an_archive_is_taken_like_the_folder_that_is_in_it() {
         let survey = &program.json(&format!("survey {archive}"))["survey"];
         assert_eq!((survey["name"].as_str(), survey["files"].as_u64()), (Some(name), Some(2)), "{archive}");
     }
+    insta::assert_snapshot!(program.run("init tides"), @"
+    --- stderr
+    error: tides is no folder, so no configuration can be kept in it
+    what to do: give the folder of the app
+    --- exit 2
+    ");
     // Relative paths mean what they would if it were unpacked where it lies.
     program.write("house.toml", "[settings]\nREGION = \"north\"\n");
     let mut files = app("");
