@@ -118,6 +118,9 @@ pub enum BuildError {
         base: String,
         registry: String,
     },
+    /// The base cannot be had for the platform.
+    #[error("{base} is not for {platform}")]
+    PlatformNotInBase { base: String, platform: String },
     /// The base does not have the runtime.
     #[error("{base} has no {runtime}")]
     RuntimeNotInBase { runtime: &'static str, base: String },

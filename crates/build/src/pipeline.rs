@@ -55,6 +55,8 @@ pub fn look(asked: &Asked<'_>, choice: &Choice, store: &Store, now: i64) -> Resu
 pub struct Order<'a> {
     /// The tag of the default process type.
     pub tag: &'a str,
+    /// The platform of the image, as in `linux/amd64`.
+    pub platform: &'a str,
     /// How layers are compressed.
     pub codec: Codec,
     /// Creation time in the image's documents (RFC 3339).
@@ -73,8 +75,11 @@ pub struct Order<'a> {
     pub started: Instant,
 }
 
-/// The platform of images built here, as in `linux/amd64`.
-pub fn platform() -> String {
+/// The platforms that images can be built for.
+pub const PLATFORMS: [&str; 2] = ["linux/amd64", "linux/arm64"];
+
+/// The platform of this machine, as in `linux/amd64`.
+pub fn own_platform() -> String {
     let architecture = match std::env::consts::ARCH {
         "x86_64" => "amd64",
         "aarch64" => "arm64",
@@ -114,7 +119,7 @@ pub fn foresee(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> 
 fn plan_on(app: &App, order: &Order<'_>, base: &mut dyn Base) -> Result<Worklist> {
     names::check_tag(order.tag)?;
     let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.opened.near);
-    let form = Form { codec: order.codec, platform: platform() };
+    let form = Form { codec: order.codec, platform: order.platform.to_owned() };
     let sources =
         Sources { survey: &app.survey, tree: &app.tree, config: &app.config, addresses: &addresses };
     plan(&sources, base, form)

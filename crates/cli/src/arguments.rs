@@ -203,6 +203,9 @@ pub struct BuildOptions {
     /// How layers are compressed
     #[arg(long, value_name = "CODEC", default_value = "zstd", value_parser = ["zstd", "gzip"])]
     pub compress: String,
+    /// Platform of the image [default: this machine's]
+    #[arg(long, value_parser = build::pipeline::PLATFORMS)]
+    pub platform: Option<String>,
     /// Take everything from the store and from folders; never use the network
     #[arg(long)]
     pub offline: bool,

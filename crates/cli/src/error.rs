@@ -145,6 +145,7 @@ fn build_error(error: &BuildError) -> Worded {
         | BuildError::UnknownVariant { .. }
         | BuildError::NoProcess { .. }
         | BuildError::NeedsShell { .. }
+        | BuildError::PlatformNotInBase { .. }
         | BuildError::UnknownBase { .. } => survey_error(error),
         BuildError::Malformed { .. }
         | BuildError::Unsupported { .. }
@@ -366,7 +367,15 @@ fn survey_error(error: &BuildError) -> Worded {
         BuildError::UnknownBase { name } => worded(
             WRONG,
             format!("this version has no base {name:?}"),
-            "in shtetl.toml, under [base]: from = \"debian:trixie\", \"debian:bookworm\", or \"host\" (captured from this machine)",
+            "in shtetl.toml, under [base]: from = \"debian:trixie\", \"debian:bookworm\", \"oci:REFERENCE\", \"empty\", or \"host\" (captured from this machine)",
+        ),
+        BuildError::PlatformNotInBase { base, platform } => worded(
+            WRONG,
+            format!("the base {base} is not to be had for {platform}"),
+            match base.as_str() {
+                "host" => "it is captured from this machine; choose another in [base] from",
+                _ => "images can be built for linux/amd64 and linux/arm64",
+            },
         ),
         other => worded(FAILED, other.to_string(), ""),
     }

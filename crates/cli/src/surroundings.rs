@@ -6,7 +6,7 @@ use crate::error::Failure;
 use build::addresses::AddressBook;
 use build::base::host::Host;
 use build::config::{Choice, Layer, RunValues};
-use build::pipeline::{App, look};
+use build::pipeline::{App, look, own_platform};
 use build::source::Asked;
 use content::store::Store;
 use std::env;
@@ -23,6 +23,8 @@ pub struct Surroundings {
     pub host: Host,
     pub book: Arc<AddressBook>,
     pub jobs: usize,
+    /// The platform of this machine, as in `linux/amd64`.
+    pub platform: String,
     /// Creation time for images (RFC 3339).
     pub created: String,
     /// House rules that were named outside of the app.
@@ -41,6 +43,7 @@ impl Surroundings {
             host: Host { root: global.host_root.clone(), search: env::split_paths(&path).collect() },
             book: Arc::new(addresses::gather(&global.addresses, &global.host_root)?),
             jobs: global.jobs.unwrap_or_else(default_jobs).max(1),
+            platform: own_platform(),
             created: creation_time()?,
             rules: global.house_rules.clone(),
         })

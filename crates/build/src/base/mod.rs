@@ -2,6 +2,7 @@
 
 pub mod catalogue;
 pub mod debian;
+pub mod empty;
 pub mod host;
 
 use crate::error::Result;

@@ -261,16 +261,13 @@ fn broken_locks(house: Option<&HouseRules>, leaves: &BTreeMap<String, Leaf>) -> 
 
 /// `upper` on top of `lower`: single values are replaced, lists and tables are put together.
 fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
-    let joined = |mut low: Vec<String>, up: Vec<String>| {
-        low.extend(up);
-        low
-    };
     let mut buildpacks = lower.buildpacks;
     for (name, options) in upper.buildpacks {
         let under = buildpacks.remove(&name).unwrap_or_default();
         let merged = super::BuildpackOptions {
             version: options.version.or(under.version),
             docroot: options.docroot.or(under.docroot),
+            slim: options.slim.or(under.slim),
         };
         buildpacks.insert(name, merged);
     }
@@ -281,6 +278,7 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         include: joined(lower.include, upper.include),
         base: upper.base.or(lower.base),
         base_packages: joined(lower.base_packages, upper.base_packages),
+        base_with: joined(lower.base_with, upper.base_with),
         outdated: upper.outdated.or(lower.outdated),
         keyring: upper.keyring.or(lower.keyring),
         order: upper.order.or(lower.order),
@@ -291,6 +289,11 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         tasks: processes_over(lower.tasks, upper.tasks),
         settings: settings_over(lower.settings, upper.settings),
     }
+}
+
+fn joined<T>(mut lower: Vec<T>, upper: Vec<T>) -> Vec<T> {
+    lower.extend(upper);
+    lower
 }
 
 type Processes = BTreeMap<String, ProcessConfig>;

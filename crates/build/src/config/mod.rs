@@ -8,6 +8,7 @@ mod values;
 pub use layers::{Choice, ConfigPlace, Effective, Layer, Origin, RunValues};
 pub use reader::{Complaint, Fault};
 
+use crate::base::empty::EmptyPart;
 use crate::error::{BuildError, PathFacts, Place, Result};
 use reader::Document;
 use std::collections::BTreeMap;
@@ -31,6 +32,8 @@ pub struct AppConfig {
     pub base: Option<String>,
     /// `[base] packages`: packages of the distribution, besides those that the base and its runtimes have.
     pub base_packages: Vec<String>,
+    /// `[base] with`: what an empty base has all the same.
+    pub base_with: Vec<EmptyPart>,
     /// `[base] outdated`: whether a release that is past its time will do.
     pub outdated: Option<bool>,
     /// `[base] keyring`: a file with keys that are believed besides the distribution's.
@@ -56,8 +59,10 @@ pub struct AppConfig {
 pub struct BuildpackOptions {
     /// The wanted version of the runtime, and where it is said.
     pub version: Option<(String, Place)>,
-    /// The folder with the pages (static sites).
+    /// The folder with the pages.
     pub docroot: Option<String>,
+    /// Whether the runtime goes without what servers hardly need.
+    pub slim: Option<bool>,
 }
 
 /// A process type or task.

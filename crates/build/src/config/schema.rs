@@ -3,6 +3,7 @@
 //! They say what `values` reads; a test compares the keys of both.
 
 use crate::addresses::Ecosystem;
+use crate::base::empty::EmptyPart;
 use serde_json::{Map, Value, json};
 
 const NAME: &str = "^[a-z](?:[a-z0-9-]{0,61}[a-z0-9])?$";
@@ -37,9 +38,15 @@ fn shared() -> Map<String, Value> {
         "exclude": texts("Patterns of files that are not packed"),
         "include": texts("Patterns of files that are packed in spite of every other rule"),
     });
+    let parts = json!({
+        "description": "What an empty base has all the same",
+        "type": "array",
+        "items": { "enum": EmptyPart::ALL.map(EmptyPart::name) },
+    });
     let base = json!({
-        "from": text("What lies under the app: debian:SUITE, or host"),
+        "from": text("What lies under the app: debian:SUITE, oci:REFERENCE, empty, or host"),
         "packages": texts("Packages of the distribution, besides those that base and runtimes have"),
+        "with": parts,
         "outdated": truth("Whether a release that is past its time will do"),
         "keyring": text("A file with keys that are believed besides the distribution's"),
     });
@@ -58,6 +65,7 @@ fn buildpacks() -> Value {
     let options = json!({
         "version": text("The versions of the runtime that will do; stronger than what the source says"),
         "docroot": text("The folder with the pages"),
+        "slim": truth("Whether the runtime goes without what servers hardly need, such as fonts"),
     });
     let options = closed("Options of one buildpack", entries(options));
     let mut keys: Map<String, Value> = names.iter().map(|n| ((*n).to_owned(), options.clone())).collect();

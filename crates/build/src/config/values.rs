@@ -3,6 +3,7 @@
 use super::reader::{Document, Table, Value};
 use super::{AppConfig, BuildpackOptions, ProcessConfig, SettingRule};
 use crate::addresses::Ecosystem;
+use crate::base::empty::EmptyPart;
 use crate::error::{BuildError, Place};
 use crate::names;
 use std::collections::BTreeMap;
@@ -60,6 +61,7 @@ fn read_shared(root: &Table<'_, '_>, config: &mut AppConfig) {
     with_table(root, "base", |table| {
         config.base = table.value("from").and_then(|v| v.string());
         config.base_packages = table.value("packages").and_then(|v| v.strings()).unwrap_or_default();
+        config.base_with = table.value("with").map(|v| empty_parts(&v)).unwrap_or_default();
         config.outdated = table.value("outdated").and_then(|v| v.truth());
         config.keyring = table.value("keyring").and_then(|v| v.string());
     });
@@ -154,10 +156,22 @@ fn read_buildpacks(table: Table<'_, '_>, config: &mut AppConfig) {
             options.version = version.string().map(|text| (text, place));
         }
         options.docroot = inner.value("docroot").and_then(|v| v.string());
+        options.slim = inner.value("slim").and_then(|v| v.truth());
         inner.done();
         config.buildpacks.insert(buildpack.name().to_owned(), options);
     }
     table.done();
+}
+
+fn empty_parts(value: &Value<'_, '_>) -> Vec<EmptyPart> {
+    let part = |name: &String| {
+        let known = EmptyPart::ALL.map(EmptyPart::name);
+        if !known.contains(&name.as_str()) {
+            value.bad(format!("{name:?} is none of {}", known.join(", ")));
+        }
+        EmptyPart::named(name)
+    };
+    value.strings().unwrap_or_default().iter().filter_map(part).collect()
 }
 
 fn read_process(table: Table<'_, '_>, is_task: bool) -> ProcessConfig {

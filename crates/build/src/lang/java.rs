@@ -1,8 +1,8 @@
-//! Java: sources with Maven or Gradle, and prebuilt archives; surveyed and checked, building comes later.
+//! Java: archives that are already built; sources with Maven or Gradle are surveyed and checked.
 
-use super::Buildpack;
+use super::{Buildpack, Context, Contribution};
 use crate::config::BuildpackOptions;
-use crate::error::{Place, Result};
+use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
 use crate::survey::{
     Claim, Evidence, Finding, ProcessKind, ProcessType, RuntimeWish, configured_constraint, first_present,
@@ -42,8 +42,21 @@ impl Buildpack for Java {
         Some(major(version)? >= major(constraint)?)
     }
 
-    fn builds(&self) -> bool {
-        false
+    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+        let finding = self.survey(context.tree, context.options)?;
+        let archives = finding.processes.iter().flat_map(|p| &p.command).filter(|w| w.ends_with(".jar"));
+        let missing: Vec<_> = archives.filter(|jar| !context.tree.has(jar)).collect();
+        let built = prebuilt(context.tree).is_some() && missing.is_empty();
+        if let (false, Some(evidence)) = (built, finding.evidence.first()) {
+            return Err(BuildError::Unsupported {
+                place: evidence.place.clone(),
+                what: "compiling Java".to_owned(),
+                instead: "build the archive before, and take it in: in shtetl.toml, under [source]: include = [\"target/*.jar\"]",
+            });
+        }
+        // Java up to 17 takes its encoding from here.
+        let env = vec![("LANG", "C.UTF-8".to_owned())];
+        Ok(Contribution { path: vec![context.runtime.bin_folder.clone()], env, steps: Vec::new() })
     }
 }
 

@@ -8,6 +8,7 @@ pub mod pages;
 mod php;
 pub mod python;
 mod ruby;
+mod support;
 
 use crate::addresses::Addresses;
 use crate::config::BuildpackOptions;
@@ -46,6 +47,8 @@ pub struct Context<'a> {
     pub options: &'a BuildpackOptions,
     /// Where packages come from.
     pub addresses: &'a Addresses,
+    /// The platform of the image, as in `linux/amd64`.
+    pub platform: &'a str,
     /// The runtime that the base provides.
     pub runtime: &'a RuntimeInUse,
 }

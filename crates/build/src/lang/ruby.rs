@@ -1,14 +1,16 @@
-//! Ruby: surveyed and checked; building comes later.
+//! Ruby.
 
-use super::{Buildpack, frameworks};
+use super::{Buildpack, Context, Contribution, frameworks};
 use crate::config::BuildpackOptions;
-use crate::error::{Place, Result};
+use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
 use crate::survey::{Claim, Evidence, Finding, LockFound, RuntimeWish, configured_constraint, first_present};
 use std::collections::BTreeSet;
 
 const MANIFEST: &str = "Gemfile";
 const LOCKFILE: &str = "Gemfile.lock";
+/// Where packages are when they are with the project.
+const INSTALLED: &str = "vendor/bundle/";
 const VERSION_FILE: &str = ".ruby-version";
 
 /// The buildpack.
@@ -59,8 +61,19 @@ impl Buildpack for Ruby {
         super::loosely_accepts(constraint, version)
     }
 
-    fn builds(&self) -> bool {
-        false
+    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+        let lock = context.tree.read(LOCKFILE)?.unwrap_or_default();
+        let has_installed = context.tree.files().keys().any(|f| f.starts_with(INSTALLED));
+        if !locked(&lock).is_empty() && !has_installed {
+            return Err(BuildError::Unsupported {
+                place: Place::new(LOCKFILE, None),
+                what: "installing packages of Ruby".to_owned(),
+                instead: "install them into vendor/bundle before, and take them in: in shtetl.toml, under [source]: include = [\"vendor/bundle/**\"]",
+            });
+        }
+        // Without it Ruby takes texts for ASCII.
+        let env = vec![("LANG", "C.UTF-8".to_owned())];
+        Ok(Contribution { path: vec![context.runtime.bin_folder.clone()], env, steps: Vec::new() })
     }
 }
 

@@ -60,6 +60,8 @@ pub struct RuntimeWish {
     pub constraint: Option<(String, Place)>,
     /// Further places that say something of the version.
     pub also_said: Vec<(String, Place)>,
+    /// Parts of it that are wanted besides its core (extensions of PHP), and where that is said.
+    pub parts: Vec<(String, Place)>,
     /// Whether the app itself is written for it; otherwise it only serves, and any version will do.
     pub for_app: bool,
 }
@@ -339,7 +341,7 @@ impl RuntimeWish {
     ) -> Self {
         let mut all = configured.into_iter().chain(said);
         let constraint = all.next();
-        Self { runtime, constraint, also_said: all.collect(), for_app: true }
+        Self { runtime, constraint, also_said: all.collect(), parts: Vec::new(), for_app: true }
     }
 }
 

@@ -102,7 +102,9 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
         let options = options_of(config, finding.buildpack);
         let provided = base.runtime(wish.runtime)?;
         check_constraint(buildpack, wish, &provided.runtime)?;
-        let context = Context { tree, options: &options, addresses, runtime: &provided.runtime };
+        let platform = &list.form.platform;
+        let context =
+            Context { tree, options: &options, addresses, platform, runtime: &provided.runtime };
         let contribution = buildpack.contribute(&context)?;
         if !list.runtimes.contains(&provided.runtime) {
             list.notes.extend(provided.notes);

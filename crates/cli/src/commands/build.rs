@@ -29,7 +29,8 @@ pub fn run(options: &BuildOptions, around: &Surroundings, output: &Output) -> Do
         (_, true) => Pinning::Update,
         _ => Pinning::Keep,
     };
-    let order = Order { pinning, ..order(&options.tag, &options.compress, around, &fetcher) };
+    let platform = options.platform.as_deref().unwrap_or(&around.platform);
+    let order = Order { pinning, platform, ..order(&options.tag, &options.compress, around, &fetcher) };
     let app = around.look(&options.source, order.now)?;
     let worklist = prepare(&app, &order, &around.store)?;
     if options.dry_run {
@@ -74,6 +75,7 @@ fn check_targets(options: &BuildOptions) -> Result<(), Failure> {
 pub fn order<'a>(tag: &'a str, compress: &str, around: &'a Surroundings, fetcher: &'a Fetcher) -> Order<'a> {
     Order {
         tag,
+        platform: &around.platform,
         codec: codec_named(compress).unwrap_or_default(),
         created: &around.created,
         host: &around.host,

@@ -85,6 +85,7 @@ impl<'a> Demo<'a> {
             host: around.host.clone(),
             book: around.book.clone(),
             jobs: around.jobs,
+            platform: around.platform.clone(),
             created: around.created.clone(),
             rules: None,
         };

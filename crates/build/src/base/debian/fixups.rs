@@ -1,6 +1,7 @@
 //! What the scripts of packages would do when they are installed, as data: none of them is run.
 
 use super::unpack::{TOP_LINKS, Unpacked};
+use super::{keystore, php};
 use crate::base::{APP_HOME, APP_USER};
 use content::layer::{Entry, Owner};
 use std::collections::BTreeMap;
@@ -21,10 +22,22 @@ enum Action {
     Users,
     /// The home folder of the app, and the links at the top that the platform has.
     Tree,
+    /// Links to the package's own programs (which begin with the first text) where programs are looked
+    /// for, under their names without the version behind them.
+    Programs(&'static str, &'static str),
+    /// The certificates of the base, in the form that Java reads.
+    Keystore,
+    /// The production configuration of PHP.
+    PhpConfiguration,
+    /// Extensions of PHP are loaded.
+    PhpExtensions,
 }
 
-use Action::{Certificates, Copy, Folder, Link, Text, Tree, Users};
+use Action::{
+    Certificates, Copy, Folder, Keystore, Link, PhpConfiguration, PhpExtensions, Programs, Text, Tree, Users,
+};
 
+/// Actions by the package that they belong to; a star stands for anything.
 const FIXUPS: &[(&str, &[Action])] = &[
     (
         "base-files",
@@ -57,41 +70,90 @@ const FIXUPS: &[(&str, &[Action])] = &[
         ],
     ),
     ("tzdata", &[Link("etc/localtime", "/usr/share/zoneinfo/Etc/UTC"), Text("etc/timezone", "Etc/UTC\n")]),
+    ("openjdk-*-jre-headless", &[Programs("usr/lib/jvm/", "usr/bin"), Keystore]),
+    ("php*-common", &[PhpConfiguration]),
+    ("php*-cli", &[Programs("usr/bin/php", "usr/bin"), Programs("usr/bin/phar", "usr/bin")]),
+    ("php*-fpm", &[Programs("usr/sbin/php-fpm", "usr/sbin"), Folder("run/php", 0o1777)]),
+    ("php*-*", &[PhpExtensions]),
 ];
 
 /// Entries that fix-ups add, by path, with the contents of files.
-pub(super) type Added = BTreeMap<String, (Entry, String)>;
+pub(super) type Added = BTreeMap<String, (Entry, Vec<u8>)>;
 
-/// What the fix-ups of these packages add; `architecture` is Debian's name of the processor.
-pub(super) fn added(packages: &BTreeMap<String, Unpacked>, architecture: &str) -> Added {
+/// What fix-ups look at besides the package that they belong to.
+pub(super) struct Around<'a> {
+    /// Debian's name of the processor.
+    pub(super) architecture: &'a str,
+    /// The package with the certificates of the base.
+    pub(super) certificates: Option<&'a Unpacked>,
+}
+
+/// What the fix-ups of these packages add.
+pub(super) fn added(packages: &BTreeMap<String, Unpacked>, around: &Around<'_>) -> Added {
     let mut added = Added::new();
-    for (package, actions) in FIXUPS {
-        let Some(unpacked) = packages.get(*package) else { continue };
-        for action in *actions {
-            apply(action, unpacked, architecture, &mut added);
+    for (pattern, actions) in FIXUPS {
+        for (_, unpacked) in packages.iter().filter(|(name, _)| matches(pattern, name)) {
+            for action in *actions {
+                apply(action, unpacked, around, &mut added);
+            }
         }
     }
     added
 }
 
-fn apply(action: &Action, unpacked: &Unpacked, architecture: &str, added: &mut Added) {
-    let mut put = |entry: Entry, text: String| drop(added.insert(entry.path.clone(), (entry, text)));
-    let file = |path: &str, text: &str| Entry::file(path, text.len() as u64, false);
+/// Whether a fix-up of one of these packages needs the certificates of the base.
+pub(super) fn need_certificates<'a>(packages: impl Iterator<Item = &'a str>) -> bool {
+    let needs = |actions: &[Action]| actions.iter().any(|action| matches!(action, Keystore));
+    let patterns: Vec<_> = FIXUPS.iter().filter(|(_, actions)| needs(actions)).map(|(p, _)| *p).collect();
+    let mut packages = packages;
+    packages.any(|name| patterns.iter().any(|pattern| matches(pattern, name)))
+}
+
+/// Whether `name` is what the pattern says; each star in it stands for anything.
+fn matches(pattern: &str, name: &str) -> bool {
+    match pattern.split_once('*') {
+        None => pattern == name,
+        Some((begin, rest)) => name.strip_prefix(begin).is_some_and(|name| {
+            (0..=name.len()).any(|at| name.is_char_boundary(at) && matches(rest, &name[at..]))
+        }),
+    }
+}
+
+fn apply(action: &Action, unpacked: &Unpacked, around: &Around<'_>, added: &mut Added) {
+    let mut put = |entry: Entry, bytes: Vec<u8>| drop(added.insert(entry.path.clone(), (entry, bytes)));
+    let file = |path: &str, bytes: &[u8]| Entry::file(path, bytes.len() as u64, false);
     let text_of = |path: &str| unpacked.texts.get(path).cloned().unwrap_or_default();
+    let mut link = |path: &str, target: &str| put(Entry::link(path, target), Vec::new());
     match action {
-        Link(path, target) => put(Entry::link(*path, *target), String::new()),
-        Folder(path, mode) => put(Entry { mode: *mode, ..Entry::folder(*path) }, String::new()),
-        Text(path, text) => put(file(path, text), (*text).to_owned()),
+        Link(path, target) => link(path, target),
+        Folder(path, mode) => put(Entry { mode: *mode, ..Entry::folder(*path) }, Vec::new()),
+        Text(path, text) => put(file(path, text.as_bytes()), text.as_bytes().to_vec()),
         Copy(from, to) => {
-            let text = text_of(from);
+            let text = text_of(from).into_bytes();
             put(file(to, &text), text);
         }
         Certificates => {
-            let all =
-                unpacked.texts.iter().filter(|(p, _)| p.ends_with(".crt")).map(|(_, text)| text.trim_end());
-            let text = all.map(|one| format!("{one}\n")).collect::<String>();
+            let text = certificates(unpacked).map(|(_, text)| format!("{}\n", text.trim_end()));
+            let text = text.collect::<String>().into_bytes();
             put(file("etc/ssl/certs/ca-certificates.crt", &text), text);
         }
+        Keystore => {
+            let store = keystore::write(around.certificates.into_iter().flat_map(certificates));
+            put(file("etc/ssl/certs/java/cacerts", &store), store);
+        }
+        Programs(begin, folder) => {
+            let is_program = |path: &&String| path.starts_with(*begin) && is_in_program_folder(path);
+            for path in unpacked.files.iter().chain(unpacked.links.keys()).filter(is_program) {
+                let name = path.rsplit('/').next().unwrap_or(path);
+                let plain = name.trim_end_matches(|c: char| c.is_ascii_digit() || c == '.');
+                let target = format!("{folder}/{plain}");
+                if target != *path {
+                    link(&target, &format!("/{path}"));
+                }
+            }
+        }
+        PhpConfiguration => php::configuration(unpacked, &mut link),
+        PhpExtensions => php::extensions(unpacked, &mut link),
         Users => {
             let (uid, gid) = (APP_USER.uid, APP_USER.gid);
             // A star would mean a password that nobody can give; an x is for the shadow file.
@@ -99,16 +161,45 @@ fn apply(action: &Action, unpacked: &Unpacked, architecture: &str, added: &mut A
                 + &format!("app:x:{uid}:{gid}:app:/{APP_HOME}:/usr/sbin/nologin\n");
             let group = text_of("usr/share/base-passwd/group.master").replace(":*:", ":x:")
                 + &format!("app:x:{gid}:\n");
-            put(file("etc/passwd", &passwd), passwd);
-            put(file("etc/group", &group), group);
+            put(file("etc/passwd", passwd.as_bytes()), passwd.into_bytes());
+            put(file("etc/group", group.as_bytes()), group.into_bytes());
         }
         Tree => {
-            put(Entry { owner: APP_USER, ..Entry::folder(APP_HOME) }, String::new());
-            for top in TOP_LINKS.iter().filter(|top| **top != "lib64" || architecture == "amd64") {
-                put(Entry::link(*top, format!("usr/{top}")), String::new());
+            put(Entry { owner: APP_USER, ..Entry::folder(APP_HOME) }, Vec::new());
+            for top in TOP_LINKS.iter().filter(|top| **top != "lib64" || around.architecture == "amd64") {
+                put(Entry::link(*top, format!("usr/{top}")), Vec::new());
                 let below = Entry { owner: Owner::ROOT, ..Entry::folder(format!("usr/{top}")) };
-                put(below, String::new());
+                put(below, Vec::new());
             }
+        }
+    }
+}
+
+/// The certificates of a package, by path.
+fn certificates(unpacked: &Unpacked) -> impl Iterator<Item = (&str, &str)> {
+    let texts = unpacked.texts.iter().map(|(path, text)| (path.as_str(), text.as_str()));
+    texts.filter(|(path, _)| path.ends_with(".crt"))
+}
+
+fn is_in_program_folder(path: &str) -> bool {
+    path.rsplit('/').nth(1).is_some_and(|folder| matches!(folder, "bin" | "sbin"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_star_stands_for_anything() {
+        for (pattern, name, expected) in [
+            ("php*-*", "php8.4-curl", true),
+            ("php*-*", "php8.4", false),
+            ("openjdk-*-jre-headless", "openjdk-21-jre-headless", true),
+            ("openjdk-*-jre-headless", "openjdk-21-jre", false),
+            ("dash", "dash", true),
+            ("dash", "dash-doc", false),
+        ] {
+            assert_eq!(matches(pattern, name), expected, "{pattern} {name}");
         }
     }
 }

@@ -1,6 +1,6 @@
 //! The step that writes a set of packages as one layer.
 
-use super::fixups::{self, Added};
+use super::fixups::{self, Added, Around};
 use super::pins::PackagePin;
 use super::unpack::{self, Unpacked};
 use crate::error::{BuildError, Result};
@@ -13,7 +13,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Mutex;
 
 /// Version of what the fix-ups do; part of every key.
-const FIXUP_FORMAT: u32 = 1;
+const FIXUP_FORMAT: u32 = 2;
 
 /// So much of package files is in memory at once, in bytes.
 const IN_FLIGHT: u64 = 24 << 20;
@@ -30,6 +30,8 @@ struct Gates {
 pub(super) struct PackageSet {
     /// The packages, by name.
     pub(super) packages: Vec<PackagePin>,
+    /// The package with the certificates of the base.
+    pub(super) certificates: Option<PackagePin>,
     /// Where they are: the archive, and that of security updates.
     pub(super) archives: [Option<Address>; 2],
     /// The version of the distribution, for package URLs.
@@ -44,7 +46,14 @@ impl PackageSet {
         let mut parts: BTreeMap<String, String> =
             self.packages.iter().map(|p| (p.name.clone(), format!("{} {}", p.version, p.sha256))).collect();
         parts.insert("(fix-ups)".to_owned(), FIXUP_FORMAT.to_string());
+        parts.extend(self.certificates().map(|p| ("(certificates)".to_owned(), p.sha256.clone())));
         Input::of_parts("packages", parts)
+    }
+
+    /// The package with certificates, if something here needs it.
+    fn certificates(&self) -> Option<&PackagePin> {
+        let needed = fixups::need_certificates(self.packages.iter().map(|p| p.name.as_str()));
+        self.certificates.as_ref().filter(|_| needed)
     }
 
     fn provide(
@@ -87,7 +96,10 @@ impl Work for PackageSet {
             })?;
         }
         let unpacked: BTreeMap<String, Unpacked> = unpacked.into_inner().unwrap_or_default();
-        let added = fixups::added(&unpacked, self.architecture);
+        let certificates = self.certificates().map(|p| self.provide(layer, p, &gates, tools)).transpose()?;
+        let around =
+            Around { architecture: self.architecture, certificates: certificates.as_ref() };
+        let added = fixups::added(&unpacked, &around);
         write_folders(layer, &unpacked, &added)?;
         let (store, codec) = (layer.store(), layer.codec());
         for package in &self.packages {
@@ -98,11 +110,11 @@ impl Work for PackageSet {
             layer.fragment(&unpack::fragment(store, codec, &package.sha256).ok_or_else(gone)?)?;
         }
         layer.part::<BuildError>(|tar| {
-            for (entry, text) in added.values() {
+            for (entry, bytes) in added.values() {
                 match entry.kind {
                     Kind::Folder => {}
                     Kind::Link { .. } => tar.entry(entry)?,
-                    Kind::File { .. } => tar.file(entry, &mut text.as_bytes())?,
+                    Kind::File { .. } => tar.file(entry, &mut &bytes[..])?,
                 }
             }
             Ok(())

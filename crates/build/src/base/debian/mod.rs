@@ -4,14 +4,18 @@
 mod closure;
 mod exact;
 mod fixups;
+mod keystore;
 mod layer;
+mod php;
 mod pins;
 mod suites;
 mod unpack;
 
 pub use exact::{ExactRuntime, LIBRARIES, find as find_exact};
-pub use pins::{Archives, EXTRA, PackagePin, Sets, SuitePin, Wanted, resolve};
-pub use suites::{SUITES, Suite, SuiteRuntime};
+pub use pins::{
+    Archives, EXTRA, PackagePin, PinnedSet, Sets, SuitePin, Wanted, WantedRuntime, resolve,
+};
+pub use suites::{BASE, SUITES, Suite, SuiteRuntime};
 
 use super::{Base, Provided};
 use crate::error::{BuildError, Result};
@@ -26,6 +30,8 @@ pub struct DebianBase {
     pub suite: &'static Suite,
     /// Its packages.
     pub sets: Sets,
+    /// The runtimes that are wanted of it.
+    pub runtimes: Vec<WantedRuntime>,
     /// Runtimes that do not come from Debian.
     pub exact: BTreeMap<String, ExactRuntime>,
     /// The archive, and that of security updates.
@@ -37,9 +43,15 @@ pub struct DebianBase {
 }
 
 impl DebianBase {
-    fn step(&self, set: &str, name: String, role: Role) -> Step {
+    fn pins(&self, set: &str) -> &[PackagePin] {
+        self.sets.get(set).map(|pinned| &pinned.packages[..]).unwrap_or_default()
+    }
+
+    /// The step that writes a set.
+    pub(super) fn step(&self, set: &str, name: String, role: Role) -> Step {
         let work = PackageSet {
-            packages: self.sets.get(set).cloned().unwrap_or_default(),
+            packages: self.pins(set).to_vec(),
+            certificates: self.pins("base").iter().find(|p| p.name == "ca-certificates").cloned(),
             archives: self.archives.clone(),
             release: self.suite.release,
             architecture: self.architecture,
@@ -50,22 +62,23 @@ impl DebianBase {
 
 impl Base for DebianBase {
     fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
+        let origin = format!("debian:{}", self.suite.name);
+        let Some(wanted) = self.runtimes.iter().find(|wanted| wanted.name == runtime) else {
+            return Err(BuildError::RuntimeNotInBase { runtime, base: origin });
+        };
         if let Some(exact) = self.exact.get(runtime) {
-            let libraries = self.step(runtime, format!("{runtime} libraries"), Role::Runtime);
+            let libraries = self.step(&wanted.set, format!("{runtime} libraries"), Role::Runtime);
             let steps = vec![libraries, exact.step(runtime, self.npm.clone())];
             return Ok(Provided { runtime: exact.in_use(runtime), steps, notes: Vec::new() });
         }
-        let origin = format!("debian:{}", self.suite.name);
-        let Some(known) = self.suite.runtime(runtime) else {
-            return Err(BuildError::RuntimeNotInBase { runtime, base: origin });
-        };
+        let version = wanted.own.map(|own| version_of(own, self.sets.get(&wanted.set)));
         let in_use = RuntimeInUse {
             name: runtime.to_owned(),
-            version: version_of(known, &self.sets),
+            version: version.unwrap_or_default(),
             origin,
             bin_folder: "/usr/bin".to_owned(),
         };
-        let steps = vec![self.step(runtime, format!("{runtime} runtime"), Role::Runtime)];
+        let steps = vec![self.step(&wanted.set, format!("{} runtime", wanted.set), Role::Runtime)];
         Ok(Provided { runtime: in_use, steps, notes: Vec::new() })
     }
 
@@ -80,8 +93,8 @@ impl Base for DebianBase {
 }
 
 /// The version of a runtime: the pinned one; before anything is pinned, what is known of the suite.
-pub fn version_of(runtime: &SuiteRuntime, sets: &Sets) -> String {
-    let pins = sets.get(runtime.name).map(Vec::as_slice).unwrap_or_default();
+pub fn version_of(runtime: &SuiteRuntime, set: Option<&PinnedSet>) -> String {
+    let pins = set.map(|pinned| &pinned.packages[..]).unwrap_or_default();
     let main = pins.iter().find(|p| Some(&p.name.as_str()) == runtime.packages.first());
     main.map_or_else(|| runtime.version.to_owned(), |p| upstream(&p.version))
 }

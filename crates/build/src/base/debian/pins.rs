@@ -1,7 +1,7 @@
 //! Which packages, exactly: resolved once, then pinned in `shtetl.lock`.
 
 use super::closure::{Chosen, closure};
-use super::suites::{BASE, NOT_AT_RUN_TIME, Suite};
+use super::suites::{NOT_AT_RUN_TIME, Suite, SuiteRuntime};
 use crate::error::{BuildError, Result};
 use content::digest::Sha256;
 use content::store::Store;
@@ -41,8 +41,41 @@ pub struct SuitePin {
     pub sha256: String,
 }
 
-/// Packages by the layer that they make: `base`, and one for each runtime.
-pub type Sets = BTreeMap<String, Vec<PackagePin>>;
+/// Packages that make one layer.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PinnedSet {
+    /// What was asked for.
+    pub asked: Vec<String>,
+    /// What that comes to, by name.
+    pub packages: Vec<PackagePin>,
+}
+
+/// Packages by the layer that they make: `base`, one for each runtime, and those of the configuration.
+pub type Sets = BTreeMap<String, PinnedSet>;
+
+/// A runtime of a suite, as an app wants it.
+#[derive(Debug, Clone)]
+pub struct WantedRuntime {
+    /// For example `java`.
+    pub name: &'static str,
+    /// Which of the suite; `None` when it comes from elsewhere and only its libraries are meant.
+    pub own: Option<&'static SuiteRuntime>,
+    /// The name of its set.
+    pub set: String,
+    /// Its packages.
+    pub packages: Vec<String>,
+    /// What is left out, besides what no image needs.
+    pub without: &'static [&'static str],
+}
+
+impl WantedRuntime {
+    /// The libraries of a runtime that comes from elsewhere.
+    pub fn libraries(name: &'static str, packages: &[&str]) -> Self {
+        let packages = packages.iter().map(|p| (*p).to_owned()).collect();
+        Self { name, own: None, set: name.to_owned(), packages, without: &[] }
+    }
+}
 
 /// What packages are chosen for.
 pub struct Wanted<'a> {
@@ -50,8 +83,12 @@ pub struct Wanted<'a> {
     pub suite: &'static Suite,
     /// Debian's name of the processor.
     pub architecture: &'static str,
-    /// Runtimes of the app, with the packages that they need.
-    pub runtimes: Vec<(&'a str, &'static [&'static str])>,
+    /// Packages of the base itself.
+    pub base: Vec<&'static str>,
+    /// Whether the packages of the base are all, without what they need.
+    pub only_base: bool,
+    /// Runtimes of the app.
+    pub runtimes: Vec<WantedRuntime>,
     /// Further packages that the configuration names.
     pub packages: Vec<&'a str>,
     /// Whether a release that is past its time will do.
@@ -80,24 +117,28 @@ pub fn resolve(wanted: &Wanted<'_>, archives: &Archives<'_>) -> Result<(BTreeMap
         wanted: unmet.wanted,
         chain: unmet.chain,
     };
-    let base = closure(&index, &BASE, &Chosen::new(), &NOT_AT_RUN_TIME).map_err(unmet)?;
+    let every = ["*"];
+    let without: &[&str] = if wanted.only_base { &every } else { &NOT_AT_RUN_TIME };
+    let base = closure(&index, &wanted.base, &Chosen::new(), without).map_err(unmet)?;
     let mut sets = Sets::new();
-    for (runtime, packages) in &wanted.runtimes {
-        let set = closure(&index, packages, &base, &NOT_AT_RUN_TIME).map_err(unmet)?;
-        sets.insert((*runtime).to_owned(), pinned(set));
+    for runtime in &wanted.runtimes {
+        let asked: Vec<&str> = runtime.packages.iter().map(String::as_str).collect();
+        let without = [&NOT_AT_RUN_TIME, runtime.without].concat();
+        let set = closure(&index, &asked, &base, &without).map_err(unmet)?;
+        sets.insert(runtime.set.clone(), pinned(&asked, set));
     }
     if !wanted.packages.is_empty() {
         let set = closure(&index, &wanted.packages, &base, &NOT_AT_RUN_TIME).map_err(unmet)?;
-        sets.insert(EXTRA.to_owned(), pinned(set));
+        sets.insert(EXTRA.to_owned(), pinned(&wanted.packages, set));
     }
-    sets.insert("base".to_owned(), pinned(base));
+    sets.insert("base".to_owned(), pinned(&wanted.base, base));
     Ok((suites, sets))
 }
 
 /// The name of the set that the configuration asks for.
 pub const EXTRA: &str = "packages";
 
-fn pinned(chosen: Chosen) -> Vec<PackagePin> {
+fn pinned(asked: &[&str], chosen: Chosen) -> PinnedSet {
     let pin = |(package, archive): (debian::Package, usize)| PackagePin {
         name: package.name,
         version: package.version,
@@ -107,7 +148,8 @@ fn pinned(chosen: Chosen) -> Vec<PackagePin> {
         sha256: package.sha256,
         security: archive == 1,
     };
-    chosen.into_values().map(pin).collect()
+    let asked = asked.iter().map(|name| (*name).to_owned()).collect();
+    PinnedSet { asked, packages: chosen.into_values().map(pin).collect() }
 }
 
 impl Archives<'_> {

@@ -14,6 +14,7 @@ pub struct Suite {
 }
 
 /// A runtime of a suite.
+#[derive(Debug)]
 pub struct SuiteRuntime {
     /// For example `node`.
     pub name: &'static str,
@@ -21,7 +22,37 @@ pub struct SuiteRuntime {
     pub version: &'static str,
     /// Its packages, the one whose version is the runtime's first.
     pub packages: &'static [&'static str],
+    /// How the names of packages with further parts of it begin, for example extensions.
+    pub parts: Option<&'static str>,
+    /// What a slim one goes without.
+    pub slim_without: &'static [&'static str],
 }
+
+impl SuiteRuntime {
+    const fn of(name: &'static str, version: &'static str, packages: &'static [&'static str]) -> Self {
+        Self { name, version, packages, parts: None, slim_without: &[] }
+    }
+
+    const fn with_parts(self, beginning: &'static str) -> Self {
+        Self { parts: Some(beginning), ..self }
+    }
+
+    const fn slim_without(self, packages: &'static [&'static str]) -> Self {
+        Self { slim_without: packages, ..self }
+    }
+}
+
+/// What Java needs for fonts, printing, sound, smart cards and Kerberos only.
+const NOT_IN_SLIM_JAVA: &[&str] = &[
+    "libasound2*",
+    "libcups2*",
+    "libfontconfig1",
+    "libfreetype6",
+    "libharfbuzz0b",
+    "libnss3",
+    "libpcsclite1",
+    "util-linux",
+];
 
 /// Every suite, the newest first.
 pub const SUITES: [Suite; 2] = [
@@ -29,8 +60,30 @@ pub const SUITES: [Suite; 2] = [
         name: "trixie",
         release: "13",
         runtimes: &[
-            SuiteRuntime { name: "node", version: "20.19.2", packages: &["nodejs"] },
-            SuiteRuntime { name: "python", version: "3.13.5", packages: &["python3.13", "python3"] },
+            SuiteRuntime::of("node", "20.19.2", &["nodejs"]),
+            SuiteRuntime::of("python", "3.13.5", &["python3.13", "python3"]),
+            SuiteRuntime::of("ruby", "3.3.14", &["ruby3.3", "ruby"]),
+            SuiteRuntime::of(
+                "php",
+                "8.4.28",
+                &[
+                    "php8.4-cli",
+                    "php8.4-fpm",
+                    "libapache2-mod-php8.4",
+                    "media-types",
+                    "php8.4-curl",
+                    "php8.4-intl",
+                    "php8.4-mbstring",
+                    "php8.4-mysql",
+                    "php8.4-pgsql",
+                    "php8.4-sqlite3",
+                    "php8.4-xml",
+                    "php8.4-zip",
+                ],
+            )
+            .with_parts("php8.4-"),
+            SuiteRuntime::of("java", "21.0.13", &["openjdk-21-jre-headless"]).slim_without(NOT_IN_SLIM_JAVA),
+            SuiteRuntime::of("java", "25.0.5", &["openjdk-25-jre-headless"]).slim_without(NOT_IN_SLIM_JAVA),
         ],
         keys: [
             include_bytes!("keys/trixie-automatic.gpg"),
@@ -42,8 +95,29 @@ pub const SUITES: [Suite; 2] = [
         name: "bookworm",
         release: "12",
         runtimes: &[
-            SuiteRuntime { name: "node", version: "18.20.4", packages: &["nodejs"] },
-            SuiteRuntime { name: "python", version: "3.11.2", packages: &["python3.11", "python3"] },
+            SuiteRuntime::of("node", "18.20.4", &["nodejs"]),
+            SuiteRuntime::of("python", "3.11.2", &["python3.11", "python3"]),
+            SuiteRuntime::of("ruby", "3.1.7", &["ruby3.1", "ruby"]),
+            SuiteRuntime::of(
+                "php",
+                "8.2.36",
+                &[
+                    "php8.2-cli",
+                    "php8.2-fpm",
+                    "libapache2-mod-php8.2",
+                    "media-types",
+                    "php8.2-curl",
+                    "php8.2-intl",
+                    "php8.2-mbstring",
+                    "php8.2-mysql",
+                    "php8.2-pgsql",
+                    "php8.2-sqlite3",
+                    "php8.2-xml",
+                    "php8.2-zip",
+                ],
+            )
+            .with_parts("php8.2-"),
+            SuiteRuntime::of("java", "17.0.21", &["openjdk-17-jre-headless"]).slim_without(NOT_IN_SLIM_JAVA),
         ],
         keys: [
             include_bytes!("keys/bookworm-automatic.gpg"),
@@ -110,9 +184,10 @@ impl Suite {
         Ok(keys)
     }
 
-    /// The runtime of this name.
-    pub fn runtime(&self, name: &str) -> Option<&'static SuiteRuntime> {
-        self.runtimes.iter().find(|r| r.name == name)
+    /// The runtime of this name: the first whose version `accepts` accepts, else the first of all.
+    pub fn runtime(&self, name: &str, accepts: impl Fn(&str) -> bool) -> Option<&'static SuiteRuntime> {
+        let named = || self.runtimes.iter().filter(|r| r.name == name);
+        named().find(|r| accepts(r.version)).or_else(|| named().next())
     }
 }
 

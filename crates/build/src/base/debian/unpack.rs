@@ -12,7 +12,7 @@ use std::path::{Component, Path};
 use tar::EntryType;
 
 /// Version of the way packages are put down; part of every fragment's key.
-const UNPACK_FORMAT: u32 = 1;
+const UNPACK_FORMAT: u32 = 2;
 /// Texts that fix-ups read are no longer than this, in bytes.
 const LONGEST_TEXT: u64 = 1 << 20;
 
@@ -196,6 +196,7 @@ fn is_read_by_fixups(path: &str) -> bool {
     path.starts_with("usr/share/base-passwd/")
         || path.starts_with("usr/share/ca-certificates/")
         || path == "usr/share/libc-bin/nsswitch.conf"
+        || path.starts_with("usr/share/php") && path.ends_with(".ini")
 }
 
 /// The licence of most files, as a machine-readable copyright file says it (DEP-5): what is said of

@@ -127,7 +127,7 @@ impl Lock {
     }
 
     /// The packages that the app needs to run, found by following its dependencies.
-    pub(super) fn for_image(&self, whole: &Place) -> Result<Vec<LockedPackage>> {
+    pub(super) fn for_image(&self, whole: &Place, platform: &str) -> Result<Vec<LockedPackage>> {
         let mut reached = BTreeSet::new();
         let mut pending = vec![String::new()];
         while let Some(path) = pending.pop() {
@@ -139,7 +139,7 @@ impl Lock {
                     }
                     continue;
                 };
-                if !self.packages[&found].fits_platform() {
+                if !self.packages[&found].fits(platform) {
                     if needed {
                         return Err(self.unsupported(
                             &found,
@@ -246,13 +246,11 @@ impl Entry {
         needed.chain(self.optional_dependencies.keys().map(|n| (n.as_str(), false))).chain(peers)
     }
 
-    fn fits_platform(&self) -> bool {
-        let cpu = match std::env::consts::ARCH {
-            "x86_64" => "x64",
-            "aarch64" => "arm64",
-            other => other,
-        };
-        fits(&self.os, "linux") && fits(&self.cpu, cpu)
+    /// Whether it is for the platform, which is written as in `linux/amd64`.
+    fn fits(&self, platform: &str) -> bool {
+        let (os, processor) = platform.split_once('/').unwrap_or((platform, ""));
+        let cpu = if processor == "amd64" { "x64" } else { processor };
+        fits(&self.os, os) && fits(&self.cpu, cpu)
     }
 
     fn licence(&self) -> Option<String> {
@@ -307,7 +305,7 @@ mod tests {
             "node_modules/only-mac":{{{HASH}}},
             "node_modules/lint":{{{HASH},"dev":true,"dependencies":{{"b":"1"}}}}"#
         ));
-        let packages = lock.for_image(&Place::new("package-lock.json", None)).unwrap();
+        let packages = lock.for_image(&Place::new("package-lock.json", None), "linux/amd64").unwrap();
         let paths: Vec<_> = packages.iter().map(|p| p.path.as_str()).collect();
         assert_eq!(paths, ["node_modules/a", "node_modules/a/node_modules/b"]);
     }
@@ -323,7 +321,7 @@ mod tests {
         ] {
             let lock =
                 lock(&format!(r#""":{{"dependencies":{{"a":"1"}}}},"node_modules/a":{{{HASH},{extra}}}"#));
-            match lock.for_image(&Place::new("package-lock.json", None)) {
+            match lock.for_image(&Place::new("package-lock.json", None), "linux/amd64") {
                 Err(BuildError::Unsupported { what: found, .. }) => assert!(found.contains(what), "{found}"),
                 other => panic!("{extra} was not refused: {:?}", other.map(|p| p.len())),
             }

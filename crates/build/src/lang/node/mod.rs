@@ -8,6 +8,7 @@ use super::{Buildpack, Context, Contribution, frameworks};
 use crate::command;
 use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
+use crate::pipeline::own_platform;
 use crate::source::SourceTree;
 use crate::survey::{
     Claim, Evidence, Finding, LockFound, ProcessKind, ProcessType, RuntimeWish, configured_constraint,
@@ -116,7 +117,7 @@ impl Buildpack for Node {
             &manifest.dev_dependencies,
             &manifest.optional_dependencies,
         )?;
-        let packages = lock.for_image(&Place::new(LOCKFILE, None))?;
+        let packages = lock.for_image(&Place::new(LOCKFILE, None), context.platform)?;
         if packages.is_empty() {
             return Ok(contribution);
         }
@@ -170,7 +171,7 @@ fn version_files(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
 fn survey_lock(tree: &SourceTree, finding: &mut Finding) {
     let place = Place::new(LOCKFILE, None);
     let locked = read_lock(tree).and_then(|lock| match lock {
-        Some(lock) => Ok(Some((lock.count(), lock.for_image(&place)?.len()))),
+        Some(lock) => Ok(Some((lock.count(), lock.for_image(&place, &own_platform())?.len()))),
         None => Ok(None),
     });
     match locked {

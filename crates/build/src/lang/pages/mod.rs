@@ -1,14 +1,11 @@
 //! Static sites: pages that are served as they are.
 
+use super::support::{self, SupportFile};
 use super::{Buildpack, Context, Contribution};
 use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
 use crate::survey::{Claim, Evidence, Finding, ProcessKind, ProcessType, RuntimeWish, first_present};
-use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work};
-use content::digest::Sha256;
-use content::layer::{Entry, LayerWriter};
-use std::collections::BTreeMap;
 
 /// The buildpack.
 pub struct Pages;
@@ -54,7 +51,7 @@ impl Buildpack for Pages {
             finding.claim = Claim::Whole;
         }
         finding.runtime =
-            Some(RuntimeWish { runtime: "python", constraint: None, also_said: Vec::new(), for_app: false });
+            Some(RuntimeWish { for_app: false, ..RuntimeWish::of("python", None, Vec::new()) });
         let folder = if root.is_empty() { "/app".to_owned() } else { format!("/app/{root}") };
         let server = format!("/{SERVER_PATH}");
         let mut web = ProcessType::found("web", ProcessKind::Process, &["python3", &server, &folder], said);
@@ -77,32 +74,11 @@ impl Buildpack for Pages {
                 detail: "the folder with the pages has no index.html".to_owned(),
             });
         }
-        let digest = Sha256::of(SERVER.as_bytes()).hex();
-        let parts = BTreeMap::from([(SERVER_PATH.to_owned(), digest)]);
+        let server = SupportFile { path: SERVER_PATH, text: SERVER.to_owned(), executable: false };
         Ok(Contribution {
             path: vec![context.runtime.bin_folder.clone()],
             env: vec![("PYTHONUNBUFFERED", "1".to_owned()), ("PYTHONDONTWRITEBYTECODE", "1".to_owned())],
-            steps: vec![Step {
-                name: "file server".to_owned(),
-                role: Role::Support,
-                inputs: vec![Input::of_parts("server", parts)],
-                work: Box::new(FileServer),
-            }],
+            steps: vec![support::step("file server", vec![server])],
         })
-    }
-}
-
-struct FileServer;
-
-impl Work for FileServer {
-    fn write(&self, layer: &mut LayerWriter<'_>, _tools: &Tools<'_>) -> Result<Vec<PackageFact>> {
-        layer.part::<BuildError>(|tar| {
-            for (at, _) in SERVER_PATH.match_indices('/') {
-                tar.entry(&Entry::folder(&SERVER_PATH[..at]))?;
-            }
-            let entry = Entry::file(SERVER_PATH, SERVER.len() as u64, false);
-            Ok(tar.file(&entry, &mut SERVER.as_bytes())?)
-        })?;
-        Ok(Vec::new())
     }
 }

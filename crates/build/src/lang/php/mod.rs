@@ -1,6 +1,9 @@
-//! PHP: surveyed and checked; building comes later.
+//! PHP, behind a web server.
 
-use super::Buildpack;
+mod extensions;
+
+use super::support::{self, SupportFile};
+use super::{Buildpack, Context, Contribution};
 use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
@@ -13,6 +16,16 @@ use std::collections::BTreeMap;
 
 const MANIFEST: &str = "composer.json";
 const LOCKFILE: &str = "composer.lock";
+/// What a project has when its packages are with it.
+const INSTALLED: &str = "vendor/autoload.php";
+/// How many requests are answered at once, unless the environment says otherwise.
+const WORKERS: &str = "16";
+/// The configuration of the web server; see there.
+const WEB: &str = include_str!("web.conf");
+/// The configuration of PHP that images need.
+const IMAGE: &str = include_str!("image.ini");
+/// The program that log lines go through.
+const LOG: &str = include_str!("log");
 /// Folders that pages are served from, in the order in which they are looked for.
 const DOCROOTS: [&str; 4] = ["public", "web", "html", ""];
 
@@ -51,7 +64,10 @@ impl Buildpack for Php {
         let Some(seen) = first_present(tree, &candidates) else { return Ok(finding) };
         finding.claim = Claim::Whole;
         finding.evidence.push(Evidence::speaks_for(Place::new(seen, None), "present", "an app for PHP"));
-        let said = said_versions(tree)?;
+        let text = tree.read(MANIFEST)?;
+        let manifest: Manifest = text.as_deref().map(|t| parse(MANIFEST, t)).transpose()?.unwrap_or_default();
+        let text = text.unwrap_or_default();
+        let said = said_versions(&manifest, &text);
         for (version, place) in &said {
             finding.evidence.push(Evidence::speaks_for(
                 place.clone(),
@@ -59,7 +75,12 @@ impl Buildpack for Php {
                 "versions of PHP that will do",
             ));
         }
-        finding.runtime = Some(RuntimeWish::of("php", configured_constraint(options), said));
+        let mut wish = RuntimeWish::of("php", configured_constraint(options), said);
+        wish.parts = wanted_parts(&manifest, &text);
+        for (part, place) in &wish.parts {
+            finding.evidence.push(Evidence::speaks_for(place.clone(), part, "an extension of PHP"));
+        }
+        finding.runtime = Some(wish);
         if let Some(text) = tree.read(LOCKFILE)? {
             let lock: Lock = parse(LOCKFILE, &text)?;
             let (packages, development) = (lock.packages.len(), lock.packages_dev.len());
@@ -76,8 +97,35 @@ impl Buildpack for Php {
         super::loosely_accepts(constraint, version)
     }
 
-    fn builds(&self) -> bool {
-        false
+    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+        if let Some(text) = context.tree.read(LOCKFILE)? {
+            let lock: Lock = parse(LOCKFILE, &text)?;
+            if !lock.packages.is_empty() && !context.tree.has(INSTALLED) {
+                return Err(BuildError::Unsupported {
+                    place: Place::new(LOCKFILE, None),
+                    what: "installing packages of PHP".to_owned(),
+                    instead: "install them before, and take them in: in shtetl.toml, under [source]: include = [\"vendor/**\"]",
+                });
+            }
+        }
+        let version = &context.runtime.version;
+        let series = version.match_indices('.').nth(1).map_or(version.as_str(), |(at, _)| &version[..at]);
+        let file = |path, text: &str, executable| SupportFile { path, text: text.to_owned(), executable };
+        let files = vec![
+            file("opt/php/image.ini", IMAGE, false),
+            file("opt/php/log", LOG, true),
+            file("opt/php/web.conf", &WEB.replace("SERIES", series), false),
+        ];
+        Ok(Contribution {
+            path: vec![context.runtime.bin_folder.clone(), "/usr/sbin".to_owned()],
+            env: vec![
+                ("LANG", "C.UTF-8".to_owned()),
+                // After the usual folder, which the empty name stands for, ours is read.
+                ("PHP_INI_SCAN_DIR", ":/opt/php".to_owned()),
+                ("PHP_WORKERS", WORKERS.to_owned()),
+            ],
+            steps: vec![support::step("web server", files)],
+        })
     }
 }
 
@@ -88,18 +136,26 @@ fn parse<T: serde::de::DeserializeOwned>(file: &str, text: &str) -> Result<T> {
     })
 }
 
-fn said_versions(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
-    let Some(text) = tree.read(MANIFEST)? else { return Ok(Vec::new()) };
-    let manifest: Manifest = parse(MANIFEST, &text)?;
+/// The parts of the runtime that the manifest asks for.
+fn wanted_parts(manifest: &Manifest, text: &str) -> Vec<(String, Place)> {
+    let names = manifest.require.keys().filter_map(|name| name.strip_prefix("ext-"));
+    let part = |name: &str| {
+        let place = Place::find(MANIFEST, text, &format!("\"ext-{name}\""));
+        extensions::part(name).map(|part| (part, place))
+    };
+    names.filter_map(part).collect()
+}
+
+fn said_versions(manifest: &Manifest, text: &str) -> Vec<(String, Place)> {
     let mut said = Vec::new();
     if let Some(range) = manifest.require.get("php") {
-        said.push((range.clone(), Place::find(MANIFEST, &text, "\"php\"")));
+        said.push((range.clone(), Place::find(MANIFEST, text, "\"php\"")));
     }
     if let Some(serde_json::Value::String(version)) = manifest.config.platform.get("php") {
         let line = text.lines().enumerate().filter(|(_, l)| l.contains("\"php\"")).last();
         said.push((version.clone(), Place::new(MANIFEST, line.and_then(|(n, _)| u32::try_from(n + 1).ok()))));
     }
-    Ok(said)
+    said
 }
 
 fn processes(tree: &SourceTree, options: &BuildpackOptions, finding: &mut Finding) {
@@ -114,8 +170,9 @@ fn processes(tree: &SourceTree, options: &BuildpackOptions, finding: &mut Findin
             "present",
             "pages are served from its folder",
         ));
-        let folder = if root.is_empty() { "." } else { root };
-        let command = ["php", "-S", "0.0.0.0:8080", "-t", folder];
+        let folder = if root.is_empty() { "/app".to_owned() } else { format!("/app/{root}") };
+        let pages = format!("DocumentRoot {folder}");
+        let command = ["apache2", "-D", "FOREGROUND", "-f", "/opt/php/web.conf", "-c", &pages];
         finding.processes.push(ProcessType::found("web", ProcessKind::Process, &command, said));
     }
     if tree.has("artisan") {

@@ -1,0 +1,113 @@
+//! The base `empty`: nothing but what is asked for, for programs that bring everything along.
+
+use super::debian::DebianBase;
+use super::{APP_HOME, APP_USER, Base, Provided};
+use crate::error::{BuildError, Result};
+use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work};
+use content::layer::{Entry, LayerWriter};
+use std::collections::BTreeMap;
+
+/// Something that an empty base can have all the same.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum EmptyPart {
+    /// Certificates that are trusted, from Debian's package of them.
+    Certificates,
+    /// Time zones, from Debian's package of them.
+    TimeZones,
+    /// Names of users and groups.
+    Users,
+}
+
+impl EmptyPart {
+    /// All of them.
+    pub const ALL: [Self; 3] = [Self::Certificates, Self::TimeZones, Self::Users];
+
+    /// The name in configuration.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Certificates => "certificates",
+            Self::TimeZones => "time-zones",
+            Self::Users => "users",
+        }
+    }
+
+    /// The part of this name.
+    pub fn named(name: &str) -> Option<Self> {
+        Self::ALL.into_iter().find(|part| part.name() == name)
+    }
+
+    /// The package that it is taken from.
+    pub(crate) fn package(self) -> Option<&'static str> {
+        match self {
+            Self::Certificates => Some("ca-certificates"),
+            Self::TimeZones => Some("tzdata"),
+            Self::Users => None,
+        }
+    }
+}
+
+/// The base.
+pub struct EmptyBase {
+    /// What it has all the same.
+    pub with: Vec<EmptyPart>,
+    /// The packages of that.
+    pub packages: DebianBase,
+}
+
+impl Base for EmptyBase {
+    fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
+        Err(BuildError::RuntimeNotInBase { runtime, base: "empty".to_owned() })
+    }
+
+    fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
+        let files = Skeleton { users: self.with.contains(&EmptyPart::Users) };
+        let mut steps = vec![Step {
+            name: "empty base".to_owned(),
+            role: Role::Base,
+            inputs: vec![Input::of_parts("files", files.texts())],
+            work: Box::new(files),
+        }];
+        if self.with.iter().any(|part| part.package().is_some()) {
+            steps.push(self.packages.step("base", "empty base packages".to_owned(), Role::Base));
+        }
+        Ok((steps, Vec::new()))
+    }
+}
+
+/// The folders that every process may count on, and the users.
+struct Skeleton {
+    users: bool,
+}
+
+impl Skeleton {
+    fn texts(&self) -> BTreeMap<String, String> {
+        if !self.users {
+            return BTreeMap::new();
+        }
+        let (uid, gid) = (APP_USER.uid, APP_USER.gid);
+        let passwd = format!(
+            "root:x:0:0:root:/root:/usr/sbin/nologin\napp:x:{uid}:{gid}:app:/{APP_HOME}:/usr/sbin/nologin\n"
+        );
+        let group = format!("root:x:0:\napp:x:{gid}:\n");
+        BTreeMap::from([("etc/group".to_owned(), group), ("etc/passwd".to_owned(), passwd)])
+    }
+}
+
+impl Work for Skeleton {
+    fn write(&self, layer: &mut LayerWriter<'_>, _tools: &Tools<'_>) -> Result<Vec<PackageFact>> {
+        layer.part::<BuildError>(|tar| {
+            for folder in ["dev", "etc", "home", "proc", "sys", "var"] {
+                tar.entry(&Entry::folder(folder))?;
+            }
+            tar.entry(&Entry { owner: APP_USER, ..Entry::folder(APP_HOME) })?;
+            for folder in ["tmp", "var/tmp"] {
+                tar.entry(&Entry { mode: 0o1777, ..Entry::folder(folder) })?;
+            }
+            for (path, text) in self.texts() {
+                tar.file(&Entry::file(path, text.len() as u64, false), &mut text.as_bytes())?;
+            }
+            Ok(())
+        })?;
+        Ok(Vec::new())
+    }
+}

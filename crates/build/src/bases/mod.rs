@@ -1,0 +1,133 @@
+//! Which base an app has, with its pins.
+
+mod new_pins;
+mod suite;
+
+pub use new_pins::NewPins;
+
+use crate::addresses::{Addresses, Ecosystem};
+use crate::base::Base;
+use crate::base::debian::{SUITES, Suite};
+use crate::base::host::HostBase;
+use crate::error::{BuildError, Result};
+use crate::pins::Pins;
+use crate::pipeline::{App, Order, Pinning, own_platform};
+use crate::worklist::needed_runtimes;
+use content::store::Store;
+use remote::Address;
+use suite::Wishes;
+
+/// What a base is made from.
+enum Kind {
+    /// The machine.
+    Host,
+    /// Packages of a suite.
+    Debian(&'static Suite),
+    /// Nothing but what is asked for, which comes from a suite.
+    Empty(&'static Suite),
+}
+
+impl Kind {
+    fn of(app: &App) -> Result<Self> {
+        let base = app.survey.base.0.as_str();
+        let unknown = || BuildError::UnknownBase { name: base.to_owned() };
+        match base.split_once(':') {
+            None if base == "host" => Ok(Self::Host),
+            None if base == "empty" => Ok(Self::Empty(&SUITES[0])),
+            Some(("debian", suite)) => Suite::named(suite).map(Self::Debian).ok_or_else(unknown),
+            _ => Err(unknown()),
+        }
+    }
+}
+
+type Found<'a> = (Box<dyn Base + 'a>, Option<NewPins>);
+
+/// The base of the app, pinned as `order` says; `before_asking` is called when something has to be
+/// asked for.
+pub fn of<'a>(
+    app: &App,
+    order: &Order<'a>,
+    store: &'a Store,
+    before_asking: &dyn Fn() -> Result<()>,
+) -> Result<Found<'a>> {
+    let wishes = match Kind::of(app)? {
+        Kind::Host => return Ok((host(order, store)?, None)),
+        Kind::Debian(suite) => Wishes::of(app, suite, order.platform)?,
+        Kind::Empty(suite) => Wishes::of_empty(app, suite, order.platform)?,
+    };
+    let old = Pins::read(&app.opened.root)?;
+    if order.pinning != Pinning::Update
+        && let Some(pinned) = wishes.pinned(old.as_ref())
+    {
+        return Ok((wishes.base(app, order, pinned), None));
+    }
+    if order.pinning == Pinning::Locked {
+        let base = app.survey.base.0.clone();
+        return Err(BuildError::PinsMissing { base, file_is_there: old.is_some() });
+    }
+    before_asking()?;
+    let (pinned, new) = wishes.pin(app, order, store, old.as_ref())?;
+    Ok((wishes.base(app, order, pinned), Some(new)))
+}
+
+/// The base of the app as far as it is known without asking anybody.
+pub fn foreseen<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
+    let wishes = match Kind::of(app)? {
+        Kind::Host => return host(order, store),
+        Kind::Debian(suite) => Wishes::of(app, suite, order.platform)?,
+        Kind::Empty(suite) => Wishes::of_empty(app, suite, order.platform)?,
+    };
+    Ok(wishes.foreseen(app, order, Pins::read(&app.opened.root)?.as_ref()))
+}
+
+fn host<'a>(order: &Order<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
+    if order.platform != own_platform() {
+        let platform = order.platform.to_owned();
+        return Err(BuildError::PlatformNotInBase { base: "host".to_owned(), platform });
+    }
+    Ok(Box::new(HostBase::new(order.host, store, order.now)))
+}
+
+/// How a runtime is going to be provided.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
+pub struct Provision {
+    /// The runtime.
+    pub runtime: &'static str,
+    /// Its version; without, it is known when the registry or the machine was asked.
+    pub version: Option<String>,
+    /// Where it comes from.
+    pub origin: String,
+    /// Whether `shtetl.lock` pins it.
+    pub pinned: bool,
+    /// The version that the suite has, when it is not taken because the constraint excludes it.
+    pub instead_of: Option<String>,
+}
+
+/// How the runtimes of an app are going to be provided on this machine's platform, as far as it is
+/// known without asking anybody.
+pub fn provisions(app: &App) -> Result<Vec<Provision>> {
+    match Kind::of(app)? {
+        Kind::Host => {
+            let of_host = |runtime| Provision {
+                runtime,
+                version: None,
+                origin: "host".to_owned(),
+                pinned: false,
+                instead_of: None,
+            };
+            let needed = needed_runtimes(&app.survey, &app.config).into_iter();
+            Ok(needed.map(|wish| of_host(wish.runtime)).collect())
+        }
+        Kind::Debian(suite) => {
+            let platform = own_platform();
+            let pins = Pins::read(&app.opened.root)?;
+            Ok(Wishes::of(app, suite, &platform)?.provisions(app, pins.as_ref()))
+        }
+        Kind::Empty(_) => Ok(Vec::new()),
+    }
+}
+
+fn address(app: &App, order: &Order<'_>, ecosystem: Ecosystem) -> Option<Address> {
+    let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.opened.near);
+    addresses.in_force(ecosystem).ok().map(|known| known.address)
+}

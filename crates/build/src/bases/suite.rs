@@ -1,0 +1,239 @@
+//! Bases from packages of a suite: what an app wants of it, and what of that is pinned.
+
+use super::{NewPins, Provision, address};
+use crate::addresses::Ecosystem;
+use crate::base::Base;
+use crate::base::debian::{
+    self, Archives, BASE, DebianBase, EXTRA, ExactRuntime, LIBRARIES, Sets, Suite, Wanted, WantedRuntime,
+};
+use crate::base::empty::EmptyBase;
+use crate::error::{BuildError, PathFacts, Result};
+use crate::lang;
+use crate::pins::Pins;
+use crate::pipeline::{App, Order};
+use crate::survey::RuntimeWish;
+use crate::worklist::needed_runtimes;
+use content::store::Store;
+use remote::Address;
+use std::collections::BTreeMap;
+
+/// What is pinned for one platform: packages, and runtimes from a registry.
+pub(super) type Pinned = (Sets, BTreeMap<String, ExactRuntime>);
+
+/// What an app wants of a suite.
+pub(super) struct Wishes<'a> {
+    base: String,
+    platform: &'a str,
+    wanted: Wanted<'a>,
+    /// Runtimes whose constraint the suite's own version does not meet, with that constraint.
+    exact: Vec<(&'static str, &'a str)>,
+    is_empty: bool,
+}
+
+impl<'a> Wishes<'a> {
+    /// What an app on a base of the suite wants.
+    pub(super) fn of(app: &'a App, suite: &'static Suite, platform: &'a str) -> Result<Self> {
+        let (mut runtimes, mut exact) = (Vec::new(), Vec::new());
+        for wish in needed_runtimes(&app.survey, &app.config) {
+            let constraint = wish.constraint.as_ref().map(|(text, _)| text.as_str());
+            let accepts = |version: &str| {
+                let accepted = |text| lang::named(wish.runtime)?.accepts(text, version);
+                constraint.is_none_or(|text| accepted(text) != Some(false))
+            };
+            let own = suite.runtime(wish.runtime, accepts);
+            match constraint.filter(|_| !own.is_some_and(|own| accepts(own.version))) {
+                Some(constraint) if wish.runtime == "node" => {
+                    exact.push((wish.runtime, constraint));
+                    runtimes.push(WantedRuntime::libraries(wish.runtime, LIBRARIES));
+                }
+                _ => runtimes.extend(own.map(|own| wanted_runtime(app, wish, own))),
+            }
+        }
+        let mut wishes = Self::with_base(app, suite, platform, BASE.to_vec())?;
+        wishes.wanted.runtimes = runtimes;
+        wishes.wanted.packages = app.config.base_packages.iter().map(String::as_str).collect();
+        wishes.exact = exact;
+        Ok(wishes)
+    }
+
+    /// What an app on the empty base wants.
+    pub(super) fn of_empty(app: &'a App, suite: &'static Suite, platform: &'a str) -> Result<Self> {
+        let packages = app.config.base_with.iter().filter_map(|part| part.package()).collect();
+        let mut wishes = Self::with_base(app, suite, platform, packages)?;
+        wishes.is_empty = true;
+        wishes.wanted.only_base = true;
+        Ok(wishes)
+    }
+
+    fn with_base(
+        app: &'a App,
+        suite: &'static Suite,
+        platform: &'a str,
+        base: Vec<&'static str>,
+    ) -> Result<Self> {
+        let name = app.survey.base.0.clone();
+        let unknown =
+            || BuildError::PlatformNotInBase { base: name.clone(), platform: platform.to_owned() };
+        let wanted = Wanted {
+            suite,
+            architecture: debian::architecture(platform).ok_or_else(unknown)?,
+            base,
+            only_base: false,
+            runtimes: Vec::new(),
+            packages: Vec::new(),
+            outdated: app.config.outdated.unwrap_or_default(),
+        };
+        Ok(Self { base: name, platform, wanted, exact: Vec::new(), is_empty: false })
+    }
+
+    /// What is pinned, if it is all that is wanted.
+    pub(super) fn pinned(&self, pins: Option<&Pins>) -> Option<Pinned> {
+        if self.wanted.base.is_empty() {
+            return Some(Pinned::default());
+        }
+        let pins = pins?;
+        let known = pins.sets(&self.base, self.platform)?;
+        let is_asked = |set: &str, names: Vec<&str>| known.get(set).is_some_and(|pinned| pinned.asked == names);
+        let of_runtime = |wish: &WantedRuntime| {
+            is_asked(&wish.set, wish.packages.iter().map(String::as_str).collect())
+        };
+        let exact = pins.runtimes.get(self.platform).cloned().unwrap_or_default();
+        let meets = |(runtime, constraint): &(&str, &str)| {
+            let version = &exact.get(*runtime)?.version;
+            lang::named(runtime)?.accepts(constraint, version)
+        };
+        let all = is_asked("base", self.wanted.base.clone())
+            && (self.wanted.packages.is_empty() || is_asked(EXTRA, self.wanted.packages.clone()))
+            && self.wanted.runtimes.iter().all(of_runtime)
+            && self.exact.iter().all(|wish| meets(wish) == Some(true))
+            && exact.keys().all(|name| self.exact.iter().any(|(runtime, _)| runtime == name));
+        all.then(|| (known.clone(), exact))
+    }
+
+    /// Pins everything anew.
+    pub(super) fn pin(
+        &self,
+        app: &App,
+        order: &Order<'_>,
+        store: &Store,
+        old: Option<&Pins>,
+    ) -> Result<(Pinned, NewPins)> {
+        let keyrings = keyrings(app)?;
+        let archives = Archives {
+            addresses: debian_addresses(app, order),
+            keyrings: &keyrings,
+            fetcher: order.fetcher,
+            store,
+            now: order.now / 1_000_000_000,
+        };
+        let exact = self.find_exact(app, order)?;
+        let (suites, sets) = debian::resolve(&self.wanted, &archives)?;
+        let new = Pins::with(old, &self.base, suites, self.platform, sets.clone(), exact.clone());
+        let pins = NewPins::new(app, old, &new, archives.addresses[1].is_none());
+        Ok(((sets, exact), pins))
+    }
+
+    /// The base as far as it is known without asking anybody.
+    pub(super) fn foreseen<'b>(
+        &self,
+        app: &App,
+        order: &Order<'b>,
+        pins: Option<&Pins>,
+    ) -> Box<dyn Base + 'b> {
+        let (sets, mut exact) = self.pinned(pins).unwrap_or_default();
+        for (runtime, constraint) in &self.exact {
+            // Whether there is such a version, only the registry knows.
+            let unknown = || ExactRuntime::unpinned(constraint);
+            exact.entry((*runtime).to_owned()).or_insert_with(unknown);
+        }
+        self.base(app, order, (sets, exact))
+    }
+
+    /// How the runtimes are going to be provided.
+    pub(super) fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision> {
+        let pinned = self.pinned(pins);
+        let (sets, exact) = pinned.clone().unwrap_or_default();
+        let provision = |wish: &RuntimeWish| {
+            let name = wish.runtime;
+            let wanted = self.wanted.runtimes.iter().find(|wanted| wanted.name == name)?;
+            let (version, origin) = match wanted.own {
+                None => (exact.get(name).map(|e| e.version.clone()), "the npm registry".to_owned()),
+                Some(own) => (Some(debian::version_of(own, sets.get(&wanted.set))), self.base.clone()),
+            };
+            let of_suite = self.wanted.suite.runtime(name, |_| true).filter(|_| wanted.own.is_none());
+            let instead_of = of_suite.map(|own| format!("{} of {}", own.version, self.base));
+            Some(Provision { runtime: name, version, origin, pinned: pinned.is_some(), instead_of })
+        };
+        needed_runtimes(&app.survey, &app.config).into_iter().filter_map(provision).collect()
+    }
+
+    /// Asks the registry for the runtimes that the suite does not have as they are wanted.
+    fn find_exact(&self, app: &App, order: &Order<'_>) -> Result<BTreeMap<String, ExactRuntime>> {
+        let mut found = BTreeMap::new();
+        for (runtime, constraint) in &self.exact {
+            let registry =
+                address(app, order, Ecosystem::Npm).ok_or(BuildError::NoAddress { ecosystem: "npm" })?;
+            let exact = debian::find_exact(order.fetcher, &registry, self.wanted.architecture, constraint)?;
+            let wish = needed_runtimes(&app.survey, &app.config).into_iter().find(|w| w.runtime == *runtime);
+            let exact = exact.ok_or_else(|| BuildError::NoSuchVersion {
+                runtime,
+                wanted: (*constraint).to_owned(),
+                place: wish.and_then(|w| w.constraint.as_ref()).map(|(_, place)| place.clone()),
+                base: self.base.clone(),
+                registry: registry.to_string(),
+            })?;
+            found.insert((*runtime).to_owned(), exact);
+        }
+        Ok(found)
+    }
+
+    /// The base from what is pinned.
+    pub(super) fn base<'b>(
+        &self,
+        app: &App,
+        order: &Order<'b>,
+        (sets, exact): Pinned,
+    ) -> Box<dyn Base + 'b> {
+        // Looking for an address can mean to ask a tool, so only where one is needed.
+        let npm = if exact.is_empty() { None } else { address(app, order, Ecosystem::Npm) };
+        let base = DebianBase {
+            suite: self.wanted.suite,
+            sets,
+            runtimes: self.wanted.runtimes.clone(),
+            exact,
+            archives: debian_addresses(app, order),
+            npm,
+            architecture: self.wanted.architecture,
+        };
+        match self.is_empty {
+            true => Box::new(EmptyBase { with: app.config.base_with.clone(), packages: base }),
+            false => Box::new(base),
+        }
+    }
+}
+
+fn wanted_runtime(app: &App, wish: &RuntimeWish, own: &'static debian::SuiteRuntime) -> WantedRuntime {
+    let slim = app.config.buildpacks.get(wish.runtime).and_then(|o| o.slim).unwrap_or_default();
+    let slim = slim && !own.slim_without.is_empty();
+    let mut packages: Vec<String> = own.packages.iter().map(|p| (*p).to_owned()).collect();
+    for (part, _) in &wish.parts {
+        let package = own.parts.map(|beginning| format!("{beginning}{part}"));
+        packages.extend(package.filter(|p| !own.packages.contains(&p.as_str())));
+    }
+    WantedRuntime {
+        name: wish.runtime,
+        own: Some(own),
+        set: if slim { format!("{}-slim", wish.runtime) } else { wish.runtime.to_owned() },
+        packages,
+        without: if slim { own.slim_without } else { &[] },
+    }
+}
+
+fn debian_addresses(app: &App, order: &Order<'_>) -> [Option<Address>; 2] {
+    [Ecosystem::Debian, Ecosystem::DebianSecurity].map(|ecosystem| address(app, order, ecosystem))
+}
+
+fn keyrings(app: &App) -> Result<Vec<Vec<u8>>> {
+    let file = app.config.keyring.as_ref().map(|file| app.opened.near.join(file));
+    file.iter().map(|file| std::fs::read(file).facts(file)).collect()
+}
