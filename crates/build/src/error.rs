@@ -118,6 +118,12 @@ pub enum BuildError {
         base: String,
         registry: String,
     },
+    /// Packages of a distribution that cannot be together.
+    #[error("{package} excludes {excluded}")]
+    PackageConflict { suite: String, package: String, excluded: String },
+    /// An image for another platform cannot be run here.
+    #[error("{image} is for {platform}")]
+    OtherPlatform { image: String, platform: String, here: String },
     /// The base cannot be had for the platform.
     #[error("{base} is not for {platform}")]
     PlatformNotInBase { base: String, platform: String },

@@ -3,6 +3,7 @@
 use crate::error::{BuildError, Result};
 use crate::image::PORT_VARIABLE;
 use crate::inspect::{OpenImage, ProcessImage};
+use crate::pipeline::own_platform;
 use content::layer::{Codec, unpack};
 use content::store::{Store, remove_tree};
 use content::{ContentError, DiffId};
@@ -50,6 +51,11 @@ pub fn start(
     io: [Stdio; 3],
 ) -> Result<Launched> {
     let variant = image.variant(process)?;
+    let here = own_platform();
+    if image.record.platform != here {
+        let (image, platform) = (image.label.clone(), image.record.platform.clone());
+        return Err(BuildError::OtherPlatform { image, platform, here });
+    }
     let settings = check_settings(image, variant, &how.settings)?;
     let said = image.record.processes.iter().find(|p| p.name == variant.process);
     let port = match (said.and_then(|p| p.port), how.port) {

@@ -73,6 +73,11 @@ impl Pins {
         Self { version: VERSION, base: base.to_owned(), suites, platforms, runtimes }
     }
 
+    /// Whether anything is pinned for the platform.
+    pub fn knows(&self, platform: &str) -> bool {
+        self.platforms.contains_key(platform)
+    }
+
     /// The packages of `platform`, if they are those of `base`.
     pub fn sets(&self, base: &str, platform: &str) -> Option<&Sets> {
         self.platforms.get(platform).filter(|_| self.base == base)
@@ -118,11 +123,12 @@ impl Pins {
         text
     }
 
-    /// What moved from `old` to these pins, for people.
-    pub fn moved(&self, old: Option<&Self>) -> Vec<String> {
+    /// What moved from `old` to these pins of `platform`, for people.
+    pub fn moved(&self, old: Option<&Self>, platform: &str) -> Vec<String> {
         let versions = |pins: &Self| -> BTreeMap<String, String> {
-            let sets = pins.platforms.values().flat_map(|sets| sets.values().flat_map(|set| &set.packages));
-            let exact = pins.runtimes.values().flat_map(|runtimes| runtimes.values());
+            let sets = pins.platforms.get(platform).into_iter().flat_map(BTreeMap::values);
+            let sets = sets.flat_map(|set| &set.packages);
+            let exact = pins.runtimes.get(platform).into_iter().flat_map(BTreeMap::values);
             sets.map(|package| (package.name.clone(), package.version.clone()))
                 .chain(exact.map(|runtime| (runtime.package.clone(), runtime.version.clone())))
                 .collect()
@@ -190,7 +196,8 @@ mod tests {
         assert!(read.sets("debian:trixie", "linux/amd64").is_some());
         assert!(read.sets("debian:bookworm", "linux/amd64").is_none());
         let new = pins(vec![package("bell", "2"), package("horn", "1"), package("oar", "1")]);
-        assert_eq!(new.moved(Some(&old)), ["bell 1 to 2", "oar 1 is new", "lamp is gone"]);
-        assert_eq!(new.moved(None), Vec::<String>::new());
+        assert_eq!(new.moved(Some(&old), "linux/amd64"), ["bell 1 to 2", "oar 1 is new", "lamp is gone"]);
+        assert_eq!(new.moved(Some(&old), "linux/arm64"), Vec::<String>::new());
+        assert_eq!(new.moved(None, "linux/amd64"), Vec::<String>::new());
     }
 }

@@ -155,6 +155,7 @@ fn build_error(error: &BuildError) -> Worded {
         | BuildError::NoUsableFile { .. }
         | BuildError::BadPackage { .. } => package_error(error),
         BuildError::PackageUnmet { .. }
+        | BuildError::PackageConflict { .. }
         | BuildError::Signature { .. }
         | BuildError::ReleaseOver { .. }
         | BuildError::PinsMissing { .. } => pin_error(error),
@@ -427,13 +428,18 @@ fn package_error(error: &BuildError) -> Worded {
 
 fn pin_error(error: &BuildError) -> Worded {
     match error {
+        BuildError::PackageConflict { suite, package, excluded } => worded(
+            FAILED,
+            format!("{package} and {excluded} of {suite} cannot be together: {package} excludes it"),
+            "leave one of them, or what needs it, out of [base] packages",
+        ),
         BuildError::PackageUnmet { suite, wanted, chain } => Worded {
             details: chain.iter().map(|name| format!("  needed by {name}")).rev().collect(),
             ..worded(
                 FAILED,
                 format!("nothing in {suite} provides {wanted}"),
                 if chain.is_empty() {
-                    "correct the name in [base] packages"
+                    "correct the name: in [base] packages, or of an extension that the app asks for"
                 } else {
                     "the archive may be incomplete: `shtetl addresses` shows which one is asked"
                 },
@@ -527,6 +533,11 @@ fn runtime_error(error: &BuildError) -> Worded {
 
 fn run_error(error: &BuildError) -> Worded {
     match error {
+        BuildError::OtherPlatform { image, platform, here } => worded(
+            WRONG,
+            format!("{image} is for {platform}, and this machine is {here}"),
+            format!("build it for this machine: --platform {here}"),
+        ),
         BuildError::NoImage { name, known } => Worded {
             details: known.iter().take(8).map(|k| format!("  in the store: {k}")).collect(),
             ..worded(

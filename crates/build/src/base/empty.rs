@@ -70,7 +70,9 @@ impl Base for EmptyBase {
         if self.with.iter().any(|part| part.package().is_some()) {
             steps.push(self.packages.step("base", "empty base packages".to_owned(), Role::Base));
         }
-        Ok((steps, Vec::new()))
+        let bare = "the base is empty, without certificates or time zones; [base] with = [...] adds them";
+        let notes = if self.with.is_empty() { vec![bare.to_owned()] } else { Vec::new() };
+        Ok((steps, notes))
     }
 }
 

@@ -13,6 +13,8 @@ pub struct NewPins {
     /// The base that was pinned before, if it was another one.
     other: Option<String>,
     first: bool,
+    /// The platform, if others were pinned before and it was not.
+    first_for: Option<String>,
     /// Whether nobody knows an archive of security updates.
     without_security: bool,
 }
@@ -20,13 +22,20 @@ pub struct NewPins {
 impl NewPins {
     /// The pins `new` in place of `old`; `without_security` when nobody knows an archive of security
     /// updates.
-    pub(super) fn new(app: &App, old: Option<&Pins>, new: &Pins, without_security: bool) -> Self {
+    pub(super) fn new(
+        app: &App,
+        old: Option<&Pins>,
+        new: &Pins,
+        platform: &str,
+        without_security: bool,
+    ) -> Self {
         Self {
             path: app.opened.pins_path(),
             text: new.text(),
-            moved: new.moved(old),
+            moved: new.moved(old, platform),
             other: old.map(|pins| pins.base.clone()).filter(|base| *base != new.base),
             first: old.is_none(),
+            first_for: old.filter(|old| !old.knows(platform)).map(|_| platform.to_owned()),
             without_security,
         }
     }
@@ -47,6 +56,9 @@ impl NewPins {
             (None, _) => format!("what is taken from outside is not pinned: this source can keep no {file}"),
             (Some(_), _) if self.first => format!("pinned in {file}, which should be committed"),
             (Some(_), Some(other)) => format!("pinned anew in {file}, which was for {other}"),
+            (Some(_), None) if self.first_for.is_some() => {
+                format!("pinned for {} in {file}", self.first_for.as_deref().unwrap_or_default())
+            }
             (Some(_), None) if self.moved.is_empty() => format!("nothing to move in {file}"),
             (Some(_), None) => return self.moved.iter().map(|m| format!("moved in {file}: {m}")).collect(),
         }]

@@ -72,8 +72,7 @@ impl<'a> Wishes<'a> {
         base: Vec<&'static str>,
     ) -> Result<Self> {
         let name = app.survey.base.0.clone();
-        let unknown =
-            || BuildError::PlatformNotInBase { base: name.clone(), platform: platform.to_owned() };
+        let unknown = || BuildError::PlatformNotInBase { base: name.clone(), platform: platform.to_owned() };
         let wanted = Wanted {
             suite,
             architecture: debian::architecture(platform).ok_or_else(unknown)?,
@@ -93,10 +92,10 @@ impl<'a> Wishes<'a> {
         }
         let pins = pins?;
         let known = pins.sets(&self.base, self.platform)?;
-        let is_asked = |set: &str, names: Vec<&str>| known.get(set).is_some_and(|pinned| pinned.asked == names);
-        let of_runtime = |wish: &WantedRuntime| {
-            is_asked(&wish.set, wish.packages.iter().map(String::as_str).collect())
-        };
+        let is_asked =
+            |set: &str, names: Vec<&str>| known.get(set).is_some_and(|pinned| pinned.asked == names);
+        let of_runtime =
+            |wish: &WantedRuntime| is_asked(&wish.set, wish.packages.iter().map(String::as_str).collect());
         let exact = pins.runtimes.get(self.platform).cloned().unwrap_or_default();
         let meets = |(runtime, constraint): &(&str, &str)| {
             let version = &exact.get(*runtime)?.version;
@@ -129,7 +128,7 @@ impl<'a> Wishes<'a> {
         let exact = self.find_exact(app, order)?;
         let (suites, sets) = debian::resolve(&self.wanted, &archives)?;
         let new = Pins::with(old, &self.base, suites, self.platform, sets.clone(), exact.clone());
-        let pins = NewPins::new(app, old, &new, archives.addresses[1].is_none());
+        let pins = NewPins::new(app, old, &new, self.platform, archives.addresses[1].is_none());
         Ok(((sets, exact), pins))
     }
 
@@ -188,12 +187,7 @@ impl<'a> Wishes<'a> {
     }
 
     /// The base from what is pinned.
-    pub(super) fn base<'b>(
-        &self,
-        app: &App,
-        order: &Order<'b>,
-        (sets, exact): Pinned,
-    ) -> Box<dyn Base + 'b> {
+    pub(super) fn base<'b>(&self, app: &App, order: &Order<'b>, (sets, exact): Pinned) -> Box<dyn Base + 'b> {
         // Looking for an address can mean to ask a tool, so only where one is needed.
         let npm = if exact.is_empty() { None } else { address(app, order, Ecosystem::Npm) };
         let base = DebianBase {

@@ -7,12 +7,20 @@ use crate::source::{SourceTree, TreeKind};
 use crate::survey::{
     Claim, Evidence, Finding, LockFound, ProcessKind, ProcessType, RuntimeWish, configured_constraint,
 };
+use goblin::container::Ctx;
+use goblin::elf::header::ELFMAG;
+use goblin::elf::program_header::PT_INTERP;
+use goblin::elf::{Elf, ProgramHeader};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::Read;
+use std::path::Path;
 
 const MANIFEST: &str = "go.mod";
 const LOCKFILE: &str = "go.sum";
+
+/// The headers of a program lie within so many bytes.
+const HEAD: u64 = 64 << 10;
 
 /// The buildpack.
 pub struct Go;
@@ -107,21 +115,38 @@ fn prebuilt(tree: &SourceTree, finding: &mut Finding) {
     if sources.iter().any(|s| tree.has(s)) {
         return;
     }
+    let mut all_complete = true;
     for (path, file) in tree.files() {
         let in_place =
             !path.contains('/') || path.strip_prefix("bin/").is_some_and(|rest| !rest.contains('/'));
         let TreeKind::File { executable: true, .. } = file.kind else { continue };
-        let mut magic = [0; 4];
-        let read = in_place
-            && File::open(tree.root().join(path)).is_ok_and(|mut f| f.read_exact(&mut magic).is_ok());
-        if read && magic == *b"\x7fELF" {
-            finding.claim = Claim::Whole;
-            let said = Place::new(path.as_str(), None);
-            finding.evidence.push(Evidence::speaks_for(said.clone(), "ELF", "a program, already compiled"));
-            if finding.processes.is_empty() {
-                let command = format!("./{path}");
-                finding.processes.push(ProcessType::found("web", ProcessKind::Process, &[&command], said));
-            }
+        let Some(is_complete) = in_place.then(|| program(&tree.root().join(path))).flatten() else {
+            continue;
+        };
+        finding.claim = Claim::Whole;
+        let said = Place::new(path.as_str(), None);
+        let linked = if is_complete { ", with all its libraries" } else { "" };
+        let tells = format!("a program, already compiled{linked}");
+        finding.evidence.push(Evidence::speaks_for(said.clone(), "ELF", tells));
+        all_complete &= is_complete;
+        finding.complete = all_complete.then(|| said.clone());
+        if finding.processes.is_empty() {
+            let command = format!("./{path}");
+            finding.processes.push(ProcessType::found("web", ProcessKind::Process, &[&command], said));
         }
     }
+}
+
+/// Whether a program needs no loader; `None` for what is no program (ELF, as Linux has it).
+fn program(path: &Path) -> Option<bool> {
+    let mut head = Vec::new();
+    File::open(path).ok()?.take(HEAD).read_to_end(&mut head).ok()?;
+    let segments = || {
+        let header = Elf::parse_header(&head).ok()?;
+        let context = Ctx::new(header.container().ok()?, header.endianness().ok()?);
+        let start = usize::try_from(header.e_phoff).ok()?;
+        ProgramHeader::parse(&head, start, header.e_phnum.into(), context).ok()
+    };
+    let is_complete = || segments().is_some_and(|all| !all.iter().any(|s| s.p_type == PT_INTERP));
+    head.starts_with(ELFMAG).then(is_complete)
 }

@@ -142,6 +142,8 @@ pub struct Finding {
     pub runtime: Option<RuntimeWish>,
     /// The lockfile that it found.
     pub lock: Option<LockFound>,
+    /// A program that needs nothing of a base: it is linked with all its libraries.
+    pub complete: Option<Place>,
     /// How the app is started.
     pub processes: Vec<ProcessType>,
     /// Packages that the app declares for running.
@@ -164,6 +166,7 @@ impl Finding {
             looked_for,
             runtime: None,
             lock: None,
+            complete: None,
             processes: Vec::new(),
             declared: BTreeSet::new(),
             development: BTreeSet::new(),
@@ -247,9 +250,10 @@ pub fn survey(called: &str, source: &Source, effective: &Effective, observed: Ob
         revision: observed.revision,
         left_out: source.left_out.clone(),
         notable: source.notable.clone(),
-        base: match &config.base {
-            Some(base) => (base.clone(), effective.place("base.from")),
-            None => (crate::base::DEFAULT.to_owned(), None),
+        base: match (&config.base, main.and_then(|main| main.complete.as_ref())) {
+            (Some(base), _) => (base.clone(), effective.place("base.from")),
+            (None, Some(program)) => ("empty".to_owned(), Some(program.clone())),
+            (None, None) => (crate::base::DEFAULT.to_owned(), None),
         },
         findings,
         chosen,

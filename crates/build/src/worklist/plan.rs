@@ -103,8 +103,7 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
         let provided = base.runtime(wish.runtime)?;
         check_constraint(buildpack, wish, &provided.runtime)?;
         let platform = &list.form.platform;
-        let context =
-            Context { tree, options: &options, addresses, platform, runtime: &provided.runtime };
+        let context = Context { tree, options: &options, addresses, platform, runtime: &provided.runtime };
         let contribution = buildpack.contribute(&context)?;
         if !list.runtimes.contains(&provided.runtime) {
             list.notes.extend(provided.notes);

@@ -32,14 +32,13 @@ pub fn run(options: &ShowOptions, around: &Surroundings, output: &Output) -> Don
 fn text(image: &OpenImage, all_packages: bool, output: &Output) {
     let record = &image.record;
     let runtimes: Vec<String> = record.runtimes.iter().map(|r| format!("{} {}", r.name, r.version)).collect();
+    let runtimes = match runtimes.join(" and ") {
+        none if none.is_empty() => none,
+        some => format!("{some}, "),
+    };
     let from =
         if record.base == "host" { "captured from a host".to_owned() } else { format!("on {}", record.base) };
-    output.line(format!(
-        "{}  {}, {from}, {}",
-        styled(STRONG, &image.label),
-        runtimes.join(" and "),
-        record.platform
-    ));
+    output.line(format!("{}  {runtimes}{from}, {}", styled(STRONG, &image.label), record.platform));
     output.line(format!("  {}  {}", styled(FAINT, "image "), image.digest));
     output.line(format!("  {}  {}", styled(FAINT, "source"), record.source));
     section(output, "layers, bottom to top", &layers(image));

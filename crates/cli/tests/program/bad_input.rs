@@ -188,7 +188,7 @@ fn no_command_to_start_and_an_unknown_base() {
     insta::assert_snapshot!(program.run("build app"), @r#"
     --- stderr
     error: this version has no base "granite"
-    what to do: in shtetl.toml, under [base]: from = "debian:trixie", "debian:bookworm", or "host" (captured from this machine)
+    what to do: in shtetl.toml, under [base]: from = "debian:trixie", "debian:bookworm", "oci:REFERENCE", "empty", or "host" (captured from this machine)
     --- exit 2
     "#);
 }

@@ -321,7 +321,7 @@ const CASES: &[Case<'_>] = &[
     ),
     (
         "plan-fails!",
-        &[("config.ru", ""), ("shtetl.toml", "[process.web]\nrun = \"fogd\"\n")],
+        &[("go.mod", "module ferry.example/fog\n"), ("shtetl.toml", "[process.web]\nrun = \"fogd\"\n")],
         &[START, ("server.js", "")],
     ),
 ];

@@ -145,7 +145,7 @@ fn a_base_is_composed_with_every_fixup() {
     ");
     insta::assert_snapshot!(program.run("show app --packages").stdout, @"
     app:latest  node 20.19.2, on debian:trixie, linux/amd64
-      image   sha256:44d830f59f50a51d48bd8230a2fedd4424cc05e7ceb2470133f6c3f7d06e4b90
+      image   sha256:72a987fd5c9b280d318bb1588693ce8eac0c166aa38246b0ec43fc1b2c582996
       source  sha256:8745a3b2120adce90310bef6e117a9e99cbd29aed48a46795ee61ba8e5fae1cc
 
     layers, bottom to top
@@ -190,10 +190,14 @@ fn pins_hold_without_network_and_are_moved_when_asked() {
 
     [suites]
 
-    [platforms."linux/amd64"]
-    base = [
+    [platforms."linux/amd64".base]
+    asked = ["base-files", "base-passwd", "ca-certificates", "dash", "libc-bin", "netbase", "tzdata"]
+    packages = [
     ]
-    node = [
+
+    [platforms."linux/amd64".node]
+    asked = ["nodejs"]
+    packages = [
     ]
     "#);
 
@@ -239,7 +243,7 @@ fn further_packages_make_a_layer_and_a_missing_one_is_named_with_its_chain() {
     program.edit("app/shtetl.toml", "libfog1", "libfogg1");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
     error: nothing in trixie provides libfogg1
-    what to do: correct the name in [base] packages
+    what to do: correct the name: in [base] packages, or of an extension that the app asks for
     ");
 
     let mut packages = harbour_packages();

@@ -14,7 +14,7 @@ use testkit::archives::sha256_hex;
 const GOLDEN: [(&str, &str); 4] = [
     ("timetable", "sha256:fb645e880978fcab4fe867c8355d1983c3933a02c501f5236e13cc203f3cfd59"),
     ("fares", "sha256:9ab8a65f790ba729d0d9def55de8557a34bf8200c009aae5339488ae1352de58"),
-    ("notices", "sha256:f0a8e6c9b897a06d0620b1e804013f7b1ae9ea510b3d42e44d315baa301cddc4"),
+    ("notices", "sha256:47c24d9f3f3038c6e150bb2b9940a9b910a6416c08f2fb000ac8aa790170310f"),
     ("timetable --compress gzip", "sha256:0db198a21cdf8a441bf694827be3bc0565c5d25c3600d86e3376802dfae984ed"),
 ];
 

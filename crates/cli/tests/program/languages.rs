@@ -110,7 +110,7 @@ fn ruby_php_java_and_go() {
     ]), @"
     [php]
     php ^8.2 in composer.json line 1, 8.2.7 in composer.json
-    process web [php,-S,0.0.0.0:8080,-t,public] public/index.php
+    process web [apache2,-D,FOREGROUND,-f,/opt/php/web.conf,-c,DocumentRoot /app/public] public/index.php
     process worker [php,artisan,queue:work] artisan
     task migrate [php,artisan,migrate,--force] artisan
     ");
@@ -164,7 +164,13 @@ fn what_is_already_built() {
     }
     let cut = &program.json("survey cut")["survey"];
     assert_eq!(cut["findings"][4]["evidence"][1]["tells"], "it is no whole archive");
-    let refused = program.run("build jar");
-    assert_eq!(refused.code, 1);
-    assert!(refused.stderr.contains("building apps for java is not supported"), "{refused}");
+    program.write("maven/pom.xml", "<project><artifactId>ferries</artifactId></project>");
+    program.write("maven/shtetl.toml", "[process.web]\nrun = \"java -jar target/ferries.jar\"\n");
+    let refused = program.run("check maven");
+    assert!(refused.stdout.contains("compiling Java: not supported by this version"), "{refused}");
+    // A program that needs no library needs no base either.
+    let _ = program.succeed("build program --layout image");
+    assert_eq!(program.json("survey program")["survey"]["base"][0], "empty");
+    let shown = program.succeed("show program").stdout;
+    assert!(shown.starts_with("program:latest  on empty, linux/amd64\n"), "{shown}");
 }

@@ -33,14 +33,38 @@ pub fn closure(index: &Index, wanted: &[&str], present: &Chosen, without: &[&str
         if relation.iter().any(is_met) || relation.iter().any(is_left_out) {
             continue;
         }
-        let Some((package, archive)) = relation.iter().find_map(|a| candidate(index, a)) else {
+        let mut candidates = relation.iter().filter_map(|a| candidate(index, a));
+        let Some(first) = candidates.next() else {
             return Err(Unmet { wanted: shown(&relation), chain });
+        };
+        // The first that goes together with what is there; where none does, that is told in the end.
+        let fits = |(package, _): &(Package, usize)| {
+            let mut there = present.values().chain(chosen.values());
+            !there.any(|(other, _)| excludes(package, other) || excludes(other, package))
+        };
+        let (package, archive) = match fits(&first) {
+            true => first,
+            false => candidates.find(fits).unwrap_or(first),
         };
         let chain: Vec<String> = chain.into_iter().chain([package.name.clone()]).collect();
         pending.extend(package.depends.iter().map(|relation| (relation.clone(), chain.clone())));
         chosen.insert(package.name.clone(), (package, archive));
     }
     Ok(chosen)
+}
+
+/// Two packages that cannot be together (Debian Policy Manual, sections 7.3 and 7.4).
+pub fn conflict<'p>(packages: &[&'p Package]) -> Option<(&'p str, &'p str)> {
+    let excluding = |one: &&&'p Package| {
+        let other = packages.iter().find(|other| excludes(one, other))?;
+        Some((one.name.as_str(), other.name.as_str()))
+    };
+    packages.iter().filter(|p| !p.conflicts.is_empty()).find_map(|one| excluding(&one))
+}
+
+/// Whether `one` cannot be together with `other`. No package excludes itself.
+fn excludes(one: &Package, other: &Package) -> bool {
+    one.name != other.name && one.conflicts.iter().flatten().any(|excluded| meets(other, excluded))
 }
 
 fn candidate(index: &Index, alternative: &Alternative) -> Option<(Package, usize)> {
@@ -107,6 +131,27 @@ mod tests {
         let present = closure(&index, &["bell"], &Chosen::new(), &[]).unwrap();
         let found = closure(&index, &["ferry"], &present, &[]);
         assert_eq!(names(&found), ["ferry", "libhull", "mate"], "the bell is there already");
+    }
+
+    #[test]
+    fn packages_that_exclude_each_other_are_avoided_or_told() {
+        let index = index(&[
+            ("ferry", "1", "Depends: bell | horn"),
+            ("raft", "1", "Conflicts: bell\nBreaks: lamp (<< 2)\nProvides: bell"),
+            ("bell", "1", ""),
+            ("horn", "1", ""),
+            ("lamp", "2", ""),
+            ("oar", "1", "Depends: bell (>= 1)"),
+        ]);
+        let chosen = |wanted: &[&str]| closure(&index, wanted, &Chosen::new(), &[]).unwrap();
+        let told = |chosen: &Chosen| {
+            let packages: Vec<&Package> = chosen.values().map(|(package, _)| package).collect();
+            conflict(&packages).map(|(one, other)| format!("{one} {other}"))
+        };
+        let avoided = chosen(&["raft", "ferry", "lamp"]);
+        assert_eq!(names(&Ok(avoided.clone())), ["ferry", "lamp", "raft"], "the raft stands for a bell");
+        assert_eq!(told(&avoided), None);
+        assert_eq!(told(&chosen(&["raft", "oar"])).as_deref(), Some("raft bell"));
     }
 
     #[test]

@@ -97,8 +97,7 @@ impl Work for PackageSet {
         }
         let unpacked: BTreeMap<String, Unpacked> = unpacked.into_inner().unwrap_or_default();
         let certificates = self.certificates().map(|p| self.provide(layer, p, &gates, tools)).transpose()?;
-        let around =
-            Around { architecture: self.architecture, certificates: certificates.as_ref() };
+        let around = Around { architecture: self.architecture, certificates: certificates.as_ref() };
         let added = fixups::added(&unpacked, &around);
         write_folders(layer, &unpacked, &added)?;
         let (store, codec) = (layer.store(), layer.codec());

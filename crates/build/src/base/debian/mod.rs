@@ -12,9 +12,7 @@ mod suites;
 mod unpack;
 
 pub use exact::{ExactRuntime, LIBRARIES, find as find_exact};
-pub use pins::{
-    Archives, EXTRA, PackagePin, PinnedSet, Sets, SuitePin, Wanted, WantedRuntime, resolve,
-};
+pub use pins::{Archives, EXTRA, PackagePin, PinnedSet, Sets, SuitePin, Wanted, WantedRuntime, resolve};
 pub use suites::{BASE, SUITES, Suite, SuiteRuntime};
 
 use super::{Base, Provided};

@@ -28,13 +28,15 @@ pub(super) fn configuration(unpacked: &Unpacked, link: &mut impl FnMut(&str, &st
 /// that they ask for.
 pub(super) fn extensions(unpacked: &Unpacked, link: &mut impl FnMut(&str, &str)) {
     for (path, text) in &unpacked.texts {
-        let Some((package, inside)) = path.strip_prefix("usr/share/php").and_then(|p| p.split_once('/')) else {
+        let Some((package, inside)) = path.strip_prefix("usr/share/php").and_then(|p| p.split_once('/'))
+        else {
             continue;
         };
         let (Some((version, _)), Some(file)) = (package.split_once('-'), inside.rsplit('/').next()) else {
             continue;
         };
-        let said = text.lines().find_map(|line| line.split_once("priority=").map(|(_, number)| number.trim()));
+        let said =
+            text.lines().find_map(|line| line.split_once("priority=").map(|(_, number)| number.trim()));
         let priority = said.unwrap_or(USUAL_PRIORITY);
         let available = format!("etc/php/{version}/mods-available/{file}");
         link(&available, &format!("/{path}"));

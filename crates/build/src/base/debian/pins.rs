@@ -1,11 +1,11 @@
 //! Which packages, exactly: resolved once, then pinned in `shtetl.lock`.
 
-use super::closure::{Chosen, closure};
+use super::closure::{Chosen, closure, conflict};
 use super::suites::{NOT_AT_RUN_TIME, Suite, SuiteRuntime};
 use crate::error::{BuildError, Result};
 use content::digest::Sha256;
 use content::store::Store;
-use remote::packages::debian::{self, Index, Release, Signatures};
+use remote::packages::debian::{self, Index, Package, Release, Signatures};
 use remote::{Address, Fetcher, RemoteError};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -118,6 +118,8 @@ pub fn resolve(wanted: &Wanted<'_>, archives: &Archives<'_>) -> Result<(BTreeMap
         chain: unmet.chain,
     };
     let every = ["*"];
+    let mut all: Vec<Package> = Vec::new();
+    let mut gather = |set: &Chosen| all.extend(set.values().map(|(package, _)| package.clone()));
     let without: &[&str] = if wanted.only_base { &every } else { &NOT_AT_RUN_TIME };
     let base = closure(&index, &wanted.base, &Chosen::new(), without).map_err(unmet)?;
     let mut sets = Sets::new();
@@ -125,11 +127,18 @@ pub fn resolve(wanted: &Wanted<'_>, archives: &Archives<'_>) -> Result<(BTreeMap
         let asked: Vec<&str> = runtime.packages.iter().map(String::as_str).collect();
         let without = [&NOT_AT_RUN_TIME, runtime.without].concat();
         let set = closure(&index, &asked, &base, &without).map_err(unmet)?;
+        gather(&set);
         sets.insert(runtime.set.clone(), pinned(&asked, set));
     }
     if !wanted.packages.is_empty() {
         let set = closure(&index, &wanted.packages, &base, &NOT_AT_RUN_TIME).map_err(unmet)?;
+        gather(&set);
         sets.insert(EXTRA.to_owned(), pinned(&wanted.packages, set));
+    }
+    gather(&base);
+    if let Some((package, excluded)) = conflict(&all.iter().collect::<Vec<_>>()) {
+        let [package, excluded] = [package, excluded].map(str::to_owned);
+        return Err(BuildError::PackageConflict { suite: wanted.suite.name.to_owned(), package, excluded });
     }
     sets.insert("base".to_owned(), pinned(&wanted.base, base));
     Ok((suites, sets))
@@ -139,7 +148,7 @@ pub fn resolve(wanted: &Wanted<'_>, archives: &Archives<'_>) -> Result<(BTreeMap
 pub const EXTRA: &str = "packages";
 
 fn pinned(asked: &[&str], chosen: Chosen) -> PinnedSet {
-    let pin = |(package, archive): (debian::Package, usize)| PackagePin {
+    let pin = |(package, archive): (Package, usize)| PackagePin {
         name: package.name,
         version: package.version,
         architecture: package.architecture,

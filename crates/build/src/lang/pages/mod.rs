@@ -50,8 +50,7 @@ impl Buildpack for Pages {
         } else {
             finding.claim = Claim::Whole;
         }
-        finding.runtime =
-            Some(RuntimeWish { for_app: false, ..RuntimeWish::of("python", None, Vec::new()) });
+        finding.runtime = Some(RuntimeWish { for_app: false, ..RuntimeWish::of("python", None, Vec::new()) });
         let folder = if root.is_empty() { "/app".to_owned() } else { format!("/app/{root}") };
         let server = format!("/{SERVER_PATH}");
         let mut web = ProcessType::found("web", ProcessKind::Process, &["python3", &server, &folder], said);

@@ -26,6 +26,8 @@ pub struct Package {
     pub sha256: String,
     /// What it needs, `Pre-Depends` included.
     pub depends: Vec<Relation>,
+    /// What it cannot be together with: `Conflicts` and `Breaks`.
+    pub conflicts: Vec<Relation>,
     /// What it stands for besides its name, each perhaps with a version.
     pub provides: Vec<Relation>,
 }
@@ -86,6 +88,8 @@ impl Index {
         let field = |name: &str| paragraph.get(name).unwrap_or_default();
         let mut depends = relation::parse(field("Pre-Depends"));
         depends.extend(relation::parse(field("Depends")));
+        let mut conflicts = relation::parse(field("Conflicts"));
+        conflicts.extend(relation::parse(field("Breaks")));
         let package = Package {
             name: field("Package").to_owned(),
             version: field("Version").to_owned(),
@@ -98,6 +102,7 @@ impl Index {
             size: field("Size").parse().ok()?,
             sha256: field("SHA256").to_owned(),
             depends,
+            conflicts,
             provides: relation::parse(field("Provides")),
         };
         Some((package, self.archives[*number]))
