@@ -3,6 +3,7 @@
 use crate::config::Complaint;
 use content::ContentError;
 use remote::RemoteError;
+use remote::oci::ReferenceFault;
 use remote::packages::debian::SignatureFault;
 use sandbox::{Refusal, SandboxError};
 use std::path::PathBuf;
@@ -118,6 +119,12 @@ pub enum BuildError {
         base: String,
         registry: String,
     },
+    /// A base image cannot be got.
+    #[error("{base}: {source}")]
+    BaseImage { base: String, source: RemoteError },
+    /// A text that names no image.
+    #[error("{text:?} names no image")]
+    BadReference { text: String, fault: ReferenceFault },
     /// Packages of a distribution that cannot be together.
     #[error("{package} excludes {excluded}")]
     PackageConflict { suite: String, package: String, excluded: String },

@@ -205,9 +205,14 @@ fn working_mode(store: &Store) -> Result<Mode> {
 
 /// The layers of an image as folders in the store, bottom to top.
 fn unpacked_layers(store: &Store, variant: &ProcessImage, mode: Mode) -> Result<Vec<PathBuf>> {
-    let layers = variant.manifest.layers.iter().zip(&variant.config.rootfs.diff_ids);
+    let diff_ids = &variant.config.rootfs.diff_ids;
+    let layers = variant.manifest.layers.iter().zip(diff_ids).enumerate();
+    // An image of others may have a layer twice: the upper one gives all that the lower one gave, and no
+    // folder can be part of an overlay twice.
+    let is_last = |(number, (_, diff_id)): &(usize, (_, &DiffId))| !diff_ids[number + 1..].contains(*diff_id);
     layers
-        .map(|(layer, diff_id)| {
+        .filter(is_last)
+        .map(|(_, (layer, diff_id))| {
             let codec = Codec::of_media_type(&layer.media_type).ok_or_else(|| ContentError::Malformed {
                 what: layer.digest.to_string(),
                 detail: format!("layers of type {} are not supported", layer.media_type),

@@ -1,6 +1,7 @@
 //! `shtetl.lock`: what a build takes from outside and its source does not say exactly.
 
 use crate::base::debian::{ExactRuntime, PackagePin, PinnedSet, Sets, SuitePin};
+use crate::base::image::ImagePin;
 use crate::error::{BuildError, PathFacts, Place, Result};
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -30,6 +31,9 @@ pub struct Pins {
     /// Runtimes that come from a registry, by platform and name.
     #[serde(default)]
     pub runtimes: BTreeMap<String, BTreeMap<String, ExactRuntime>>,
+    /// Images of others, by platform.
+    #[serde(default)]
+    pub images: BTreeMap<String, ImagePin>,
 }
 
 impl Pins {
@@ -70,12 +74,20 @@ impl Pins {
         let mut runtimes = same.map(|p| p.runtimes.clone()).unwrap_or_default();
         runtimes.insert(platform.to_owned(), exact);
         runtimes.retain(|_, exact| !exact.is_empty());
-        Self { version: VERSION, base: base.to_owned(), suites, platforms, runtimes }
+        let images = BTreeMap::new();
+        Self { version: VERSION, base: base.to_owned(), suites, platforms, runtimes, images }
+    }
+
+    /// New pins of one platform whose base is an image of others.
+    pub fn with_image(old: Option<&Self>, base: &str, platform: &str, image: ImagePin) -> Self {
+        let mut images = old.filter(|p| p.base == base).map(|p| p.images.clone()).unwrap_or_default();
+        images.insert(platform.to_owned(), image);
+        Self { version: VERSION, base: base.to_owned(), images, ..Self::default() }
     }
 
     /// Whether anything is pinned for the platform.
     pub fn knows(&self, platform: &str) -> bool {
-        self.platforms.contains_key(platform)
+        self.platforms.contains_key(platform) || self.images.contains_key(platform)
     }
 
     /// The packages of `platform`, if they are those of `base`.
@@ -95,7 +107,9 @@ impl Pins {
         };
         line(format_args!("version = {}", self.version));
         line(format_args!("base = {}", quoted(&self.base)));
-        line(format_args!("\n[suites]"));
+        if !self.suites.is_empty() {
+            line(format_args!("\n[suites]"));
+        }
         for (name, pin) in &self.suites {
             let (date, sha256) = (quoted(&pin.date), quoted(&pin.sha256));
             line(format_args!("{name} = {{ date = {date}, sha256 = {sha256} }}"));
@@ -120,6 +134,17 @@ impl Pins {
                 ));
             }
         }
+        for (platform, ImagePin { manifest, runtimes }) in &self.images {
+            line(format_args!("\n[images.{}]", quoted(platform)));
+            line(format_args!("manifest = {}", quoted(manifest)));
+            for (name, carried) in runtimes {
+                let [version, program, said] =
+                    [&carried.version, &carried.program, &carried.said].map(|t| quoted(t));
+                line(format_args!(
+                    "runtimes.{name} = {{ version = {version}, program = {program}, said = {said} }}"
+                ));
+            }
+        }
         text
     }
 
@@ -129,7 +154,12 @@ impl Pins {
             let sets = pins.platforms.get(platform).into_iter().flat_map(BTreeMap::values);
             let sets = sets.flat_map(|set| &set.packages);
             let exact = pins.runtimes.get(platform).into_iter().flat_map(BTreeMap::values);
+            let image = pins.images.get(platform);
+            let digest = image.map(|image| ("the base image".to_owned(), image.manifest.clone()));
+            let carried = image.into_iter().flat_map(|image| &image.runtimes);
             sets.map(|package| (package.name.clone(), package.version.clone()))
+                .chain(digest)
+                .chain(carried.map(|(name, carried)| (name.clone(), carried.version.clone())))
                 .chain(exact.map(|runtime| (runtime.package.clone(), runtime.version.clone())))
                 .collect()
         };

@@ -18,6 +18,7 @@ use content::BlobDigest;
 use content::layer::Codec;
 use content::store::Store;
 use remote::Fetcher;
+use remote::oci::CredentialFiles;
 use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex};
 use std::time::Instant;
@@ -67,6 +68,8 @@ pub struct Order<'a> {
     pub book: &'a Arc<AddressBook>,
     /// Gets what has to be known before the build; without the network, only what is in folders.
     pub fetcher: &'a Fetcher,
+    /// Credentials for registries of images.
+    pub credentials: &'a Arc<CredentialFiles>,
     /// How pins are treated.
     pub pinning: Pinning,
     /// Now, in nanoseconds since 1970.

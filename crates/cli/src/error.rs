@@ -5,6 +5,7 @@ use build::config::{Complaint, Fault};
 use build::{BuildError, names};
 use content::ContentError;
 use remote::RemoteError;
+use remote::oci::ReferenceFault;
 use remote::packages::debian::SignatureFault;
 use sandbox::{Ground, Isolation, SandboxError};
 use serde::Serialize;
@@ -129,6 +130,7 @@ fn build_error(error: &BuildError) -> Worded {
     match error {
         BuildError::Content(error) => content_error(error),
         BuildError::Remote { wanted_by, source } => remote_error(wanted_by, source),
+        BuildError::BaseImage { base, source } => base_image_error(base, source),
         BuildError::Source { .. }
         | BuildError::NoSource { .. }
         | BuildError::NoRepository { .. }
@@ -145,6 +147,7 @@ fn build_error(error: &BuildError) -> Worded {
         | BuildError::UnknownVariant { .. }
         | BuildError::NoProcess { .. }
         | BuildError::NeedsShell { .. }
+        | BuildError::BadReference { .. }
         | BuildError::PlatformNotInBase { .. }
         | BuildError::UnknownBase { .. } => survey_error(error),
         BuildError::Malformed { .. }
@@ -195,6 +198,22 @@ fn content_error(error: &ContentError) -> Worded {
     }
 }
 
+/// The same trouble as with packages, with other advice.
+fn base_image_error(base: &str, error: &RemoteError) -> Worded {
+    let plain = remote_error(&format!("base image {base}"), error);
+    let hint = match error {
+        RemoteError::NotFound { .. } => "check name, tag and platform in [base] from",
+        RemoteError::Status { status: 429 | 500.., .. } => "try again later",
+        RemoteError::Offline { .. } => "build once without --offline, or name a layout folder: oci:./FOLDER",
+        RemoteError::Integrity { .. } => {
+            "do not use it: the registry does not give what its own documents name"
+        }
+        RemoteError::Denied { .. } | RemoteError::Credentials { .. } => return plain,
+        _ => "check the reference in [base] from",
+    };
+    Worded { hint: Some(hint.to_owned()), ..plain }
+}
+
 fn remote_error(wanted_by: &str, error: &RemoteError) -> Worded {
     match error {
         RemoteError::NotFound { url } => worded(
@@ -202,7 +221,7 @@ fn remote_error(wanted_by: &str, error: &RemoteError) -> Worded {
             format!("{wanted_by} is not at {url}"),
             "check the version in the lockfile (`build --update` moves what shtetl.lock pins); `shtetl addresses` shows where packages come from",
         ),
-        RemoteError::Status { url, status } => {
+        RemoteError::Status { url, status, .. } => {
             let hint = match status {
                 401 | 403 => {
                     "it refuses the package to you: check the address (`shtetl addresses`) and its access rules"
@@ -235,8 +254,23 @@ fn remote_error(wanted_by: &str, error: &RemoteError) -> Worded {
             )
         },
         RemoteError::Malformed { url, detail } => {
-            worded(OUTSIDE, format!("{wanted_by}: {url} is no package index: {detail}"), "check the address")
+            worded(OUTSIDE, format!("{wanted_by}: {url} is not understood: {detail}"), "check the address")
         }
+        RemoteError::Denied { url, host, credentials } => worded(
+            OUTSIDE,
+            match credentials {
+                Some(place) => format!("{wanted_by}: {url} is refused to the credentials in {place}"),
+                None => format!("{wanted_by}: {url} is refused without credentials"),
+            },
+            format!(
+                "log in to {host} with a tool that keeps credentials in ~/.config/containers/auth.json, or name such a file in REGISTRY_AUTH_FILE"
+            ),
+        ),
+        RemoteError::Credentials { what, detail } => worded(
+            WRONG,
+            format!("credentials cannot be read: {what}: {detail}"),
+            "correct it, or name another file in REGISTRY_AUTH_FILE",
+        ),
     }
 }
 
@@ -369,6 +403,21 @@ fn survey_error(error: &BuildError) -> Worded {
             WRONG,
             format!("this version has no base {name:?}"),
             "in shtetl.toml, under [base]: from = \"debian:trixie\", \"debian:bookworm\", \"oci:REFERENCE\", \"empty\", or \"host\" (captured from this machine)",
+        ),
+        BuildError::BadReference { text, fault } => worded(
+            WRONG,
+            format!(
+                "oci:{text} names no image: {}",
+                match fault {
+                    ReferenceFault::NoRegistry => "it does not begin with a registry, and none is assumed",
+                    ReferenceFault::Name =>
+                        "a name has lower-case letters, digits and dots, dashes or underscores between them",
+                    ReferenceFault::Tag =>
+                        "a tag has letters, digits, dots, dashes and underscores, at most 128",
+                    ReferenceFault::Digest => "behind the @ stands no SHA-256 digest",
+                }
+            ),
+            "write oci:HOST/NAME:TAG, oci:HOST/NAME@sha256:DIGEST, or oci:./FOLDER of a layout",
         ),
         BuildError::PlatformNotInBase { base, platform } => worded(
             WRONG,

@@ -9,6 +9,7 @@ use build::config::{Choice, Layer, RunValues};
 use build::pipeline::{App, look, own_platform};
 use build::source::Asked;
 use content::store::Store;
+use remote::oci::CredentialFiles;
 use std::env;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -22,6 +23,8 @@ pub struct Surroundings {
     pub store: Store,
     pub host: Host,
     pub book: Arc<AddressBook>,
+    /// Where credentials for registries of images are looked for.
+    pub credentials: Arc<CredentialFiles>,
     pub jobs: usize,
     /// The platform of this machine, as in `linux/amd64`.
     pub platform: String,
@@ -40,6 +43,7 @@ impl Surroundings {
         let path = env::var_os("PATH").unwrap_or_default();
         Ok(Self {
             store: Store::open(&folder)?,
+            credentials: Arc::new(credentials(env::split_paths(&path).collect())),
             host: Host { root: global.host_root.clone(), search: env::split_paths(&path).collect() },
             book: Arc::new(addresses::gather(&global.addresses, &global.host_root)?),
             jobs: global.jobs.unwrap_or_else(default_jobs).max(1),
@@ -77,6 +81,19 @@ pub fn user_folder(variable: &str, in_home: &str) -> Option<PathBuf> {
     let said = env::var_os(variable).map(PathBuf::from).filter(|p| p.is_absolute());
     let folder = said.or_else(|| Some(PathBuf::from(env::var_os("HOME")?).join(in_home)))?;
     Some(folder.join("shtetl"))
+}
+
+/// The files in which several programs keep credentials for registries, the strongest first.
+fn credentials(search: Vec<PathBuf>) -> CredentialFiles {
+    let folder = |variable: &str, rest: &str| Some(PathBuf::from(env::var_os(variable)?).join(rest));
+    let configuration = folder("XDG_CONFIG_HOME", "").or_else(|| folder("HOME", ".config"));
+    let files = [
+        folder("REGISTRY_AUTH_FILE", ""),
+        folder("XDG_RUNTIME_DIR", "containers/auth.json"),
+        configuration.map(|folder| folder.join("containers/auth.json")),
+        folder("DOCKER_CONFIG", "config.json").or_else(|| folder("HOME", ".docker/config.json")),
+    ];
+    CredentialFiles { files: files.into_iter().flatten().collect(), search }
 }
 
 /// Fetching waits more than it computes, so a few more than there are processors.

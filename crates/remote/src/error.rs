@@ -2,6 +2,7 @@
 
 use std::io;
 use std::path::PathBuf;
+use std::time::Duration;
 
 /// The result of this crate's functions.
 pub type Result<T, E = RemoteError> = std::result::Result<T, E>;
@@ -22,6 +23,8 @@ pub enum RemoteError {
         url: String,
         /// The HTTP status code.
         status: u16,
+        /// How long the server asks to wait before the next try.
+        retry_after: Option<Duration>,
     },
     /// No answer after all tries.
     #[error("{url}: {detail}")]
@@ -56,6 +59,24 @@ pub enum RemoteError {
         expected: String,
         /// As received.
         found: String,
+    },
+    /// The registry does not let this user have it.
+    #[error("{url}: denied")]
+    Denied {
+        /// The URL.
+        url: String,
+        /// The registry whose credentials were looked for.
+        host: String,
+        /// Where they were found, if they were.
+        credentials: Option<String>,
+    },
+    /// A program or file that knows credentials cannot be used.
+    #[error("{what}: {detail}")]
+    Credentials {
+        /// The file or program.
+        what: String,
+        /// What is wrong with it.
+        detail: String,
     },
     /// An answer does not follow the registry's protocol.
     #[error("{url}: {detail}")]

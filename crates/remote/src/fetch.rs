@@ -6,6 +6,9 @@ use std::fs;
 use std::io::{self, Read};
 use std::path::Path;
 use std::time::Duration;
+use ureq::Body;
+use ureq::config::RedirectAuthHeaders;
+use ureq::http::Response;
 use ureq::tls::{RootCerts, TlsConfig};
 
 /// Whether the network may be used.
@@ -21,6 +24,8 @@ pub enum Network {
 const LIMIT: u64 = 2 << 30;
 /// How long to wait before each further try.
 const PAUSES: [Duration; 3] = [Duration::from_millis(200), Duration::from_secs(1), Duration::from_secs(3)];
+/// No server can ask to wait longer than this.
+const LONGEST_PAUSE: Duration = Duration::from_secs(30);
 
 /// Gets files; shared by all threads, connections are kept.
 pub struct Fetcher {
@@ -36,6 +41,8 @@ impl Fetcher {
         let agent = ureq::Agent::config_builder()
             .tls_config(tls)
             .http_status_as_error(false)
+            // Credentials are for the server that they were made for.
+            .redirect_auth_headers(RedirectAuthHeaders::SameHost)
             .timeout_connect(Some(Duration::from_secs(10)))
             .timeout_recv_response(Some(Duration::from_secs(60)))
             .user_agent(concat!("shtetl/", env!("CARGO_PKG_VERSION")))
@@ -62,32 +69,86 @@ impl Fetcher {
     }
 
     fn get_with_retry(&self, url: &str, accept: &str) -> Result<Vec<u8>> {
-        let mut pauses = PAUSES.iter();
-        loop {
-            let error = match self.get_once(url, accept) {
-                Err(error) if worth_another_try(&error) => error,
-                answer => return answer,
-            };
-            match pauses.next() {
-                Some(pause) => std::thread::sleep(*pause),
-                None => return Err(error),
+        with_retry(|| {
+            let mut answer = self.ask(url, &[("Accept", accept)])?.successful(url)?;
+            let mut bytes = Vec::new();
+            let read = answer.body().read_to_end(&mut bytes);
+            read.map_err(|e| RemoteError::Unreachable { url: shown(url), detail: e.to_string() })?;
+            Ok(bytes)
+        })
+    }
+
+    /// Asks once, with these headers; any status is an answer.
+    pub(crate) fn ask(&self, url: &str, headers: &[(&str, &str)]) -> Result<Answer> {
+        if self.network == Network::Forbidden {
+            return Err(RemoteError::Offline { url: shown(url) });
+        }
+        let mut request = self.agent.get(url);
+        for (name, value) in headers {
+            request = request.header(*name, *value);
+        }
+        answered(url, request.call())
+    }
+
+    /// Sends a form (`application/x-www-form-urlencoded`) once; any status is an answer.
+    pub(crate) fn send_form(&self, url: &str, fields: &[(&str, &str)]) -> Result<Answer> {
+        if self.network == Network::Forbidden {
+            return Err(RemoteError::Offline { url: shown(url) });
+        }
+        answered(url, self.agent.post(url).send_form(fields.iter().copied()))
+    }
+}
+
+fn answered(url: &str, said: Result<Response<Body>, ureq::Error>) -> Result<Answer> {
+    said.map(Answer).map_err(|e| RemoteError::Unreachable { url: shown(url), detail: e.to_string() })
+}
+
+/// What a server said.
+pub(crate) struct Answer(Response<Body>);
+
+impl Answer {
+    pub(crate) fn status(&self) -> u16 {
+        self.0.status().as_u16()
+    }
+
+    /// The values of a header.
+    pub(crate) fn headers(&self, name: &str) -> Vec<String> {
+        let values = self.0.headers().get_all(name).iter();
+        values.filter_map(|value| Some(value.to_str().ok()?.to_owned())).collect()
+    }
+
+    /// The answer, if it is a success.
+    pub(crate) fn successful(self, url: &str) -> Result<Self> {
+        match self.status() {
+            200..=299 => Ok(self),
+            404 | 410 => Err(RemoteError::NotFound { url: shown(url) }),
+            status => {
+                let said = self.headers("Retry-After").first().and_then(|text| text.trim().parse().ok());
+                let retry_after = said.map(Duration::from_secs);
+                Err(RemoteError::Status { url: shown(url), status, retry_after })
             }
         }
     }
 
-    fn get_once(&self, url: &str, accept: &str) -> Result<Vec<u8>> {
-        let unreachable = |detail: String| RemoteError::Unreachable { url: shown(url), detail };
-        let response = self.agent.get(url).header("Accept", accept).call();
-        let mut response = response.map_err(|e| unreachable(e.to_string()))?;
-        match response.status().as_u16() {
-            200 => {}
-            404 | 410 => return Err(RemoteError::NotFound { url: shown(url) }),
-            status => return Err(RemoteError::Status { url: shown(url), status }),
-        }
-        let mut bytes = Vec::new();
-        let mut body = response.body_mut().with_config().limit(LIMIT).reader();
-        body.read_to_end(&mut bytes).map_err(|e| unreachable(e.to_string()))?;
-        Ok(bytes)
+    pub(crate) fn body(&mut self) -> impl Read {
+        self.0.body_mut().with_config().limit(LIMIT).reader()
+    }
+}
+
+/// Tries until it succeeds, or trying again cannot help, or did not.
+pub(crate) fn with_retry<T>(mut attempt: impl FnMut() -> Result<T>) -> Result<T> {
+    let mut pauses = PAUSES.iter();
+    loop {
+        let error = match attempt() {
+            Err(error) if worth_another_try(&error) => error,
+            answer => return answer,
+        };
+        let Some(pause) = pauses.next() else { return Err(error) };
+        let asked = match &error {
+            RemoteError::Status { retry_after, .. } => *retry_after,
+            _ => None,
+        };
+        std::thread::sleep(asked.unwrap_or(*pause).min(LONGEST_PAUSE));
     }
 }
 
@@ -106,6 +167,7 @@ fn read(path: &Path) -> Result<Vec<u8>> {
     })
 }
 
-fn shown(url: &str) -> String {
+/// The URL without a password in it.
+pub(crate) fn shown(url: &str) -> String {
     Address::Url(url.to_owned()).to_string()
 }

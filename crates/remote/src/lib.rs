@@ -1,4 +1,4 @@
-//! Everything that comes from elsewhere: HTTP with retry, and package registries.
+//! Everything that comes from elsewhere: HTTP with retry, registries of packages and of images.
 //!
 //! No address is built in: callers say where packages come from as an [`Address`], which is a URL
 //! or a folder in the registry's layout. This crate knows nothing of worklists or terminals.
@@ -8,6 +8,7 @@ mod address;
 mod error;
 mod fetch;
 mod integrity;
+pub mod oci;
 pub mod packages;
 
 pub use address::{Address, without_steps_back};

@@ -11,7 +11,7 @@ use rustix::mount::{
 use std::ffi::CString;
 use std::fs::{self, File, Permissions};
 use std::io;
-use std::os::unix::fs::{PermissionsExt, symlink};
+use std::os::unix::fs::{FileTypeExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 
 /// Device files that every process may expect.
@@ -67,7 +67,12 @@ fn folder(path: &Path, mode: u32) -> io::Result<()> {
     fs::set_permissions(path, Permissions::from_mode(mode))
 }
 
+/// Puts `from` over `to` as an overlay would.
 fn copy_tree(from: &Path, to: &Path) -> io::Result<()> {
+    if is_opaque(from) {
+        fs::remove_dir_all(to)?;
+        fs::create_dir(to)?;
+    }
     for entry in fs::read_dir(from)? {
         let entry = entry?;
         let (source, target) = (entry.path(), to.join(entry.file_name()));
@@ -87,13 +92,21 @@ fn copy_tree(from: &Path, to: &Path) -> io::Result<()> {
             Some(_) => fs::remove_file(&target)?,
             None => {}
         }
-        if metadata.is_symlink() {
+        if metadata.file_type().is_char_device() {
+            // It only says that what was there is gone.
+        } else if metadata.is_symlink() {
             symlink(fs::read_link(&source)?, &target)?;
         } else {
             fs::copy(&source, &target)?;
         }
     }
     Ok(())
+}
+
+/// Whether nothing of lower layers shows through the folder.
+fn is_opaque(folder: &Path) -> bool {
+    let says = |name| rustix::fs::getxattr(folder, name, &mut [0; 1][..]).is_ok();
+    says("user.overlay.opaque") || says("trusted.overlay.opaque")
 }
 
 /// A preparation step that the system refused.

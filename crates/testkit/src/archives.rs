@@ -17,6 +17,11 @@ pub fn npm_tarball(files: &Files) -> Vec<u8> {
 
 /// A gzip-compressed tar archive with exactly these names, whatever they are.
 pub fn tarball(files: &Files) -> Vec<u8> {
+    gzip(&tar_archive(files))
+}
+
+/// A tar archive with exactly these names, whatever they are.
+pub fn tar_archive(files: &Files) -> Vec<u8> {
     let mut tar = tar::Builder::new(Vec::new());
     for (path, bytes) in files {
         let mut header = Header::new_ustar();
@@ -29,9 +34,13 @@ pub fn tarball(files: &Files) -> Vec<u8> {
         header.set_cksum();
         tar.append(&header, &bytes[..]).expect("writing to memory cannot fail");
     }
-    let raw = tar.into_inner().expect("writing to memory cannot fail");
+    tar.into_inner().expect("writing to memory cannot fail")
+}
+
+/// The bytes, compressed.
+pub fn gzip(raw: &[u8]) -> Vec<u8> {
     let mut gzip = GzBuilder::new().operating_system(255).write(Vec::new(), Compression::new(9));
-    gzip.write_all(&raw).expect("writing to memory cannot fail");
+    gzip.write_all(raw).expect("writing to memory cannot fail");
     gzip.finish().expect("writing to memory cannot fail")
 }
 

@@ -4,10 +4,12 @@ pub mod catalogue;
 pub mod debian;
 pub mod empty;
 pub mod host;
+pub mod image;
 
 use crate::error::Result;
 use crate::worklist::{RuntimeInUse, Step};
 use content::layer::Owner;
+use std::collections::BTreeMap;
 
 /// The base of apps that name none.
 pub const DEFAULT: &str = "debian:trixie";
@@ -25,6 +27,11 @@ pub trait Base {
 
     /// The steps of the base itself, bottom first, and what people should know; asked after the runtimes.
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)>;
+
+    /// Environment that the base gives every process.
+    fn env(&self) -> BTreeMap<String, String> {
+        BTreeMap::new()
+    }
 }
 
 /// A runtime that a base provides.

@@ -1,5 +1,6 @@
 //! Which base an app has, with its pins.
 
+mod image;
 mod new_pins;
 mod suite;
 
@@ -14,27 +15,31 @@ use crate::pins::Pins;
 use crate::pipeline::{App, Order, Pinning, own_platform};
 use crate::worklist::needed_runtimes;
 use content::store::Store;
+use image::ImageWish;
 use remote::Address;
 use suite::Wishes;
 
 /// What a base is made from.
-enum Kind {
+enum Kind<'a> {
     /// The machine.
     Host,
     /// Packages of a suite.
     Debian(&'static Suite),
     /// Nothing but what is asked for, which comes from a suite.
     Empty(&'static Suite),
+    /// An image of others, by its reference.
+    Image(&'a str),
 }
 
-impl Kind {
-    fn of(app: &App) -> Result<Self> {
+impl<'a> Kind<'a> {
+    fn of(app: &'a App) -> Result<Self> {
         let base = app.survey.base.0.as_str();
         let unknown = || BuildError::UnknownBase { name: base.to_owned() };
         match base.split_once(':') {
             None if base == "host" => Ok(Self::Host),
             None if base == "empty" => Ok(Self::Empty(&SUITES[0])),
             Some(("debian", suite)) => Suite::named(suite).map(Self::Debian).ok_or_else(unknown),
+            Some(("oci", reference)) => Ok(Self::Image(reference)),
             _ => Err(unknown()),
         }
     }
@@ -50,34 +55,51 @@ pub fn of<'a>(
     store: &'a Store,
     before_asking: &dyn Fn() -> Result<()>,
 ) -> Result<Found<'a>> {
+    let old = Pins::read(&app.opened.root);
+    let may_hold = order.pinning != Pinning::Update;
+    let before_pinning = |old: Option<&Pins>| match order.pinning {
+        Pinning::Locked => {
+            let base = app.survey.base.0.clone();
+            Err(BuildError::PinsMissing { base, file_is_there: old.is_some() })
+        }
+        Pinning::Keep | Pinning::Update => before_asking(),
+    };
     let wishes = match Kind::of(app)? {
         Kind::Host => return Ok((host(order, store)?, None)),
         Kind::Debian(suite) => Wishes::of(app, suite, order.platform)?,
         Kind::Empty(suite) => Wishes::of_empty(app, suite, order.platform)?,
+        Kind::Image(reference) => {
+            let (wish, old) = (ImageWish::of(app, reference, order.platform)?, old?);
+            if let Some(pin) = wish.pinned(old.as_ref()).filter(|_| may_hold) {
+                return Ok((wish.base(order, store, &pin)?, None));
+            }
+            before_pinning(old.as_ref())?;
+            let (pin, new) = wish.pin(app, order, store, old.as_ref())?;
+            return Ok((wish.base(order, store, &pin)?, Some(new)));
+        }
     };
-    let old = Pins::read(&app.opened.root)?;
-    if order.pinning != Pinning::Update
-        && let Some(pinned) = wishes.pinned(old.as_ref())
-    {
+    let old = old?;
+    if let Some(pinned) = wishes.pinned(old.as_ref()).filter(|_| may_hold) {
         return Ok((wishes.base(app, order, pinned), None));
     }
-    if order.pinning == Pinning::Locked {
-        let base = app.survey.base.0.clone();
-        return Err(BuildError::PinsMissing { base, file_is_there: old.is_some() });
-    }
-    before_asking()?;
+    before_pinning(old.as_ref())?;
     let (pinned, new) = wishes.pin(app, order, store, old.as_ref())?;
     Ok((wishes.base(app, order, pinned), Some(new)))
 }
 
 /// The base of the app as far as it is known without asking anybody.
 pub fn foreseen<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
+    let pins = Pins::read(&app.opened.root)?;
     let wishes = match Kind::of(app)? {
         Kind::Host => return host(order, store),
         Kind::Debian(suite) => Wishes::of(app, suite, order.platform)?,
         Kind::Empty(suite) => Wishes::of_empty(app, suite, order.platform)?,
+        Kind::Image(reference) => {
+            let wish = ImageWish::of(app, reference, order.platform)?;
+            return Ok(wish.foreseen(app, order, pins.as_ref()));
+        }
     };
-    Ok(wishes.foreseen(app, order, Pins::read(&app.opened.root)?.as_ref()))
+    Ok(wishes.foreseen(app, order, pins.as_ref()))
 }
 
 fn host<'a>(order: &Order<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
@@ -97,6 +119,8 @@ pub struct Provision {
     pub version: Option<String>,
     /// Where it comes from.
     pub origin: String,
+    /// What says the version, in an image of others.
+    pub said: Option<String>,
     /// Whether `shtetl.lock` pins it.
     pub pinned: bool,
     /// The version that the suite has, when it is not taken because the constraint excludes it.
@@ -106,24 +130,26 @@ pub struct Provision {
 /// How the runtimes of an app are going to be provided on this machine's platform, as far as it is
 /// known without asking anybody.
 pub fn provisions(app: &App) -> Result<Vec<Provision>> {
+    let platform = own_platform();
+    let pins = || Pins::read(&app.opened.root);
     match Kind::of(app)? {
         Kind::Host => {
             let of_host = |runtime| Provision {
                 runtime,
                 version: None,
                 origin: "host".to_owned(),
+                said: None,
                 pinned: false,
                 instead_of: None,
             };
             let needed = needed_runtimes(&app.survey, &app.config).into_iter();
             Ok(needed.map(|wish| of_host(wish.runtime)).collect())
         }
-        Kind::Debian(suite) => {
-            let platform = own_platform();
-            let pins = Pins::read(&app.opened.root)?;
-            Ok(Wishes::of(app, suite, &platform)?.provisions(app, pins.as_ref()))
-        }
+        Kind::Debian(suite) => Ok(Wishes::of(app, suite, &platform)?.provisions(app, pins()?.as_ref())),
         Kind::Empty(_) => Ok(Vec::new()),
+        Kind::Image(reference) => {
+            Ok(ImageWish::of(app, reference, &platform)?.provisions(app, pins()?.as_ref()))
+        }
     }
 }
 

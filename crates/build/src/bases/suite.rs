@@ -161,7 +161,8 @@ impl<'a> Wishes<'a> {
             };
             let of_suite = self.wanted.suite.runtime(name, |_| true).filter(|_| wanted.own.is_none());
             let instead_of = of_suite.map(|own| format!("{} of {}", own.version, self.base));
-            Some(Provision { runtime: name, version, origin, pinned: pinned.is_some(), instead_of })
+            let pinned = pinned.is_some();
+            Some(Provision { runtime: name, version, origin, said: None, pinned, instead_of })
         };
         needed_runtimes(&app.survey, &app.config).into_iter().filter_map(provision).collect()
     }

@@ -118,8 +118,13 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
     list.notes.extend(notes);
     list.steps.extend(below);
     list.steps.sort_by_key(|s| s.role);
-    path.extend(["/usr/local/bin", "/usr/bin", "/bin"].map(str::to_owned));
-    path.dedup();
+    let mut env = base.env();
+    let usual = env.remove("PATH").unwrap_or_else(|| "/usr/local/bin:/usr/bin:/bin".to_owned());
+    path.extend(usual.split(':').map(str::to_owned));
+    let mut seen = BTreeSet::new();
+    path.retain(|folder| seen.insert(folder.clone()));
+    env.append(&mut list.env);
+    list.env = env;
     list.env.insert("PATH".to_owned(), path.join(":"));
     list.env.insert("HOME".to_owned(), format!("/{}", crate::base::APP_HOME));
     Ok(list)

@@ -80,6 +80,7 @@ pub fn order<'a>(tag: &'a str, compress: &str, around: &'a Surroundings, fetcher
         created: &around.created,
         host: &around.host,
         book: &around.book,
+        credentials: &around.credentials,
         fetcher,
         pinning: Pinning::Keep,
         now: Surroundings::now(),

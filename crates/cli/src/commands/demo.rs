@@ -84,6 +84,7 @@ impl<'a> Demo<'a> {
             store: Store::open(&folder.join("store"))?,
             host: around.host.clone(),
             book: around.book.clone(),
+            credentials: around.credentials.clone(),
             jobs: around.jobs,
             platform: around.platform.clone(),
             created: around.created.clone(),

@@ -128,8 +128,12 @@ fn provided(provision: &Provision) -> (String, String) {
     let pinned = if provision.pinned { "pinned in shtetl.lock" } else { "not pinned yet" };
     let origin = &provision.origin;
     match (&provision.version, &provision.instead_of) {
-        (None, None) => ("that of this machine".to_owned(), String::new()),
-        (Some(version), None) => (version.clone(), format!("by {origin}, {pinned}")),
+        (None, None) if origin == "host" => ("that of this machine".to_owned(), String::new()),
+        (None, None) => ("what it carries".to_owned(), format!("by {origin}, {pinned}")),
+        (Some(version), None) => {
+            let said = provision.said.as_ref().map_or(String::new(), |said| format!(", as {said} says"));
+            (version.clone(), format!("by {origin}{said}, {pinned}"))
+        }
         (version, Some(instead)) => {
             let newest = version.as_deref().unwrap_or("the newest that fits");
             (newest.to_owned(), format!("by {origin}, in place of {instead}; {pinned}"))

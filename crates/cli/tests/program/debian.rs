@@ -145,7 +145,7 @@ fn a_base_is_composed_with_every_fixup() {
     ");
     insta::assert_snapshot!(program.run("show app --packages").stdout, @"
     app:latest  node 20.19.2, on debian:trixie, linux/amd64
-      image   sha256:72a987fd5c9b280d318bb1588693ce8eac0c166aa38246b0ec43fc1b2c582996
+      image   sha256:ca0f88e53ffa753f078301c2bfb3f8b199d00ad408433523d369b0c5c8d3c1cd
       source  sha256:8745a3b2120adce90310bef6e117a9e99cbd29aed48a46795ee61ba8e5fae1cc
 
     layers, bottom to top

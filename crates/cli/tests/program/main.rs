@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on fails")]
 
 mod bad_input;
+mod base_images;
 mod build;
 mod check;
 mod debian;

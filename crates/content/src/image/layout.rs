@@ -175,8 +175,9 @@ pub fn unpack_archive(archive: &Path, into: &Path) -> Result<()> {
             Some(hex) => hex.len() == 64 && hex.bytes().all(|b| b.is_ascii_hexdigit()),
             None => matches!(name, "oci-layout" | "index.json"),
         };
+        // Some programs put documents of other formats beside a layout.
         if !expected {
-            return Err(malformed(format!("{name:?} is no part of an image layout")));
+            continue;
         }
         let path = into.join(name);
         let mut bytes = File::create(&path).at(&path)?;

@@ -96,7 +96,7 @@ impl Codec {
     }
 
     /// Reads the raw bytes of a whole layer.
-    pub(super) fn layer_reader<'a>(self, layer: impl Read + 'a) -> io::Result<Box<dyn Read + 'a>> {
+    pub fn layer_reader<'a>(self, layer: impl Read + 'a) -> io::Result<Box<dyn Read + 'a>> {
         Ok(match self {
             Self::Zstd => Box::new(zstd::stream::read::Decoder::new(layer)?),
             Self::Gzip => Box::new(flate2::read::MultiGzDecoder::new(layer)),

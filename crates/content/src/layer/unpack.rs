@@ -4,7 +4,7 @@ use super::codec::Codec;
 use crate::digest::{DiffId, Hasher};
 use crate::error::{ContentError, PathContext, Result};
 use rustix::fd::OwnedFd;
-use rustix::fs::{self as fs, AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags};
+use rustix::fs::{self as fs, AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags, XattrFlags};
 use std::fs::File;
 use std::io::{self, BufReader, Read};
 use std::path::{Component, Path};
@@ -36,6 +36,26 @@ pub fn unpack(blob: &Path, codec: Codec, diff_id: DiffId, into: &Path, own: bool
     })
 }
 
+/// How the names of entries begin that say that something is gone.
+const WHITEOUT: &str = ".wh.";
+/// After that beginning: everything of lower layers in the folder is gone.
+const OPAQUE: &str = ".wh..opq";
+
+/// Makes something; what an earlier entry of the same name made is removed for it.
+fn in_place_of<T>(
+    parent: &OwnedFd,
+    name: &str,
+    make: impl Fn() -> rustix::io::Result<T>,
+) -> rustix::io::Result<T> {
+    match make() {
+        Err(rustix::io::Errno::EXIST) => {
+            fs::unlinkat(parent, name, AtFlags::empty())?;
+            make()
+        }
+        made => made,
+    }
+}
+
 struct Target {
     root: OwnedFd,
     label: String,
@@ -48,6 +68,9 @@ impl Target {
         let shown = path.display().to_string();
         let Some((parents, name)) = self.split(&path)? else { return Ok(()) };
         let parent = self.folder(&parents, &shown)?;
+        if let Some(gone) = name.strip_prefix(WHITEOUT) {
+            return self.put_whiteout(&parent, gone).at(&shown);
+        }
         let mode = Mode::from_raw_mode(entry.header().mode().at(&self.label)? & 0o7777);
         match entry.header().entry_type() {
             EntryType::Directory => match fs::mkdirat(&parent, &name, mode) {
@@ -57,18 +80,38 @@ impl Target {
             EntryType::Regular | EntryType::Continuous => {
                 // Only ever a new file: nothing that an earlier entry made is written through.
                 let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
-                let mut file = File::from(fs::openat(&parent, &name, flags, mode).at(&shown)?);
-                io::copy(&mut entry, &mut file).at(&shown)?;
+                let made = in_place_of(&parent, &name, || fs::openat(&parent, &name, flags, mode));
+                io::copy(&mut entry, &mut File::from(made.at(&shown)?)).at(&shown)?;
             }
             EntryType::Symlink => {
                 let link = entry.link_name().at(&self.label)?.unwrap_or_default().into_owned();
-                fs::symlinkat(&link, &parent, &name).at(&shown)?;
+                in_place_of(&parent, &name, || fs::symlinkat(&link, &parent, &name)).at(&shown)?;
             }
+            EntryType::Link => {
+                let other = entry.link_name().at(&self.label)?.unwrap_or_default().into_owned();
+                let Some((parents, other)) = self.split(&other)? else { return Ok(()) };
+                let from = self.folder(&parents, &shown)?;
+                let link = || fs::linkat(&from, &other, &parent, &name, AtFlags::empty());
+                return in_place_of(&parent, &name, link).at(&shown);
+            }
+            // Devices are given to processes by whoever runs them.
+            EntryType::Char | EntryType::Block | EntryType::Fifo => return Ok(()),
             other => {
                 return Err(self.malformed(&shown, format!("entries of type {other:?} are not supported")));
             }
         }
         self.finish(&entry, &parent, &name, mode).at(&shown)
+    }
+
+    /// What says that something of a lower layer is gone (OCI image specification, "Whiteouts"), as an
+    /// overlay file system says it.
+    fn put_whiteout(&self, parent: &OwnedFd, gone: &str) -> io::Result<()> {
+        if gone == OPAQUE {
+            let attribute = if self.own { "trusted.overlay.opaque" } else { "user.overlay.opaque" };
+            return Ok(fs::fsetxattr(parent, attribute, b"y", XattrFlags::empty())?);
+        }
+        let make = || fs::mknodat(parent, gone, FileType::CharacterDevice, Mode::empty(), 0);
+        Ok(in_place_of(parent, gone, make)?)
     }
 
     fn finish(
@@ -104,9 +147,6 @@ impl Target {
             }
         }
         let Some(name) = parts.pop() else { return Ok(None) };
-        if name.starts_with(".wh.") {
-            return Err(self.malformed(&name, "whiteouts are not supported".to_owned()));
-        }
         Ok(Some((parts, name)))
     }
 

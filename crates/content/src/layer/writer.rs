@@ -4,11 +4,12 @@ use super::codec::{BlockWriter, Codec};
 use super::entry::TarWriter;
 use super::fragment::Fragment;
 use crate::digest::{BlobDigest, DiffId, Hasher};
-use crate::error::{PathContext, Result};
+use crate::error::{ContentError, PathContext, Result};
 use crate::store::{Store, TemporaryFile};
 use crc32fast::Hasher as Crc;
 use serde::{Deserialize, Serialize};
-use std::io::{self, Write};
+use std::fs::File;
+use std::io::{self, BufReader, Read, Write};
 
 /// A finished layer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -34,6 +35,7 @@ pub struct LayerWriter<'s> {
     raw: Hasher,
     raw_length: u64,
     crc: Crc,
+    adopted: Option<WrittenLayer>,
 }
 
 impl<'s> LayerWriter<'s> {
@@ -42,7 +44,7 @@ impl<'s> LayerWriter<'s> {
         let mut blob = HashedFile { file: store.temporary_file()?, hasher: Hasher::new() };
         blob.write_all(codec.prologue())?;
         let raw = Hasher::new();
-        Ok(Self { store, codec, threads, blob, raw, raw_length: 0, crc: Crc::new() })
+        Ok(Self { store, codec, threads, blob, raw, raw_length: 0, crc: Crc::new(), adopted: None })
     }
 
     /// The codec of this layer; fragments must have the same.
@@ -78,8 +80,41 @@ impl<'s> LayerWriter<'s> {
         Ok(())
     }
 
+    /// Takes a finished blob of the store for the whole layer, in place of anything that is written.
+    /// Its content must be that of `diff_id`.
+    pub fn adopt(&mut self, digest: BlobDigest, codec: Codec, diff_id: DiffId) -> Result<()> {
+        let path = self.store.blob_path(digest);
+        let file = File::open(&path).at(&path)?;
+        let size = file.metadata().at(&path)?.len();
+        let (found, raw_size) =
+            Hasher::of_reader(&mut codec.layer_reader(BufReader::new(file)).at(&path)?).at(&path)?;
+        if DiffId(found) != diff_id {
+            return Err(ContentError::DigestMismatch {
+                what: format!("layer {}", path.display()),
+                expected: diff_id.to_string(),
+                found: DiffId(found).to_string(),
+            });
+        }
+        self.adopted = Some(WrittenLayer { digest, diff_id, size, raw_size, codec });
+        Ok(())
+    }
+
+    /// Appends the entries of a whole tar archive as they are.
+    pub fn archive(&mut self, archive: &mut dyn Read) -> Result<()> {
+        let mut blocks = BlockWriter::new(&mut self.blob, self.codec, self.threads);
+        let mut tee = Tee { hasher: &mut self.raw, next: &mut blocks };
+        io::copy(archive, &mut tee)?;
+        let (_, crc, length) = blocks.finish()?;
+        self.crc.combine(&crc);
+        self.raw_length += length;
+        Ok(())
+    }
+
     /// Ends the archive and puts the blob into the store.
     pub fn finish(mut self) -> Result<WrittenLayer> {
+        if let Some(adopted) = self.adopted {
+            return Ok(adopted);
+        }
         // Two zero blocks end a tar archive (POSIX.1-2001, pax, "ustar Interchange Format").
         let end = [0; 1024];
         self.raw.update(&end);
@@ -137,8 +172,6 @@ mod tests {
     use super::*;
     use crate::digest::Sha256;
     use crate::layer::{Entry, FragmentWriter};
-    use std::fs::File;
-    use std::io::Read;
 
     fn mixed_layer(store: &Store, codec: Codec, threads: usize) -> WrittenLayer {
         // Two and a half blocks that do not compress to nothing.

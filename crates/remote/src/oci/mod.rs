@@ -1,0 +1,13 @@
+//! Images of registries (OCI distribution specification 1.1) and of layouts.
+
+mod authorisation;
+mod credentials;
+mod documents;
+mod reference;
+mod registry;
+mod source;
+
+pub use credentials::CredentialFiles;
+pub use documents::{ForeignConfig, ForeignManifest, Part};
+pub use reference::{Reference, ReferenceFault, Target};
+pub use source::ImageSource;

@@ -1,0 +1,123 @@
+//! Pulling from a registry.
+
+use super::authorisation::{answer, denied};
+use super::credentials::CredentialFiles;
+use super::documents::ACCEPTED;
+use super::reference::{Reference, Target};
+use crate::error::{RemoteError, Result};
+use crate::fetch::{Answer, Fetcher, shown, with_retry};
+use content::BlobDigest;
+use std::io::{Read, Write};
+use std::sync::Mutex;
+
+/// A document is no larger than this, in bytes (the specification lets registries refuse beyond 4 MiB).
+const LARGEST_DOCUMENT: u64 = 8 << 20;
+/// So much is read at once, in bytes.
+const CHUNK: usize = 64 << 10;
+
+/// A name in a registry, with what was learned of how to be let in.
+pub(super) struct Registry<'a> {
+    pub(super) reference: Reference,
+    fetcher: &'a Fetcher,
+    credentials: &'a CredentialFiles,
+    /// The header that let us in last.
+    authorisation: Mutex<Option<String>>,
+}
+
+impl<'a> Registry<'a> {
+    pub(super) fn new(reference: Reference, fetcher: &'a Fetcher, credentials: &'a CredentialFiles) -> Self {
+        Self { reference, fetcher, credentials, authorisation: Mutex::new(None) }
+    }
+
+    /// The bytes of a manifest.
+    pub(super) fn manifest(&self, target: &Target) -> Result<Vec<u8>> {
+        let url = self.reference.url(&format!("manifests/{target}"));
+        let accept = ACCEPTED.join(", ");
+        let bytes = with_retry(|| {
+            let mut answer = self.ask(&url, &[("Accept", &accept)])?.successful(&url)?;
+            let mut bytes = Vec::new();
+            let read = answer.body().take(LARGEST_DOCUMENT).read_to_end(&mut bytes);
+            read.map_err(|e| RemoteError::Unreachable { url: shown(&url), detail: e.to_string() })?;
+            Ok(bytes)
+        })?;
+        match target {
+            Target::Digest(digest) if BlobDigest::of(&bytes) != *digest => {
+                Err(wrong(&url, *digest, BlobDigest::of(&bytes)))
+            }
+            _ => Ok(bytes),
+        }
+    }
+
+    /// Writes a blob to `to`. What came before a connection was cut is not asked for again.
+    pub(super) fn blob(&self, digest: BlobDigest, size: u64, to: &mut dyn Write) -> Result<()> {
+        let url = self.reference.url(&format!("blobs/{digest}"));
+        let mut received = 0;
+        loop {
+            let before = received;
+            match with_retry(|| self.rest_of(&url, size, &mut received, to)) {
+                // A connection that brings something each time is not given up.
+                Err(RemoteError::Unreachable { .. }) if received > before => {}
+                ended => return ended,
+            }
+        }
+    }
+
+    fn rest_of(&self, url: &str, size: u64, received: &mut u64, to: &mut dyn Write) -> Result<()> {
+        let range = format!("bytes={received}-");
+        let headers: &[(&str, &str)] = if *received == 0 { &[] } else { &[("Range", &range)] };
+        let mut answer = self.ask(url, headers)?.successful(url)?;
+        let cut = |detail: String| RemoteError::Unreachable { url: shown(url), detail };
+        // A server that knows nothing of parts sends all again.
+        let mut known = if answer.status() == 206 { 0 } else { *received };
+        let mut body = answer.body();
+        let mut chunk = vec![0; CHUNK];
+        while *received < size {
+            let count = body.read(&mut chunk).map_err(|e| cut(e.to_string()))?;
+            if count == 0 {
+                return Err(cut(format!("it ended after {received} of {size} bytes")));
+            }
+            let skipped = known.min(count as u64);
+            known -= skipped;
+            let new = &chunk[usize::try_from(skipped).unwrap_or(count)..count];
+            to.write_all(new).map_err(|source| RemoteError::Io { path: "the store".into(), source })?;
+            *received += new.len() as u64;
+        }
+        Ok(())
+    }
+
+    /// Asks, and once more with credentials when they are asked for.
+    fn ask(&self, url: &str, headers: &[(&str, &str)]) -> Result<Answer> {
+        let known = self.authorisation.lock().map(|known| known.clone()).unwrap_or_default();
+        let first = self.fetcher.ask(url, &with_authorisation(headers, known.as_deref()))?;
+        if !matches!(first.status(), 401 | 403) {
+            return Ok(first);
+        }
+        let challenges = first.headers("WWW-Authenticate");
+        drop(first);
+        let (value, found) = answer(self.fetcher, self.credentials, &self.reference, &challenges)?;
+        let refused = || denied(&self.reference, &shown(url), found.clone());
+        let value = value.ok_or_else(refused)?;
+        let second = self.fetcher.ask(url, &with_authorisation(headers, Some(&value)))?;
+        if matches!(second.status(), 401 | 403) {
+            return Err(refused());
+        }
+        if let Ok(mut known) = self.authorisation.lock() {
+            *known = Some(value);
+        }
+        Ok(second)
+    }
+}
+
+fn with_authorisation<'h>(headers: &[(&'h str, &'h str)], value: Option<&'h str>) -> Vec<(&'h str, &'h str)> {
+    headers.iter().copied().chain(value.map(|value| ("Authorization", value))).collect()
+}
+
+/// That bytes are not the ones that were named.
+pub(super) fn wrong(url: &str, expected: BlobDigest, found: BlobDigest) -> RemoteError {
+    RemoteError::Integrity {
+        url: shown(url),
+        algorithm: "sha256",
+        expected: expected.hex(),
+        found: found.hex(),
+    }
+}
