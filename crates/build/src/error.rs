@@ -119,6 +119,9 @@ pub enum BuildError {
         base: String,
         registry: String,
     },
+    /// A program of a step failed.
+    #[error("{step}: {command} failed")]
+    StepFailed { step: String, command: String, status: String, said: Vec<String> },
     /// A base image cannot be got.
     #[error("{base}: {source}")]
     BaseImage { base: String, source: RemoteError },

@@ -1,9 +1,10 @@
 //! Runs the steps whose results are not in the store, several at once, and tells what happens.
 
 use crate::error::{BuildError, Result};
+use crate::pipeline::own_platform;
 use crate::worklist::{Form, LastInputs, MissReason, Role, Step, StepResult, Tools, compare};
 use content::StepKey;
-use content::layer::LayerWriter;
+use content::layer::{Codec, LayerWriter};
 use content::store::Store;
 use remote::Fetcher;
 use serde::{Deserialize, Serialize};
@@ -128,6 +129,9 @@ fn one_step(
         Ok(result) => return Ok(found(result)),
         Err(because) => because,
     };
+    let root_form = Form { codec: Codec::default(), platform: own_platform() };
+    let root = step.root.iter().map(|step| one_step(app, step, &root_form, around, failed));
+    let root = root.map(|done| done.map(|(_, result)| result)).collect::<Result<Vec<_>>>()?;
     // One of 64 locks by key: another process that runs the same step is waited for.
     let _turn = store.lock(&format!("step-{}", &key.hex()[..2]))?;
     if let Ok(result) = decide(store, app, step, form).found {
@@ -145,8 +149,13 @@ fn one_step(
         }
     };
     let interrupted = || failed.load(Ordering::Relaxed) || (around.interrupted)();
-    let tools =
-        Tools { fetcher: around.fetcher, jobs: around.jobs, progress: &progress, interrupted: &interrupted };
+    let tools = Tools {
+        fetcher: around.fetcher,
+        jobs: around.jobs,
+        root: &root,
+        progress: &progress,
+        interrupted: &interrupted,
+    };
     let mut layer = LayerWriter::new(store, form.codec, around.jobs)?;
     let packages = step.work.write(&mut layer, &tools)?;
     let result = StepResult { layer: layer.finish()?, packages };

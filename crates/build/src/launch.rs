@@ -84,6 +84,9 @@ pub fn start(
         argv: variant.config.config.entrypoint.iter().cloned().chain(how.arguments).collect(),
         env: env.into_iter().collect(),
         folder: variant.config.config.working_dir.clone(),
+        shared: Vec::new(),
+        root_writable: false,
+        network: true,
         writable: ["tmp", "var/tmp", crate::base::APP_HOME].map(str::to_owned).into(),
         uid,
         gid,
@@ -196,7 +199,7 @@ fn user_of(text: &str) -> (u32, u32) {
 }
 
 /// The way of running that works here, found out on the store's own file system.
-fn working_mode(store: &Store) -> Result<Mode> {
+pub(crate) fn working_mode(store: &Store) -> Result<Mode> {
     let scratch = store.temporary_folder()?;
     let mode = sandbox::probe(&scratch);
     remove_tree(&scratch);
@@ -222,7 +225,7 @@ fn unpacked_layers(store: &Store, variant: &ProcessImage, mode: Mode) -> Result<
         .collect()
 }
 
-fn unpacked(
+pub(crate) fn unpacked(
     store: &Store,
     blob: &std::path::Path,
     codec: Codec,

@@ -37,6 +37,7 @@ pub mod execute;
 pub mod image;
 pub mod init;
 pub mod inspect;
+mod isolated;
 pub mod lang;
 pub mod launch;
 pub mod ledger;

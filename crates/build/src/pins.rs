@@ -31,6 +31,9 @@ pub struct Pins {
     /// Runtimes that come from a registry, by platform and name.
     #[serde(default)]
     pub runtimes: BTreeMap<String, BTreeMap<String, ExactRuntime>>,
+    /// Packages of the root that things are built in, by the platform of the machine that builds.
+    #[serde(default)]
+    pub build: BTreeMap<String, PinnedSet>,
     /// Images of others, by platform.
     #[serde(default)]
     pub images: BTreeMap<String, ImagePin>,
@@ -74,8 +77,22 @@ impl Pins {
         let mut runtimes = same.map(|p| p.runtimes.clone()).unwrap_or_default();
         runtimes.insert(platform.to_owned(), exact);
         runtimes.retain(|_, exact| !exact.is_empty());
-        let images = BTreeMap::new();
-        Self { version: VERSION, base: base.to_owned(), suites, platforms, runtimes, images }
+        let build = same.map(|p| p.build.clone()).unwrap_or_default();
+        let base = base.to_owned();
+        Self { version: VERSION, base, suites, platforms, runtimes, build, images: BTreeMap::new() }
+    }
+
+    /// Pins the root that things are built in on a platform; an empty one is none.
+    pub fn set_build(&mut self, platform: &str, set: &PinnedSet) {
+        self.build.remove(platform);
+        if !set.packages.is_empty() {
+            self.build.insert(platform.to_owned(), set.clone());
+        }
+    }
+
+    /// The root that things are built in on `platform`, if it belongs to `base`.
+    pub fn build(&self, base: &str, platform: &str) -> Option<&PinnedSet> {
+        self.build.get(platform).filter(|_| self.base == base)
     }
 
     /// New pins of one platform whose base is an image of others.
@@ -115,14 +132,12 @@ impl Pins {
             line(format_args!("{name} = {{ date = {date}, sha256 = {sha256} }}"));
         }
         for (platform, sets) in &self.platforms {
-            for (set, PinnedSet { asked, packages }) in sets {
-                line(format_args!("\n[platforms.{}.{set}]", quoted(platform)));
-                let asked: Vec<String> = asked.iter().map(|name| quoted(name)).collect();
-                line(format_args!("asked = [{}]", asked.join(", ")));
-                line(format_args!("packages = ["));
-                packages.iter().for_each(|package| line(format_args!("  {},", inline(package))));
-                line(format_args!("]"));
+            for (name, set) in sets {
+                line(format_args!("\n[platforms.{}.{name}]\n{}", quoted(platform), lines(set)));
             }
+        }
+        for (platform, set) in &self.build {
+            line(format_args!("\n[build.{}]\n{}", quoted(platform), lines(set)));
         }
         for (platform, runtimes) in &self.runtimes {
             line(format_args!("\n[runtimes.{}]", quoted(platform)));
@@ -152,7 +167,7 @@ impl Pins {
     pub fn moved(&self, old: Option<&Self>, platform: &str) -> Vec<String> {
         let versions = |pins: &Self| -> BTreeMap<String, String> {
             let sets = pins.platforms.get(platform).into_iter().flat_map(BTreeMap::values);
-            let sets = sets.flat_map(|set| &set.packages);
+            let sets = sets.chain(pins.build.values()).flat_map(|set| &set.packages);
             let exact = pins.runtimes.get(platform).into_iter().flat_map(BTreeMap::values);
             let image = pins.images.get(platform);
             let digest = image.map(|image| ("the base image".to_owned(), image.manifest.clone()));
@@ -175,6 +190,13 @@ impl Pins {
         moved.extend(old.keys().filter(|n| !new.contains_key(*n)).map(|name| format!("{name} is gone")));
         moved
     }
+}
+
+/// The lines of a set, one a package.
+fn lines(set: &PinnedSet) -> String {
+    let asked: Vec<String> = set.asked.iter().map(|name| quoted(name)).collect();
+    let packages: String = set.packages.iter().map(|package| format!("  {},\n", inline(package))).collect();
+    format!("asked = [{}]\npackages = [\n{packages}]", asked.join(", "))
 }
 
 fn inline(package: &PackagePin) -> String {

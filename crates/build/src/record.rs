@@ -38,6 +38,9 @@ pub struct Record {
     pub buildpacks: Vec<BuildpackRecord>,
     /// The runtimes.
     pub runtimes: Vec<RuntimeInUse>,
+    /// What steps ran to build it; it is not in the image.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub tools: Vec<RuntimeInUse>,
     /// Every package in the image.
     pub packages: Vec<PackageFact>,
     /// The steps with their keys and inputs.
@@ -137,6 +140,7 @@ impl Record {
             base: survey.base.0.clone(),
             buildpacks: survey.chosen_findings().map(buildpack).collect(),
             runtimes: worklist.runtimes.clone(),
+            tools: worklist.tools.clone(),
             packages: results.iter().flat_map(|(_, r)| r.packages.clone()).collect(),
             steps: worklist.steps.iter().zip(results).map(step).collect(),
             layers: results.iter().map(layer).collect(),

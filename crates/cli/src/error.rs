@@ -582,6 +582,14 @@ fn runtime_error(error: &BuildError) -> Worded {
 
 fn run_error(error: &BuildError) -> Worded {
     match error {
+        BuildError::StepFailed { step, command, status, said } => Worded {
+            details: said.iter().map(|line| format!("  {line}")).collect(),
+            ..worded(
+                FAILED,
+                format!("{step}: the command ended with {status}: {command}"),
+                "correct what it says; it runs without the network, and sees only what is packed",
+            )
+        },
         BuildError::OtherPlatform { image, platform, here } => worded(
             WRONG,
             format!("{image} is for {platform}, and this machine is {here}"),

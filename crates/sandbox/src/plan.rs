@@ -45,8 +45,14 @@ pub struct Plan {
     pub env: Vec<(String, String)>,
     /// The working folder inside the root.
     pub folder: String,
-    /// Folders, from the root, that are empty and may be written to; all else is read-only.
+    /// Folders, from the root, that are empty and may be written to.
     pub writable: Vec<String>,
+    /// Folders of the caller that may be written to, with their place from the root.
+    pub shared: Vec<(PathBuf, String)>,
+    /// Whether the rest of the root may be written to, too; nobody else sees what is written there.
+    pub root_writable: bool,
+    /// Whether the process has the caller's network; otherwise it has only a loopback interface.
+    pub network: bool,
     /// The user that the process sees itself as.
     pub uid: u32,
     /// The group that the process sees itself in.

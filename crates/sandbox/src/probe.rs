@@ -37,6 +37,9 @@ fn attempt(mode: Mode, scratch: &Path) -> Result<(), (String, String)> {
     let prepare = |e: std::io::Error| ("prepare the root folder".to_owned(), e.to_string());
     fs::create_dir_all(scratch.join("layer")).map_err(prepare)?;
     let plan = Plan {
+        shared: Vec::new(),
+        root_writable: false,
+        network: true,
         mode,
         layers: vec![scratch.join("layer")],
         scratch: scratch.to_owned(),

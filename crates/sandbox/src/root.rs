@@ -36,7 +36,7 @@ pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
     for (name, mode) in [("sys", 0o555), ("etc", 0o755)] {
         folder(&scratch.join("front").join(name), mode)?;
     }
-    for path in &plan.writable {
+    for path in plan.writable.iter().chain(plan.shared.iter().map(|(_, path)| path)) {
         let mut here = scratch.join("front");
         for name in path.split('/') {
             here.push(name);
@@ -140,13 +140,18 @@ pub(crate) fn enter(plan: &Plan) -> Result<(), Failed> {
         let flags = MountFlags::NOSUID | MountFlags::NODEV;
         mount("tmpfs", root.join(path), "tmpfs", flags, &*options).step("mount a writable folder")?;
     }
+    for (from, path) in &plan.shared {
+        mount_bind(from, root.join(path)).step("mount a shared folder")?;
+    }
     let flags = MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
     mount("proc", root.join("proc"), "proc", flags, None).step("mount /proc")?;
     if plan.mode.isolation == Isolation::Superuser {
         guard_kernel(&root.join("proc")).step("guard /proc")?;
     }
-    let read_only = MountFlags::BIND | MountFlags::RDONLY | MountFlags::NODEV;
-    mount_remount(&root, read_only, c"").step("make the root read-only")?;
+    if !plan.root_writable {
+        let read_only = MountFlags::BIND | MountFlags::RDONLY | MountFlags::NODEV;
+        mount_remount(&root, read_only, c"").step("make the root read-only")?;
+    }
     std::env::set_current_dir(&root).step("enter the root")?;
     rustix::process::pivot_root(".", ".").step("change the root")?;
     unmount(".", UnmountFlags::DETACH).step("leave the old root")?;

@@ -69,7 +69,7 @@ pub fn start(plan: &Plan, io: [Stdio; 3]) -> Result<Running, SandboxError> {
         Isolation::SingleUser => "single-user",
     };
     let mut command = Command::new("/proc/self/exe");
-    command.arg0(STAGE_NAME).arg("one").arg(isolation);
+    command.arg0(STAGE_NAME).arg("one").arg(isolation).arg(if plan.network { "open" } else { "alone" });
     command.arg(control_read.as_raw_fd().to_string()).arg(report_write.as_raw_fd().to_string());
     command.arg(plan.uid.to_string()).arg(plan.gid.to_string());
     let [stdin, stdout, stderr] = io;

@@ -1,5 +1,6 @@
 //! What the program does when it is started as a stage of its own sandbox.
 
+use crate::loopback::raise_loopback;
 use crate::plan::{Isolation, Plan};
 use crate::root::{self, Failed, Step};
 use crate::running::inherit;
@@ -48,7 +49,7 @@ pub fn enter_stage() -> Option<ExitCode> {
         return None;
     }
     let args: Vec<String> = args.collect();
-    let [stage, isolation, control, report, uid, gid] = &args[..] else {
+    let [stage, isolation, network, control, report, uid, gid] = &args[..] else {
         return Some(ExitCode::from(STAGE_FAILED));
     };
     let numbers = [control, report, uid, gid].map(|n| n.parse::<i32>());
@@ -65,7 +66,7 @@ pub fn enter_stage() -> Option<ExitCode> {
     let [control, report] = pipes;
     let (uid, gid) = (uid.unsigned_abs(), gid.unsigned_abs());
     let code = match stage.as_str() {
-        "one" => stage_one(isolation, control, report, uid, gid),
+        "one" => stage_one([isolation, network], control, report, uid, gid),
         _ => stage_two(File::from(control), File::from(report)),
     };
     Some(code)
@@ -84,11 +85,19 @@ fn tell_failure(report: &mut File, failed: &Failed) -> ExitCode {
 }
 
 /// Enters new namespaces and starts stage two as their first process.
-fn stage_one(isolation: &str, control: OwnedFd, report: OwnedFd, uid: u32, gid: u32) -> ExitCode {
+fn stage_one(
+    [isolation, network]: [&str; 2],
+    control: OwnedFd,
+    report: OwnedFd,
+    uid: u32,
+    gid: u32,
+) -> ExitCode {
     let fds = [control.as_raw_fd(), report.as_raw_fd()];
     let mut report = File::from(report);
     let single_user = isolation == "single-user";
-    match separate(single_user, uid, gid).and_then(|()| spawn_stage_two(isolation, fds, uid, gid)) {
+    match separate(single_user, network == "alone", uid, gid)
+        .and_then(|()| spawn_stage_two(isolation, fds, uid, gid))
+    {
         Err(failed) => tell_failure(&mut report, &failed),
         Ok(mut second) => {
             drop((control, report));
@@ -99,7 +108,7 @@ fn stage_one(isolation: &str, control: OwnedFd, report: OwnedFd, uid: u32, gid: 
     }
 }
 
-fn separate(single_user: bool, uid: u32, gid: u32) -> Result<(), Failed> {
+fn separate(single_user: bool, alone: bool, uid: u32, gid: u32) -> Result<(), Failed> {
     let (outer_uid, outer_gid) = (getuid().as_raw(), getgid().as_raw());
     if single_user {
         // SAFETY: this process has one thread and shares nothing that a new namespace could break.
@@ -108,9 +117,13 @@ fn separate(single_user: bool, uid: u32, gid: u32) -> Result<(), Failed> {
         fs::write("/proc/self/uid_map", format!("{uid} {outer_uid} 1")).step("map the user")?;
         fs::write("/proc/self/gid_map", format!("{gid} {outer_gid} 1")).step("map the group")?;
     }
-    let spaces = UnshareFlags::NEWNS | UnshareFlags::NEWPID | UnshareFlags::NEWIPC | UnshareFlags::NEWUTS;
+    let mut spaces = UnshareFlags::NEWNS | UnshareFlags::NEWPID | UnshareFlags::NEWIPC | UnshareFlags::NEWUTS;
+    spaces.set(UnshareFlags::NEWNET, alone);
     // SAFETY: as above.
     unsafe { unshare_unsafe(spaces) }.step("make namespaces")?;
+    if alone {
+        raise_loopback().step("raise the loopback interface")?;
+    }
     if single_user {
         keep_capabilities().step("keep capabilities for mounting")?;
     }
@@ -135,7 +148,7 @@ fn spawn_stage_two(
     gid: u32,
 ) -> Result<std::process::Child, Failed> {
     let mut command = Command::new("/proc/self/exe");
-    command.arg0(STAGE_NAME).args(["two", isolation]);
+    command.arg0(STAGE_NAME).args(["two", isolation, "open"]);
     command.args(fds.map(|fd| fd.to_string())).args([uid, gid].map(|n| n.to_string()));
     inherit(&mut command, fds);
     command.spawn().step("start the first process of the namespaces")

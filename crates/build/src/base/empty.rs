@@ -59,14 +59,14 @@ impl Base for EmptyBase {
         Err(BuildError::RuntimeNotInBase { runtime, base: "empty".to_owned() })
     }
 
+    fn tool(&mut self, tool: &'static str) -> Result<Provided> {
+        self.packages.tool(tool)
+    }
+
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
         let files = Skeleton { users: self.with.contains(&EmptyPart::Users) };
-        let mut steps = vec![Step {
-            name: "empty base".to_owned(),
-            role: Role::Base,
-            inputs: vec![Input::of_parts("files", files.texts())],
-            work: Box::new(files),
-        }];
+        let mut steps =
+            vec![Step::new("empty base", Role::Base, vec![Input::of_parts("files", files.texts())], files)];
         if self.with.iter().any(|part| part.package().is_some()) {
             steps.push(self.packages.step("base", "empty base packages".to_owned(), Role::Base));
         }

@@ -25,6 +25,9 @@ pub trait Base {
     /// A runtime, with the step that writes it.
     fn runtime(&mut self, runtime: &'static str) -> Result<Provided>;
 
+    /// Something that only builds, with the steps of the root that it works in, bottom first.
+    fn tool(&mut self, tool: &'static str) -> Result<Provided>;
+
     /// The steps of the base itself, bottom first, and what people should know; asked after the runtimes.
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)>;
 

@@ -4,21 +4,28 @@ use super::{NewPins, Provision, address};
 use crate::addresses::Ecosystem;
 use crate::base::Base;
 use crate::base::debian::{
-    self, Archives, BASE, DebianBase, EXTRA, ExactRuntime, LIBRARIES, Sets, Suite, Wanted, WantedRuntime,
+    self, Archives, BASE, BuildRoot, DebianBase, EXTRA, ExactRuntime, LIBRARIES, PinnedSet, Sets, Suite,
+    Wanted, WantedRuntime,
 };
 use crate::base::empty::EmptyBase;
 use crate::error::{BuildError, PathFacts, Result};
 use crate::lang;
 use crate::pins::Pins;
-use crate::pipeline::{App, Order};
+use crate::pipeline::{App, Order, own_platform};
 use crate::survey::RuntimeWish;
-use crate::worklist::needed_runtimes;
+use crate::worklist::{needed_runtimes, needed_tools};
 use content::store::Store;
 use remote::Address;
 use std::collections::BTreeMap;
 
-/// What is pinned for one platform: packages, and runtimes from a registry.
-pub(super) type Pinned = (Sets, BTreeMap<String, ExactRuntime>);
+/// What is pinned: for the image's platform, packages and runtimes from a registry.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Pinned {
+    sets: Sets,
+    exact: BTreeMap<String, ExactRuntime>,
+    /// The root that things are built in, on this machine's platform.
+    build: PinnedSet,
+}
 
 /// What an app wants of a suite.
 pub(super) struct Wishes<'a> {
@@ -27,6 +34,8 @@ pub(super) struct Wishes<'a> {
     wanted: Wanted<'a>,
     /// Runtimes whose constraint the suite's own version does not meet, with that constraint.
     exact: Vec<(&'static str, &'a str)>,
+    /// Packages of the root that things are built in; none when nothing is.
+    build: Vec<String>,
     is_empty: bool,
 }
 
@@ -80,17 +89,18 @@ impl<'a> Wishes<'a> {
             only_base: false,
             runtimes: Vec::new(),
             packages: Vec::new(),
-            outdated: app.config.outdated.unwrap_or_default(),
         };
-        Ok(Self { base: name, platform, wanted, exact: Vec::new(), is_empty: false })
+        let build = build_packages(app, suite);
+        Ok(Self { base: name, platform, wanted, exact: Vec::new(), build, is_empty: false })
     }
 
     /// What is pinned, if it is all that is wanted.
     pub(super) fn pinned(&self, pins: Option<&Pins>) -> Option<Pinned> {
-        if self.wanted.base.is_empty() {
+        if self.wanted.base.is_empty() && self.build.is_empty() {
             return Some(Pinned::default());
         }
         let pins = pins?;
+        let build = pins.build(&self.base, &own_platform()).cloned().unwrap_or_default();
         let known = pins.sets(&self.base, self.platform)?;
         let is_asked =
             |set: &str, names: Vec<&str>| known.get(set).is_some_and(|pinned| pinned.asked == names);
@@ -104,9 +114,10 @@ impl<'a> Wishes<'a> {
         let all = is_asked("base", self.wanted.base.clone())
             && (self.wanted.packages.is_empty() || is_asked(EXTRA, self.wanted.packages.clone()))
             && self.wanted.runtimes.iter().all(of_runtime)
+            && build.asked == self.build
             && self.exact.iter().all(|wish| meets(wish) == Some(true))
             && exact.keys().all(|name| self.exact.iter().any(|(runtime, _)| runtime == name));
-        all.then(|| (known.clone(), exact))
+        all.then(|| Pinned { sets: known.clone(), exact, build })
     }
 
     /// Pins everything anew.
@@ -124,12 +135,24 @@ impl<'a> Wishes<'a> {
             fetcher: order.fetcher,
             store,
             now: order.now / 1_000_000_000,
+            outdated: app.config.outdated.unwrap_or_default(),
         };
         let exact = self.find_exact(app, order)?;
-        let (suites, sets) = debian::resolve(&self.wanted, &archives)?;
-        let new = Pins::with(old, &self.base, suites, self.platform, sets.clone(), exact.clone());
+        let suite = self.wanted.suite;
+        let (index, suites) = archives.index(suite, self.wanted.architecture)?;
+        let sets = debian::resolve(&self.wanted, &index)?;
+        let (own, mut build) = (own_platform(), PinnedSet::default());
+        if !self.build.is_empty() {
+            let other = match self.platform == own {
+                true => None,
+                false => Some(archives.index(suite, own_architecture(&self.base)?)?.0),
+            };
+            build = debian::resolve_build(suite, &self.build, other.as_ref().unwrap_or(&index))?;
+        }
+        let mut new = Pins::with(old, &self.base, suites, self.platform, sets.clone(), exact.clone());
+        new.set_build(&own, &build);
         let pins = NewPins::new(app, old, &new, self.platform, archives.addresses[1].is_none());
-        Ok(((sets, exact), pins))
+        Ok((Pinned { sets, exact, build }, pins))
     }
 
     /// The base as far as it is known without asking anybody.
@@ -139,19 +162,19 @@ impl<'a> Wishes<'a> {
         order: &Order<'b>,
         pins: Option<&Pins>,
     ) -> Box<dyn Base + 'b> {
-        let (sets, mut exact) = self.pinned(pins).unwrap_or_default();
+        let mut pinned = self.pinned(pins).unwrap_or_default();
         for (runtime, constraint) in &self.exact {
             // Whether there is such a version, only the registry knows.
             let unknown = || ExactRuntime::unpinned(constraint);
-            exact.entry((*runtime).to_owned()).or_insert_with(unknown);
+            pinned.exact.entry((*runtime).to_owned()).or_insert_with(unknown);
         }
-        self.base(app, order, (sets, exact))
+        self.base(app, order, pinned)
     }
 
     /// How the runtimes are going to be provided.
     pub(super) fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision> {
         let pinned = self.pinned(pins);
-        let (sets, exact) = pinned.clone().unwrap_or_default();
+        let Pinned { sets, exact, .. } = pinned.clone().unwrap_or_default();
         let provision = |wish: &RuntimeWish| {
             let name = wish.runtime;
             let wanted = self.wanted.runtimes.iter().find(|wanted| wanted.name == name)?;
@@ -188,7 +211,12 @@ impl<'a> Wishes<'a> {
     }
 
     /// The base from what is pinned.
-    pub(super) fn base<'b>(&self, app: &App, order: &Order<'b>, (sets, exact): Pinned) -> Box<dyn Base + 'b> {
+    pub(super) fn base<'b>(
+        &self,
+        app: &App,
+        order: &Order<'b>,
+        Pinned { sets, exact, build }: Pinned,
+    ) -> Box<dyn Base + 'b> {
         // Looking for an address can mean to ask a tool, so only where one is needed.
         let npm = if exact.is_empty() { None } else { address(app, order, Ecosystem::Npm) };
         let base = DebianBase {
@@ -199,6 +227,10 @@ impl<'a> Wishes<'a> {
             archives: debian_addresses(app, order),
             npm,
             architecture: self.wanted.architecture,
+            build: BuildRoot {
+                architecture: own_architecture(&self.base).unwrap_or(self.wanted.architecture),
+                packages: build,
+            },
         };
         match self.is_empty {
             true => Box::new(EmptyBase { with: app.config.base_with.clone(), packages: base }),
@@ -222,6 +254,25 @@ fn wanted_runtime(app: &App, wish: &RuntimeWish, own: &'static debian::SuiteRunt
         packages,
         without: if slim { own.slim_without } else { &[] },
     }
+}
+
+/// What the root is made of that things are built in: the base, tools, and what the configuration adds.
+fn build_packages(app: &App, suite: &Suite) -> Vec<String> {
+    let tools = needed_tools(&app.survey, &app.config);
+    if tools.is_empty() {
+        return Vec::new();
+    }
+    let packages =
+        tools.into_iter().filter_map(|wish| suite.tool(wish.runtime)).flat_map(|tool| tool.packages);
+    let mut all: Vec<String> = packages.chain(&BASE).map(|name| (*name).to_owned()).collect();
+    all.extend(app.config.build_packages.iter().cloned());
+    all
+}
+
+fn own_architecture(base: &str) -> Result<&'static str> {
+    let platform = own_platform();
+    debian::architecture(&platform)
+        .ok_or_else(|| BuildError::PlatformNotInBase { base: base.to_owned(), platform: platform.clone() })
 }
 
 fn debian_addresses(app: &App, order: &Order<'_>) -> [Option<Address>; 2] {

@@ -278,6 +278,7 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         include: joined(lower.include, upper.include),
         base: upper.base.or(lower.base),
         base_packages: joined(lower.base_packages, upper.base_packages),
+        build_packages: joined(lower.build_packages, upper.build_packages),
         base_with: joined(lower.base_with, upper.base_with),
         outdated: upper.outdated.or(lower.outdated),
         keyring: upper.keyring.or(lower.keyring),

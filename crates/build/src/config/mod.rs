@@ -32,6 +32,8 @@ pub struct AppConfig {
     pub base: Option<String>,
     /// `[base] packages`: packages of the distribution, besides those that the base and its runtimes have.
     pub base_packages: Vec<String>,
+    /// `[base] build-packages`: packages of the distribution for steps that run programs; never in an image.
+    pub build_packages: Vec<String>,
     /// `[base] with`: what an empty base has all the same.
     pub base_with: Vec<EmptyPart>,
     /// `[base] outdated`: whether a release that is past its time will do.

@@ -46,6 +46,7 @@ fn shared() -> Map<String, Value> {
     let base = json!({
         "from": text("What lies under the app: debian:SUITE, oci:REFERENCE, empty, or host"),
         "packages": texts("Packages of the distribution, besides those that base and runtimes have"),
+        "build-packages": texts("Packages of the distribution for steps that run programs; never in an image"),
         "with": parts,
         "outdated": truth("Whether a release that is past its time will do"),
         "keyring": text("A file with keys that are believed besides the distribution's"),

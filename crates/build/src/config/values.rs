@@ -61,6 +61,7 @@ fn read_shared(root: &Table<'_, '_>, config: &mut AppConfig) {
     with_table(root, "base", |table| {
         config.base = table.value("from").and_then(|v| v.string());
         config.base_packages = table.value("packages").and_then(|v| v.strings()).unwrap_or_default();
+        config.build_packages = table.value("build-packages").and_then(|v| v.strings()).unwrap_or_default();
         config.base_with = table.value("with").map(|v| empty_parts(&v)).unwrap_or_default();
         config.outdated = table.value("outdated").and_then(|v| v.truth());
         config.keyring = table.value("keyring").and_then(|v| v.string());

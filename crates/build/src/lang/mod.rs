@@ -16,6 +16,7 @@ use crate::error::Result;
 use crate::source::SourceTree;
 use crate::survey::Finding;
 use crate::worklist::{RuntimeInUse, Step};
+use std::sync::Arc;
 
 /// A buildpack: recognises a language and contributes to the build.
 pub trait Buildpack: Sync {
@@ -28,11 +29,6 @@ pub trait Buildpack: Sync {
     /// Which version constraint an exact runtime version must meet.
     fn accepts(&self, constraint: &str, version: &str) -> Option<bool>;
 
-    /// Whether this version builds what it recognises; otherwise it only surveys it.
-    fn builds(&self) -> bool {
-        true
-    }
-
     /// What it adds to a build of this source.
     fn contribute(&self, _context: &Context<'_>) -> Result<Contribution> {
         Ok(Contribution::default())
@@ -42,7 +38,7 @@ pub trait Buildpack: Sync {
 /// What a contribution is made from.
 pub struct Context<'a> {
     /// The source.
-    pub tree: &'a SourceTree,
+    pub tree: &'a Arc<SourceTree>,
     /// The buildpack's options.
     pub options: &'a BuildpackOptions,
     /// Where packages come from.

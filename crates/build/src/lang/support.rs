@@ -19,12 +19,12 @@ pub(super) struct SupportFile {
 /// The step called `name` that puts these files down.
 pub(super) fn step(name: &str, files: Vec<SupportFile>) -> Step {
     let digest = |f: &SupportFile| (f.path.to_owned(), Sha256::of(f.text.as_bytes()).hex());
-    Step {
-        name: name.to_owned(),
-        role: Role::Support,
-        inputs: vec![Input::of_parts("files", files.iter().map(digest).collect::<BTreeMap<_, _>>())],
-        work: Box::new(SupportFiles(files)),
-    }
+    Step::new(
+        name,
+        Role::Support,
+        vec![Input::of_parts("files", files.iter().map(digest).collect::<BTreeMap<_, _>>())],
+        SupportFiles(files),
+    )
 }
 
 struct SupportFiles(Vec<SupportFile>);

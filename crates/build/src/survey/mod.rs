@@ -62,6 +62,8 @@ pub struct RuntimeWish {
     pub also_said: Vec<(String, Place)>,
     /// Parts of it that are wanted besides its core (extensions of PHP), and where that is said.
     pub parts: Vec<(String, Place)>,
+    /// Whether it only builds, and no image has it.
+    pub for_build: bool,
     /// Whether the app itself is written for it; otherwise it only serves, and any version will do.
     pub for_app: bool,
 }
@@ -345,7 +347,14 @@ impl RuntimeWish {
     ) -> Self {
         let mut all = configured.into_iter().chain(said);
         let constraint = all.next();
-        Self { runtime, constraint, also_said: all.collect(), parts: Vec::new(), for_app: true }
+        Self {
+            runtime,
+            constraint,
+            also_said: all.collect(),
+            parts: Vec::new(),
+            for_build: false,
+            for_app: true,
+        }
     }
 }
 

@@ -5,7 +5,7 @@ mod plan;
 mod reason;
 
 pub use key::{Form, Input, parts_digest};
-pub use plan::{RuntimeInUse, Sources, Worklist, needed_runtimes, plan};
+pub use plan::{RuntimeInUse, Sources, Worklist, needed_runtimes, needed_tools, plan};
 pub use reason::{Change, LastInputs, MissReason, compare};
 
 use crate::error::Result;
@@ -76,6 +76,8 @@ pub struct Tools<'a> {
     pub fetcher: &'a Fetcher,
     /// How many things to do at once.
     pub jobs: usize,
+    /// The layers of the root that programs run in, bottom first.
+    pub root: &'a [StepResult],
     /// Told how many of how many parts are done.
     pub progress: &'a (dyn Fn(usize, usize) + Sync),
     /// Whether the user wants the build to end.
@@ -116,9 +118,23 @@ pub struct Step {
     pub inputs: Vec<Input>,
     /// What it does.
     pub work: Box<dyn Work>,
+    /// Steps whose layers, bottom first, are the root of the programs that it runs.
+    pub root: Vec<Step>,
 }
 
 impl Step {
+    /// A step that runs no programs.
+    pub fn new(name: impl Into<String>, role: Role, inputs: Vec<Input>, work: impl Work + 'static) -> Self {
+        Self { name: name.into(), role, inputs, work: Box::new(work), root: Vec::new() }
+    }
+
+    /// Makes the layers of these steps, bottom first, the root of the programs that it runs.
+    pub fn work_in(&mut self, root: Vec<Self>) {
+        let inputs = root.iter().flat_map(|step| &step.inputs).flat_map(|input| input.parts.clone());
+        self.inputs.push(Input::of_parts("root", inputs.collect()));
+        self.root = root;
+    }
+
     /// The key that its result is kept under.
     pub fn key(&self, form: &Form) -> StepKey {
         key::step_key(&self.name, &self.inputs, form)

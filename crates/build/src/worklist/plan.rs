@@ -5,7 +5,7 @@ use crate::addresses::Addresses;
 use crate::base::Base;
 use crate::bases::NewPins;
 use crate::config::AppConfig;
-use crate::error::{BuildError, PathFacts, Place, Result};
+use crate::error::{BuildError, PathFacts, Result};
 use crate::lang::{self, Context};
 use crate::source::{SourceTree, TreeDigests, TreeKind};
 use crate::survey::{Claim, Finding, RuntimeWish, Survey, options_of};
@@ -44,6 +44,8 @@ pub struct Worklist {
     pub form: Form,
     /// The runtimes.
     pub runtimes: Vec<RuntimeInUse>,
+    /// What steps run, in versions; it is in no image.
+    pub tools: Vec<RuntimeInUse>,
     /// Environment of every process.
     pub env: BTreeMap<String, String>,
     /// Things that people should know.
@@ -75,6 +77,7 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
         source: TreeDigest::of(b""),
         form,
         runtimes: Vec::new(),
+        tools: Vec::new(),
         env: BTreeMap::new(),
         notes: Vec::new(),
         new_pins: None,
@@ -89,23 +92,18 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
         let (Some(buildpack), Some(wish)) = (lang::named(finding.buildpack), &finding.runtime) else {
             continue;
         };
-        if !buildpack.builds() {
-            return Err(BuildError::Unsupported {
-                place: finding
-                    .evidence
-                    .first()
-                    .map_or(Place::new(finding.buildpack, None), |e| e.place.clone()),
-                what: format!("building apps for {}", finding.buildpack),
-                instead: "this version surveys and checks them; Node, Python and static pages can be built",
-            });
-        }
         let options = options_of(config, finding.buildpack);
-        let provided = base.runtime(wish.runtime)?;
+        let mut provided =
+            if wish.for_build { base.tool(wish.runtime)? } else { base.runtime(wish.runtime)? };
         check_constraint(buildpack, wish, &provided.runtime)?;
         let platform = &list.form.platform;
         let context = Context { tree, options: &options, addresses, platform, runtime: &provided.runtime };
-        let contribution = buildpack.contribute(&context)?;
-        if !list.runtimes.contains(&provided.runtime) {
+        let mut contribution = buildpack.contribute(&context)?;
+        if wish.for_build {
+            // What builds is the root of the step that it is for, and in no image.
+            contribution.steps.iter_mut().take(1).for_each(|step| step.work_in(provided.steps.split_off(0)));
+            list.tools.push(provided.runtime);
+        } else if !list.runtimes.contains(&provided.runtime) {
             list.notes.extend(provided.notes);
             list.steps.extend(provided.steps);
             list.runtimes.push(provided.runtime);
@@ -153,11 +151,16 @@ fn contributing<'s>(survey: &'s Survey, config: &AppConfig) -> impl Iterator<Ite
 pub fn needed_runtimes<'s>(survey: &'s Survey, config: &AppConfig) -> Vec<&'s RuntimeWish> {
     let mut needed: Vec<&RuntimeWish> = Vec::new();
     for wish in contributing(survey, config).filter_map(|f| f.runtime.as_ref()) {
-        if needed.iter().all(|known| known.runtime != wish.runtime) {
+        if !wish.for_build && needed.iter().all(|known| known.runtime != wish.runtime) {
             needed.push(wish);
         }
     }
     needed
+}
+
+/// What a build of this survey runs, and no image has.
+pub fn needed_tools<'s>(survey: &'s Survey, config: &AppConfig) -> Vec<&'s RuntimeWish> {
+    contributing(survey, config).filter_map(|f| f.runtime.as_ref()).filter(|wish| wish.for_build).collect()
 }
 
 fn check_constraint(buildpack: &dyn lang::Buildpack, wish: &RuntimeWish, found: &RuntimeInUse) -> Result<()> {
@@ -181,14 +184,18 @@ fn check_constraint(buildpack: &dyn lang::Buildpack, wish: &RuntimeWish, found: 
 impl Worklist {
     /// Adds the packing of the app's own files.
     pub fn pack(&mut self, tree: &Arc<SourceTree>, digests: &TreeDigests) {
-        let parts = digests.0.iter().map(|(path, digest)| (path.clone(), digest.to_string())).collect();
+        let parts: BTreeMap<String, String> =
+            digests.0.iter().map(|(path, digest)| (path.clone(), digest.to_string())).collect();
         self.source = digests.tree();
-        self.steps.push(Step {
-            name: "app files".to_owned(),
-            role: Role::App,
-            inputs: vec![Input::of_parts("source", parts)],
-            work: Box::new(AppFiles(Arc::clone(tree))),
-        });
+        for step in self.steps.iter_mut().filter(|step| !step.root.is_empty()) {
+            step.inputs.push(Input::of_parts("source", BTreeMap::clone(&parts)));
+        }
+        self.steps.push(Step::new(
+            "app files",
+            Role::App,
+            vec![Input::of_parts("source", parts)],
+            AppFiles(Arc::clone(tree)),
+        ));
     }
 }
 

@@ -27,6 +27,7 @@ pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Do
     let planned = foresee(&app, &order, &around.store);
     let stop = interrupt::flag()?;
     let tools = Tools {
+        root: &[],
         fetcher: &fetcher,
         jobs: around.jobs,
         progress: &|_, _| (),

@@ -70,12 +70,12 @@ impl ExactRuntime {
     /// The step that writes its layer; `registry` is asked only when the step has to run.
     pub(super) fn step(&self, runtime: &'static str, registry: Option<Address>) -> Step {
         let parts = BTreeMap::from([(self.package.clone(), format!("{} {}", self.version, self.integrity))]);
-        Step {
-            name: format!("{runtime} runtime"),
-            role: Role::Runtime,
-            inputs: vec![Input::of_parts("packages", parts)],
-            work: Box::new(ExactWork { runtime, pin: self.clone(), registry }),
-        }
+        Step::new(
+            format!("{runtime} runtime"),
+            Role::Runtime,
+            vec![Input::of_parts("packages", parts)],
+            ExactWork { runtime, pin: self.clone(), registry },
+        )
     }
 }
 

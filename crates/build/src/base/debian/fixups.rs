@@ -70,6 +70,8 @@ const FIXUPS: &[(&str, &[Action])] = &[
         ],
     ),
     ("tzdata", &[Link("etc/localtime", "/usr/share/zoneinfo/Etc/UTC"), Text("etc/timezone", "Etc/UTC\n")]),
+    ("gcc", &[Link("usr/bin/cc", "gcc"), Link("usr/bin/c89", "gcc"), Link("usr/bin/c99", "gcc")]),
+    ("g++", &[Link("usr/bin/c++", "g++")]),
     ("openjdk-*-jre-headless", &[Programs("usr/lib/jvm/", "usr/bin"), Keystore]),
     ("php*-common", &[PhpConfiguration]),
     ("php*-cli", &[Programs("usr/bin/php", "usr/bin"), Programs("usr/bin/phar", "usr/bin")]),

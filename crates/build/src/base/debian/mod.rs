@@ -12,7 +12,9 @@ mod suites;
 mod unpack;
 
 pub use exact::{ExactRuntime, LIBRARIES, find as find_exact};
-pub use pins::{Archives, EXTRA, PackagePin, PinnedSet, Sets, SuitePin, Wanted, WantedRuntime, resolve};
+pub use pins::{
+    Archives, EXTRA, PackagePin, PinnedSet, Sets, SuitePin, Wanted, WantedRuntime, resolve, resolve_build,
+};
 pub use suites::{BASE, SUITES, Suite, SuiteRuntime};
 
 use super::{Base, Provided};
@@ -38,6 +40,17 @@ pub struct DebianBase {
     pub npm: Option<Address>,
     /// Debian's name of the processor.
     pub architecture: &'static str,
+    /// What things are built in, on this machine.
+    pub build: BuildRoot,
+}
+
+/// The packages of the root that things are built in.
+#[derive(Debug, Clone, Default)]
+pub struct BuildRoot {
+    /// Debian's name of this machine's processor.
+    pub architecture: &'static str,
+    /// Its packages.
+    pub packages: PinnedSet,
 }
 
 impl DebianBase {
@@ -54,7 +67,7 @@ impl DebianBase {
             release: self.suite.release,
             architecture: self.architecture,
         };
-        Step { name, role, inputs: vec![work.input()], work: Box::new(work) }
+        Step::new(name, role, vec![work.input()], work)
     }
 }
 
@@ -78,6 +91,28 @@ impl Base for DebianBase {
         };
         let steps = vec![self.step(&wanted.set, format!("{} runtime", wanted.set), Role::Runtime)];
         Ok(Provided { runtime: in_use, steps, notes: Vec::new() })
+    }
+
+    fn tool(&mut self, tool: &'static str) -> Result<Provided> {
+        let origin = format!("debian:{}", self.suite.name);
+        let own = self.suite.tool(tool);
+        let own = own.ok_or_else(|| BuildError::RuntimeNotInBase { runtime: tool, base: origin.clone() })?;
+        let in_use = RuntimeInUse {
+            name: tool.to_owned(),
+            version: version_of(own, Some(&self.build.packages)),
+            origin,
+            bin_folder: "/usr/bin".to_owned(),
+        };
+        let work = PackageSet {
+            packages: self.build.packages.packages.clone(),
+            certificates: None,
+            archives: self.archives.clone(),
+            release: self.suite.release,
+            architecture: self.build.architecture,
+        };
+        let name = format!("debian {} for building", self.suite.name);
+        let step = Step::new(name, Role::Base, vec![work.input()], work);
+        Ok(Provided { runtime: in_use, steps: vec![step], notes: Vec::new() })
     }
 
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {

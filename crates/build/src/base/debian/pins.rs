@@ -1,7 +1,7 @@
 //! Which packages, exactly: resolved once, then pinned in `shtetl.lock`.
 
-use super::closure::{Chosen, closure, conflict};
-use super::suites::{NOT_AT_RUN_TIME, Suite, SuiteRuntime};
+use super::closure::{Chosen, Unmet, closure, conflict};
+use super::suites::{NOT_AT_BUILD_TIME, NOT_AT_RUN_TIME, Suite, SuiteRuntime};
 use crate::error::{BuildError, Result};
 use content::digest::Sha256;
 use content::store::Store;
@@ -91,8 +91,6 @@ pub struct Wanted<'a> {
     pub runtimes: Vec<WantedRuntime>,
     /// Further packages that the configuration names.
     pub packages: Vec<&'a str>,
-    /// Whether a release that is past its time will do.
-    pub outdated: bool,
 }
 
 /// Where packages are chosen from.
@@ -107,31 +105,44 @@ pub struct Archives<'a> {
     pub store: &'a Store,
     /// Now, in seconds since 1970.
     pub now: i64,
+    /// Whether a release that is past its time will do.
+    pub outdated: bool,
 }
 
-/// Chooses packages from the newest state of the suite.
-pub fn resolve(wanted: &Wanted<'_>, archives: &Archives<'_>) -> Result<(BTreeMap<String, SuitePin>, Sets)> {
-    let (index, suites) = archives.index(wanted)?;
-    let unmet = |unmet: super::closure::Unmet| BuildError::PackageUnmet {
-        suite: wanted.suite.name.to_owned(),
+fn unmet(suite: &Suite) -> impl Fn(Unmet) -> BuildError + Copy {
+    let suite = suite.name;
+    move |unmet| BuildError::PackageUnmet {
+        suite: suite.to_owned(),
         wanted: unmet.wanted,
         chain: unmet.chain,
-    };
+    }
+}
+
+/// Chooses the packages of the root that things are built in.
+pub fn resolve_build(suite: &Suite, asked: &[String], index: &Index) -> Result<PinnedSet> {
+    let asked: Vec<&str> = asked.iter().map(String::as_str).collect();
+    let set = closure(index, &asked, &Chosen::new(), &NOT_AT_BUILD_TIME).map_err(unmet(suite))?;
+    Ok(pinned(&asked, set))
+}
+
+/// Chooses the packages of an image.
+pub fn resolve(wanted: &Wanted<'_>, index: &Index) -> Result<Sets> {
+    let unmet = unmet(wanted.suite);
     let every = ["*"];
     let mut all: Vec<Package> = Vec::new();
     let mut gather = |set: &Chosen| all.extend(set.values().map(|(package, _)| package.clone()));
     let without: &[&str] = if wanted.only_base { &every } else { &NOT_AT_RUN_TIME };
-    let base = closure(&index, &wanted.base, &Chosen::new(), without).map_err(unmet)?;
+    let base = closure(index, &wanted.base, &Chosen::new(), without).map_err(unmet)?;
     let mut sets = Sets::new();
     for runtime in &wanted.runtimes {
         let asked: Vec<&str> = runtime.packages.iter().map(String::as_str).collect();
         let without = [&NOT_AT_RUN_TIME, runtime.without].concat();
-        let set = closure(&index, &asked, &base, &without).map_err(unmet)?;
+        let set = closure(index, &asked, &base, &without).map_err(unmet)?;
         gather(&set);
         sets.insert(runtime.set.clone(), pinned(&asked, set));
     }
     if !wanted.packages.is_empty() {
-        let set = closure(&index, &wanted.packages, &base, &NOT_AT_RUN_TIME).map_err(unmet)?;
+        let set = closure(index, &wanted.packages, &base, &NOT_AT_RUN_TIME).map_err(unmet)?;
         gather(&set);
         sets.insert(EXTRA.to_owned(), pinned(&wanted.packages, set));
     }
@@ -141,7 +152,7 @@ pub fn resolve(wanted: &Wanted<'_>, archives: &Archives<'_>) -> Result<(BTreeMap
         return Err(BuildError::PackageConflict { suite: wanted.suite.name.to_owned(), package, excluded });
     }
     sets.insert("base".to_owned(), pinned(&wanted.base, base));
-    Ok((suites, sets))
+    Ok(sets)
 }
 
 /// The name of the set that the configuration asks for.
@@ -162,19 +173,19 @@ fn pinned(asked: &[&str], chosen: Chosen) -> PinnedSet {
 }
 
 impl Archives<'_> {
-    /// The packages of all parts of the suite.
-    fn index(&self, wanted: &Wanted<'_>) -> Result<(Index, BTreeMap<String, SuitePin>)> {
+    /// The packages of all parts of the suite for a processor (Debian's name), in their newest state.
+    pub fn index(&self, suite: &Suite, architecture: &str) -> Result<(Index, BTreeMap<String, SuitePin>)> {
         let (mut index, mut pins) = (Index::default(), BTreeMap::new());
-        let keys = wanted.suite.signatures(self.keyrings);
+        let keys = suite.signatures(self.keyrings);
         let keys = keys.map_err(|fault| BuildError::Signature { what: "the keyring".to_owned(), fault })?;
-        for (part, security) in wanted.suite.parts() {
+        for (part, security) in suite.parts() {
             let Some(address) = &self.addresses[usize::from(security)] else {
                 if security {
                     continue;
                 }
                 return Err(BuildError::NoAddress { ecosystem: "debian" });
             };
-            let (release, digest) = match self.release(&part, address, &keys, wanted.outdated) {
+            let (release, digest) = match self.release(&part, address, &keys) {
                 // A copy of an archive may have the suite itself only.
                 Err(BuildError::Remote { source: RemoteError::NotFound { .. }, .. })
                     if part.ends_with("-updates") =>
@@ -183,7 +194,7 @@ impl Archives<'_> {
                 }
                 found => found?,
             };
-            let path = format!("main/binary-{}/Packages.xz", wanted.architecture);
+            let path = format!("main/binary-{}/Packages.xz", architecture);
             let compressed = self.listed(&part, address, &release, &path)?;
             index.add_xz(&compressed, usize::from(security)).map_err(|e| BuildError::BadPackage {
                 package: format!("{part} {path}"),
@@ -194,20 +205,14 @@ impl Archives<'_> {
         Ok((index, pins))
     }
 
-    fn release(
-        &self,
-        part: &str,
-        address: &Address,
-        keys: &Signatures,
-        outdated: bool,
-    ) -> Result<(Release, Sha256)> {
+    fn release(&self, part: &str, address: &Address, keys: &Signatures) -> Result<(Release, Sha256)> {
         let what = format!("the release of {part}");
         let text = debian::fetch_release(self.fetcher, address, part)
             .map_err(|source| BuildError::Remote { wanted_by: what.clone(), source })?;
         let release = Release::verified(&text, keys, self.now)
             .map_err(|fault| BuildError::Signature { what: format!("{what} at {address}"), fault })?;
         if let Some(until) = release.valid_until.as_deref()
-            && !outdated
+            && !self.outdated
             && seconds(until).is_none_or(|until| until < self.now)
         {
             return Err(BuildError::ReleaseOver { what, until: until.to_owned() });

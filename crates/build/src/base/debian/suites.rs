@@ -10,6 +10,8 @@ pub struct Suite {
     pub release: &'static str,
     /// The runtimes that it has.
     pub runtimes: &'static [SuiteRuntime],
+    /// What it has for building only.
+    pub tools: &'static [SuiteRuntime],
     keys: [&'static [u8]; 3],
 }
 
@@ -85,6 +87,7 @@ pub const SUITES: [Suite; 2] = [
             SuiteRuntime::of("java", "21.0.13", &["openjdk-21-jre-headless"]).slim_without(NOT_IN_SLIM_JAVA),
             SuiteRuntime::of("java", "25.0.5", &["openjdk-25-jre-headless"]).slim_without(NOT_IN_SLIM_JAVA),
         ],
+        tools: &[SuiteRuntime::of("go", "1.24.4", &["golang-1.24-go"])],
         keys: [
             include_bytes!("keys/trixie-automatic.gpg"),
             include_bytes!("keys/trixie-security-automatic.gpg"),
@@ -119,6 +122,7 @@ pub const SUITES: [Suite; 2] = [
             .with_parts("php8.2-"),
             SuiteRuntime::of("java", "17.0.21", &["openjdk-17-jre-headless"]).slim_without(NOT_IN_SLIM_JAVA),
         ],
+        tools: &[SuiteRuntime::of("go", "1.19.8", &["golang-1.19-go"])],
         keys: [
             include_bytes!("keys/bookworm-automatic.gpg"),
             include_bytes!("keys/bookworm-security-automatic.gpg"),
@@ -160,6 +164,26 @@ pub const NOT_AT_RUN_TIME: [&str; 24] = [
     "ucf",
 ];
 
+/// Packages that not even building needs.
+pub const NOT_AT_BUILD_TIME: [&str; 16] = [
+    "adduser",
+    "ca-certificates-java",
+    "cdebconf",
+    "dbus*",
+    "debconf*",
+    "init-system-helpers",
+    "iproute2",
+    "java-common",
+    "libpam*",
+    "login*",
+    "lsb-base",
+    "passwd",
+    "psmisc",
+    "systemd*",
+    "sysvinit-utils",
+    "ucf",
+];
+
 impl Suite {
     /// The suite of this name.
     pub fn named(name: &str) -> Option<&'static Self> {
@@ -182,6 +206,11 @@ impl Suite {
             keys.add(keyring)?;
         }
         Ok(keys)
+    }
+
+    /// The tool of this name, for building only.
+    pub fn tool(&self, name: &str) -> Option<&'static SuiteRuntime> {
+        self.tools.iter().find(|tool| tool.name == name)
     }
 
     /// The runtime of this name: the first whose version `accepts` accepts, else the first of all.

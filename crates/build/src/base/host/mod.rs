@@ -12,7 +12,7 @@ mod runtimes;
 pub use capture::Captured;
 
 use super::{Base, Provided};
-use crate::error::Result;
+use crate::error::{BuildError, Result};
 use crate::worklist::{Role, RuntimeInUse, Step};
 use content::store::Store;
 use std::path::{Path, PathBuf};
@@ -79,6 +79,10 @@ impl Base for HostBase<'_> {
         Ok(Provided { runtime: in_use, steps, notes })
     }
 
+    fn tool(&mut self, tool: &'static str) -> Result<Provided> {
+        Err(BuildError::RuntimeNotInBase { runtime: tool, base: "host".to_owned() })
+    }
+
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
         let base = base_files::capture(self.host, self.interpreter.as_deref(), self.store, self.now)?;
         let notes = base.notes.clone();
@@ -87,5 +91,5 @@ impl Base for HostBase<'_> {
 }
 
 fn captured_step(name: String, role: Role, captured: Captured) -> Step {
-    Step { name, role, inputs: vec![captured.input()], work: Box::new(captured) }
+    Step::new(name, role, vec![captured.input()], captured)
 }

@@ -61,6 +61,10 @@ impl Base for ImageBase {
         Ok(Provided { runtime: in_use, steps: Vec::new(), notes: Vec::new() })
     }
 
+    fn tool(&mut self, tool: &'static str) -> Result<Provided> {
+        Err(BuildError::RuntimeNotInBase { runtime: tool, base: self.name.clone() })
+    }
+
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
         let layers = self.documents.iter().flat_map(|(m, c)| m.layers.iter().zip(c.diff_ids()));
         let number = layers.clone().count();
@@ -73,19 +77,14 @@ impl Base for ImageBase {
                 part: part.clone(),
                 diff_id: *diff_id,
             };
-            steps.push(Step {
-                name: format!("base layer {} of {number}", index + 1),
-                role: Role::Base,
-                inputs: vec![Input::of_parts("image", parts)],
-                work: Box::new(work),
-            });
+            steps.push(Step::new(
+                format!("base layer {} of {number}", index + 1),
+                Role::Base,
+                vec![Input::of_parts("image", parts)],
+                work,
+            ));
         }
-        steps.push(Step {
-            name: "app home".to_owned(),
-            role: Role::Base,
-            inputs: Vec::new(),
-            work: Box::new(AppHome),
-        });
+        steps.push(Step::new("app home", Role::Base, Vec::new(), AppHome));
         Ok((steps, Vec::new()))
     }
 

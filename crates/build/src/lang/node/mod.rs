@@ -122,13 +122,8 @@ impl Buildpack for Node {
             return Ok(contribution);
         }
         let work = NodePackages::new(packages, context.addresses.clone());
-        let inputs = vec![work.input()];
-        contribution.steps.push(Step {
-            name: "node packages".to_owned(),
-            role: Role::Dependencies,
-            inputs,
-            work: Box::new(work),
-        });
+        let step = Step::new("node packages", Role::Dependencies, vec![work.input()], work);
+        contribution.steps.push(step);
         Ok(contribution)
     }
 }

@@ -104,12 +104,7 @@ impl Buildpack for Python {
         let addresses = context.addresses.clone();
         let work = PythonPackages::new(requirements.packages, named, addresses, context.runtime);
         contribution.path.insert(0, format!("/{}/bin", install::ENVIRONMENT));
-        contribution.steps.push(Step {
-            name: "python packages".to_owned(),
-            role: Role::Dependencies,
-            inputs: work.inputs(),
-            work: Box::new(work),
-        });
+        contribution.steps.push(Step::new("python packages", Role::Dependencies, work.inputs(), work));
         Ok(contribution)
     }
 }

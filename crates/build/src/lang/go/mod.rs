@@ -1,12 +1,16 @@
-//! Go: modules, and prebuilt programs; surveyed and checked, building comes later.
+//! Go: modules, and programs that are already compiled.
 
-use super::Buildpack;
+mod compile;
+
+use super::{Buildpack, Context, Contribution};
 use crate::config::BuildpackOptions;
-use crate::error::{Place, Result};
+use crate::error::{BuildError, Place, Result};
 use crate::source::{SourceTree, TreeKind};
 use crate::survey::{
     Claim, Evidence, Finding, LockFound, ProcessKind, ProcessType, RuntimeWish, configured_constraint,
 };
+use crate::worklist::{Role, Step};
+use compile::Compile;
 use goblin::container::Ctx;
 use goblin::elf::header::ELFMAG;
 use goblin::elf::program_header::PT_INTERP;
@@ -15,9 +19,12 @@ use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::Read;
 use std::path::Path;
+use std::sync::Arc;
 
 const MANIFEST: &str = "go.mod";
 const LOCKFILE: &str = "go.sum";
+/// What a module has when the packages that it needs are with it.
+const VENDORED: &str = "vendor/modules.txt";
 
 /// The headers of a program lie within so many bytes.
 const HEAD: u64 = 64 << 10;
@@ -44,8 +51,28 @@ impl Buildpack for Go {
         super::loosely_accepts(&format!(">={constraint}"), version)
     }
 
-    fn builds(&self) -> bool {
-        false
+    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+        let tree = context.tree;
+        let locked = tree.read(LOCKFILE)?.is_some_and(|text| !text.trim().is_empty());
+        let vendored = tree.has(VENDORED);
+        if locked && !vendored {
+            return Err(BuildError::Unsupported {
+                place: Place::new(LOCKFILE, None),
+                what: "getting modules of Go".to_owned(),
+                instead: "run `go mod vendor`, and take them in: in shtetl.toml, under [source]: include = [\"vendor/**\"]",
+            });
+        }
+        let mains = main_packages(tree)?.into_keys().collect();
+        let series = context.runtime.version.splitn(3, '.').take(2).collect::<Vec<_>>().join(".");
+        let work = Compile {
+            tree: Arc::clone(tree),
+            mains,
+            compiler: format!("/usr/lib/go-{series}/bin"),
+            processor: context.platform.rsplit('/').next().unwrap_or_default().to_owned(),
+            vendored,
+        };
+        let step = Step::new(compile::STEP, Role::Support, Vec::new(), work);
+        Ok(Contribution { steps: vec![step], ..Contribution::default() })
     }
 }
 
@@ -65,7 +92,8 @@ fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &m
             "the Go version it is written for",
         ));
     }
-    finding.runtime = Some(RuntimeWish::of("go", configured_constraint(options), said));
+    let wish = RuntimeWish::of("go", configured_constraint(options), said);
+    finding.runtime = Some(RuntimeWish { for_build: true, ..wish });
     if let Some(lock) = tree.read(LOCKFILE)? {
         let packages = lock.lines().filter(|l| !l.contains("/go.mod ")).count();
         finding.lock = Some(LockFound { file: LOCKFILE.to_owned(), packages, development: 0 });

@@ -1,0 +1,129 @@
+//! Runs a program of a step apart from this machine: in a root of layers, over a copy of the source,
+//! without the network, with a clean environment. What it writes into one folder is its result.
+
+use crate::error::{BuildError, PathFacts, Result};
+use crate::launch::{unpacked, working_mode};
+use crate::source::{SourceTree, TreeKind};
+use crate::worklist::{StepResult, Tools};
+use content::store::{Store, remove_tree};
+use sandbox::{Ended, Plan};
+use std::collections::VecDeque;
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::os::unix::fs::{PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+
+/// Where the source is, in the root.
+pub const SOURCE: &str = "/app";
+/// Where results are put, in the root.
+pub const RESULT: &str = "/result";
+/// Where the program keeps what makes it faster the next time, in the root.
+pub const CACHE: &str = "/cache";
+/// So many of the last lines that a program said are kept.
+const LAST_LINES: usize = 40;
+
+/// A program to run.
+pub struct Job<'a> {
+    /// The step that runs it.
+    pub step: &'a str,
+    /// The program and its arguments.
+    pub argv: Vec<String>,
+    /// Its environment.
+    pub env: Vec<(&'static str, String)>,
+    /// The files that it works on.
+    pub tree: &'a SourceTree,
+    /// The name of its cache in the store.
+    pub cache: &'a str,
+}
+
+/// What a program wrote; it is gone when this is dropped.
+pub struct Written {
+    scratch: PathBuf,
+    /// The folder with its results.
+    pub folder: PathBuf,
+}
+
+impl Drop for Written {
+    fn drop(&mut self) {
+        remove_tree(&self.scratch);
+    }
+}
+
+/// Runs the program on the root that the tools have; an error with its last words when it fails.
+pub fn run(job: &Job<'_>, store: &Store, tools: &Tools<'_>) -> Result<Written> {
+    let mode = working_mode(store)?;
+    let unpack = |result: &StepResult| {
+        let layer = &result.layer;
+        unpacked(store, &store.blob_path(layer.digest), layer.codec, layer.diff_id, mode)
+    };
+    let mut layers = tools.root.iter().map(unpack).collect::<Result<Vec<_>>>()?;
+    let scratch = store.temporary_folder()?;
+    let (source, folder) = (scratch.join("source"), scratch.join("result"));
+    let written = Written { scratch: scratch.clone(), folder: folder.clone() };
+    copy_source(job.tree, &source)?;
+    layers.push(source);
+    let cache = store.root().join("caches").join(job.cache);
+    for shared in [&folder, &cache] {
+        fs::create_dir_all(shared).facts(shared)?;
+        // The program may be somebody else to the system than the user who builds.
+        fs::set_permissions(shared, fs::Permissions::from_mode(0o777)).facts(shared)?;
+    }
+    let plan = Plan {
+        mode,
+        layers,
+        scratch: scratch.join("sandbox"),
+        argv: job.argv.clone(),
+        env: job.env.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
+        folder: SOURCE.to_owned(),
+        writable: vec!["tmp".to_owned()],
+        shared: [(folder, RESULT), (cache, CACHE)].map(|(from, to)| (from, to[1..].to_owned())).into(),
+        root_writable: true,
+        network: false,
+        uid: crate::base::APP_USER.uid,
+        gid: crate::base::APP_USER.gid,
+    };
+    fs::create_dir(&plan.scratch).facts(&plan.scratch)?;
+    finish(job, &plan, tools)?;
+    Ok(written)
+}
+
+fn finish(job: &Job<'_>, plan: &Plan, tools: &Tools<'_>) -> Result<()> {
+    let (reader, writer) = std::io::pipe()?;
+    let output = [Stdio::null(), writer.try_clone()?.into(), writer.into()];
+    let mut running = sandbox::start(plan, output)?;
+    let mut last = VecDeque::new();
+    for line in BufReader::new(reader).split(b'\n') {
+        if (tools.interrupted)() {
+            return Err(BuildError::Interrupted);
+        }
+        if last.len() == LAST_LINES {
+            last.pop_front();
+        }
+        last.push_back(String::from_utf8_lossy(&line?).into_owned());
+    }
+    let status = match running.wait()? {
+        Ended::Exit(0) => return Ok(()),
+        Ended::Exit(status) => format!("status {status}"),
+        Ended::Signal(number) => format!("signal {number}"),
+    };
+    let (step, command) = (job.step.to_owned(), job.argv.join(" "));
+    Err(BuildError::StepFailed { step, command, status, said: last.into() })
+}
+
+/// A copy that the program may change.
+fn copy_source(tree: &SourceTree, root: &Path) -> Result<()> {
+    let to = root.join(&SOURCE[1..]);
+    fs::create_dir_all(&to).facts(&to)?;
+    for (path, file) in tree.files() {
+        let target = to.join(path);
+        if let Some(parent) = target.parent() {
+            fs::create_dir_all(parent).facts(parent)?;
+        }
+        match &file.kind {
+            TreeKind::Link { target: points_to } => symlink(points_to, &target).facts(&target)?,
+            TreeKind::File { .. } => drop(fs::copy(tree.root().join(path), &target).facts(&target)?),
+        }
+    }
+    Ok(())
+}

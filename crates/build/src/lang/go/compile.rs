@@ -1,0 +1,67 @@
+//! The step that compiles the programs of a Go module.
+
+use crate::error::{BuildError, PathFacts, Result};
+use crate::isolated::{self, CACHE, Job, RESULT};
+use crate::source::SourceTree;
+use crate::worklist::{PackageFact, Tools, Work};
+use content::layer::{Entry, LayerWriter};
+use std::collections::BTreeSet;
+use std::fs::{self, File};
+use std::sync::Arc;
+
+/// The name of the step.
+pub(super) const STEP: &str = "go programs";
+/// Where programs are put, from the root of the image.
+const PROGRAMS: &str = "app/bin";
+
+/// The step's work.
+pub(super) struct Compile {
+    pub(super) tree: Arc<SourceTree>,
+    /// Folders of the main packages, from the root of the module.
+    pub(super) mains: BTreeSet<String>,
+    /// The folder with the compiler, in the root that it runs in.
+    pub(super) compiler: String,
+    /// The processor of the image, in Go's words, which are those of OCI.
+    pub(super) processor: String,
+    /// Whether the packages that it needs are with the source.
+    pub(super) vendored: bool,
+}
+
+impl Work for Compile {
+    fn write(&self, layer: &mut LayerWriter<'_>, tools: &Tools<'_>) -> Result<Vec<PackageFact>> {
+        let mut argv: Vec<String> =
+            ["go", "build", "-trimpath", "-buildvcs=false", "-ldflags=-s -w -buildid="]
+                .map(str::to_owned)
+                .into();
+        argv.push(format!("-mod={}", if self.vendored { "vendor" } else { "readonly" }));
+        argv.extend(["-o".to_owned(), format!("{RESULT}/")]);
+        argv.extend(self.mains.iter().map(|folder| format!("./{folder}")));
+        let env = vec![
+            ("CGO_ENABLED", "0".to_owned()),
+            ("GOARCH", self.processor.clone()),
+            ("GOCACHE", format!("{CACHE}/compiled")),
+            ("GOFLAGS", String::new()),
+            ("GOPROXY", "off".to_owned()),
+            ("GOTOOLCHAIN", "local".to_owned()),
+            ("HOME", "/tmp".to_owned()),
+            ("PATH", format!("{}:/usr/bin", self.compiler)),
+        ];
+        let job = Job { step: STEP, argv, env, tree: &self.tree, cache: "go" };
+        let written = isolated::run(&job, layer.store(), tools)?;
+        let entries = fs::read_dir(&written.folder).facts(&written.folder)?;
+        let mut programs: Vec<_> = entries.filter_map(|entry| Some(entry.ok()?.path())).collect();
+        programs.sort();
+        layer.part::<BuildError>(|tar| {
+            tar.entry(&Entry::folder("app"))?;
+            tar.entry(&Entry::folder(PROGRAMS))?;
+            for path in &programs {
+                let name = path.file_name().unwrap_or_default().to_string_lossy();
+                let mut file = File::open(path).facts(path)?;
+                let size = file.metadata().facts(path)?.len();
+                tar.file(&Entry::file(format!("{PROGRAMS}/{name}"), size, true), &mut file)?;
+            }
+            Ok(())
+        })?;
+        Ok(Vec::new())
+    }
+}
