@@ -119,6 +119,15 @@ pub enum BuildError {
         base: String,
         registry: String,
     },
+    /// Nothing can be built on the base.
+    #[error("nothing can be built on {base}")]
+    NoBuildRoot { base: String },
+    /// The build command made none of the files that it should.
+    #[error("the build command made nothing")]
+    NothingMade { keep: Vec<String> },
+    /// A program of a step cannot be started.
+    #[error("{step}: {program}: {detail}")]
+    StepNotStarted { step: String, program: String, detail: String },
     /// A program of a step failed.
     #[error("{step}: {command} failed")]
     StepFailed { step: String, command: String, status: String, said: Vec<String> },

@@ -153,6 +153,7 @@ fn one_step(
         fetcher: around.fetcher,
         jobs: around.jobs,
         root: &root,
+        note: &|text| (around.events)(Event::Note { text: format!("{}: {text}", step.name) }),
         progress: &progress,
         interrupted: &interrupted,
     };

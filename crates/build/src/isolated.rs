@@ -1,21 +1,22 @@
 //! Runs a program of a step apart from this machine: in a root of layers, over a copy of the source,
 //! without the network, with a clean environment. What it writes into one folder is its result.
 
+use crate::base::APP_USER;
 use crate::error::{BuildError, PathFacts, Result};
 use crate::launch::{unpacked, working_mode};
 use crate::source::{SourceTree, TreeKind};
 use crate::worklist::{StepResult, Tools};
 use content::store::{Store, remove_tree};
-use sandbox::{Ended, Plan};
-use std::collections::VecDeque;
+use sandbox::{Ended, Isolation, Plan, SandboxError};
+use std::collections::{BTreeSet, VecDeque};
 use std::fs;
 use std::io::{BufRead, BufReader};
-use std::os::unix::fs::{PermissionsExt, symlink};
+use std::os::unix::fs::{PermissionsExt, lchown, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
 
 /// Where the source is, in the root.
-pub const SOURCE: &str = "/app";
+const SOURCE: &str = "/app";
 /// Where results are put, in the root.
 pub const RESULT: &str = "/result";
 /// Where the program keeps what makes it faster the next time, in the root.
@@ -42,6 +43,8 @@ pub struct Written {
     scratch: PathBuf,
     /// The folder with its results.
     pub folder: PathBuf,
+    /// The copy of the source, with what the program changed in it.
+    pub source: PathBuf,
 }
 
 impl Drop for Written {
@@ -57,12 +60,12 @@ pub fn run(job: &Job<'_>, store: &Store, tools: &Tools<'_>) -> Result<Written> {
         let layer = &result.layer;
         unpacked(store, &store.blob_path(layer.digest), layer.codec, layer.diff_id, mode)
     };
-    let mut layers = tools.root.iter().map(unpack).collect::<Result<Vec<_>>>()?;
+    let layers = tools.root.iter().map(unpack).collect::<Result<Vec<_>>>()?;
     let scratch = store.temporary_folder()?;
     let (source, folder) = (scratch.join("source"), scratch.join("result"));
-    let written = Written { scratch: scratch.clone(), folder: folder.clone() };
-    copy_source(job.tree, &source)?;
-    layers.push(source);
+    let written = Written { scratch: scratch.clone(), folder: folder.clone(), source: source.clone() };
+    let own = mode.isolation == Isolation::Superuser;
+    copy_source(job.tree, &source, own)?;
     let cache = store.root().join("caches").join(job.cache);
     for shared in [&folder, &cache] {
         fs::create_dir_all(shared).facts(shared)?;
@@ -77,11 +80,13 @@ pub fn run(job: &Job<'_>, store: &Store, tools: &Tools<'_>) -> Result<Written> {
         env: job.env.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
         folder: SOURCE.to_owned(),
         writable: vec!["tmp".to_owned()],
-        shared: [(folder, RESULT), (cache, CACHE)].map(|(from, to)| (from, to[1..].to_owned())).into(),
+        shared: [(source, SOURCE), (folder, RESULT), (cache, CACHE)]
+            .map(|(from, to)| (from, to[1..].to_owned()))
+            .into(),
         root_writable: true,
         network: false,
-        uid: crate::base::APP_USER.uid,
-        gid: crate::base::APP_USER.gid,
+        uid: APP_USER.uid,
+        gid: APP_USER.gid,
     };
     fs::create_dir(&plan.scratch).facts(&plan.scratch)?;
     finish(job, &plan, tools)?;
@@ -91,7 +96,12 @@ pub fn run(job: &Job<'_>, store: &Store, tools: &Tools<'_>) -> Result<Written> {
 fn finish(job: &Job<'_>, plan: &Plan, tools: &Tools<'_>) -> Result<()> {
     let (reader, writer) = std::io::pipe()?;
     let output = [Stdio::null(), writer.try_clone()?.into(), writer.into()];
-    let mut running = sandbox::start(plan, output)?;
+    let mut running = sandbox::start(plan, output).map_err(|error| match error {
+        SandboxError::NotStarted { program, detail } => {
+            BuildError::StepNotStarted { step: job.step.to_owned(), program, detail }
+        }
+        other => other.into(),
+    })?;
     let mut last = VecDeque::new();
     for line in BufReader::new(reader).split(b'\n') {
         if (tools.interrupted)() {
@@ -111,19 +121,29 @@ fn finish(job: &Job<'_>, plan: &Plan, tools: &Tools<'_>) -> Result<()> {
     Err(BuildError::StepFailed { step, command, status, said: last.into() })
 }
 
-/// A copy that the program may change.
-fn copy_source(tree: &SourceTree, root: &Path) -> Result<()> {
-    let to = root.join(&SOURCE[1..]);
-    fs::create_dir_all(&to).facts(&to)?;
+/// A copy that the program may change; with `own`, it gets the user that the program runs as.
+fn copy_source(tree: &SourceTree, to: &Path, own: bool) -> Result<()> {
+    let give = |path: &Path| match own {
+        true => lchown(path, Some(APP_USER.uid), Some(APP_USER.gid)).facts(path),
+        false => Ok(()),
+    };
+    fs::create_dir(to).facts(to)?;
+    give(to)?;
+    let mut folders = BTreeSet::new();
     for (path, file) in tree.files() {
-        let target = to.join(path);
-        if let Some(parent) = target.parent() {
-            fs::create_dir_all(parent).facts(parent)?;
+        for (at, _) in path.match_indices('/') {
+            if folders.insert(&path[..at]) {
+                let folder = to.join(&path[..at]);
+                fs::create_dir(&folder).facts(&folder)?;
+                give(&folder)?;
+            }
         }
+        let target = to.join(path);
         match &file.kind {
             TreeKind::Link { target: points_to } => symlink(points_to, &target).facts(&target)?,
             TreeKind::File { .. } => drop(fs::copy(tree.root().join(path), &target).facts(&target)?),
         }
+        give(&target)?;
     }
     Ok(())
 }

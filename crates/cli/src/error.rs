@@ -164,6 +164,7 @@ fn build_error(error: &BuildError) -> Worded {
         | BuildError::PinsMissing { .. } => pin_error(error),
         BuildError::RuntimeMissing { .. }
         | BuildError::RuntimeNotInBase { .. }
+        | BuildError::NoBuildRoot { .. }
         | BuildError::NoSuchVersion { .. }
         | BuildError::RuntimeMismatch { .. }
         | BuildError::Capture { .. } => runtime_error(error),
@@ -566,6 +567,11 @@ fn runtime_error(error: &BuildError) -> Worded {
             ),
             "change the constraint; `shtetl runtimes` lists what there is",
         ),
+        BuildError::NoBuildRoot { base } => worded(
+            FAILED,
+            format!("something has to be built, and the base {base} has nothing to build in"),
+            "choose a Debian base, or empty, in [base] from; or build before, and take the result in with [source] include",
+        ),
         BuildError::RuntimeNotInBase { runtime, base } => worded(
             FAILED,
             format!("the base {base} has no {runtime}"),
@@ -582,6 +588,19 @@ fn runtime_error(error: &BuildError) -> Worded {
 
 fn run_error(error: &BuildError) -> Worded {
     match error {
+        BuildError::NothingMade { keep } => worded(
+            FAILED,
+            match keep.is_empty() {
+                true => "the build command made no new file".to_owned(),
+                false => format!("the build command made no file that fits {}", keep.join(", ")),
+            },
+            "correct run or keep under [build] in shtetl.toml",
+        ),
+        BuildError::StepNotStarted { step, program, detail } => worded(
+            FAILED,
+            format!("{step}: {program:?} cannot be started: {detail}"),
+            "correct the command, or add what has it: tools under [build], build-packages under [base]",
+        ),
         BuildError::StepFailed { step, command, status, said } => Worded {
             details: said.iter().map(|line| format!("  {line}")).collect(),
             ..worded(

@@ -43,7 +43,8 @@ pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
             folder(&here, 0o755)?;
         }
     }
-    for name in ["resolv.conf", "hosts"] {
+    let of_the_network = if plan.network { &["resolv.conf", "hosts"][..] } else { &[] };
+    for name in of_the_network {
         let host = Path::new("/etc").join(name);
         if host.exists() {
             fs::copy(host, scratch.join("front/etc").join(name))?;

@@ -19,6 +19,8 @@ pub enum Item {
     Folder(u32),
     /// A file with its contents.
     File(String),
+    /// A program.
+    Program(Vec<u8>),
     /// A symbolic link with its target.
     Link(String),
 }
@@ -61,13 +63,14 @@ impl Package {
             // Written directly: hostile names are wanted, too.
             header.as_mut_bytes()[..path.len()].copy_from_slice(path.as_bytes());
             let (kind, mode, content) = match item {
-                Item::Folder(mode) => (EntryType::Directory, *mode, ""),
+                Item::Folder(mode) => (EntryType::Directory, *mode, &[][..]),
                 Item::File(text) => {
-                    (EntryType::Regular, if path.contains("bin/") { 0o755 } else { 0o644 }, text.as_str())
+                    (EntryType::Regular, if path.contains("bin/") { 0o755 } else { 0o644 }, text.as_bytes())
                 }
+                Item::Program(bytes) => (EntryType::Regular, 0o755, &bytes[..]),
                 Item::Link(target) => {
                     header.set_link_name_literal(target).expect("a short target");
-                    (EntryType::Symlink, 0o777, "")
+                    (EntryType::Symlink, 0o777, &[][..])
                 }
             };
             header.set_entry_type(kind);
@@ -77,7 +80,7 @@ impl Package {
             header.set_size(content.len() as u64);
             header.set_mtime(1_700_000_000);
             header.set_cksum();
-            tar.append(&header, content.as_bytes()).expect("writing to memory cannot fail");
+            tar.append(&header, content).expect("writing to memory cannot fail");
         }
         let data = xz(&tar.into_inner().expect("writing to memory cannot fail"));
         let mut archive = b"!<arch>\n".to_vec();

@@ -36,15 +36,39 @@ pub fn write_invented_host(root: &Path) {
 
 /// The smallest program of the machine's format (x86-64 ELF, no libraries) that prints `text`.
 pub fn program_that_prints(text: &str) -> Vec<u8> {
+    program(Vec::new(), &[0xbf, 1, 0, 0, 0], text, &[]) // mov edi, 1 (standard output)
+}
+
+/// The same, writing `text` to the new program file `path`.
+pub fn program_that_writes(path: &str, text: &str) -> Vec<u8> {
+    let to_path = 14 + WRITE_AND_EXIT + u32::try_from(text.len()).expect("a short text");
+    let mut opening = vec![0xb8, 2, 0, 0, 0, 0x48, 0x8d, 0x3d]; // mov eax, 2 (open); lea rdi, (the path)
+    opening.extend(to_path.to_le_bytes());
+    opening.extend([
+        0xbe, 0x41, 2, 0, 0, // mov esi, for writing, made or emptied
+        0xba, 0xed, 1, 0, 0, // mov edx, 0755
+        0x0f, 0x05, // syscall
+        0x89, 0xc7, // mov edi, eax
+    ]);
+    program(opening, &[], text, format!("{path}\0").as_bytes())
+}
+
+/// Length of the code after the opening, in bytes.
+const WRITE_AND_EXIT: u32 = 28;
+
+/// A program whose `opening`, or `target`, leaves in edi where `text` is written to; `more` lies behind
+/// the text.
+fn program(opening: Vec<u8>, target: &[u8], text: &str, more: &[u8]) -> Vec<u8> {
     const LOADED_AT: u64 = 0x40_0000;
     const HEADERS: u64 = 64 + 56;
     let length = u32::try_from(text.len()).expect("a short text");
-    let mut code = vec![
-        0xb8, 1, 0, 0, 0, // mov eax, 1 (write)
-        0xbf, 1, 0, 0, 0, // mov edi, 1 (standard output)
+    let mut code = opening;
+    code.extend([0xb8, 1, 0, 0, 0]); // mov eax, 1 (write)
+    code.extend(target);
+    code.extend([
         0x48, 0x8d, 0x35, 16, 0, 0, 0,    // lea rsi, [rip + 16] (the text)
         0xba, // mov edx, length
-    ];
+    ]);
     code.extend(length.to_le_bytes());
     code.extend([
         0x0f, 0x05, // syscall
@@ -53,6 +77,7 @@ pub fn program_that_prints(text: &str) -> Vec<u8> {
         0x0f, 0x05, // syscall
     ]);
     code.extend(text.as_bytes());
+    code.extend(more);
     let size = HEADERS + code.len() as u64;
     let mut elf = b"\x7fELF\x02\x01\x01\0\0\0\0\0\0\0\0\0".to_vec();
     elf.extend([2, 0, 62, 0, 1, 0, 0, 0]); // executable, x86-64

@@ -3,7 +3,7 @@
 use super::debian::DebianBase;
 use super::{APP_HOME, APP_USER, Base, Provided};
 use crate::error::{BuildError, Result};
-use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work};
+use crate::worklist::{Input, PackageFact, Role, RuntimeInUse, Step, Tools, Work};
 use content::layer::{Entry, LayerWriter};
 use std::collections::BTreeMap;
 
@@ -59,8 +59,12 @@ impl Base for EmptyBase {
         Err(BuildError::RuntimeNotInBase { runtime, base: "empty".to_owned() })
     }
 
-    fn tool(&mut self, tool: &'static str) -> Result<Provided> {
+    fn tool(&mut self, tool: &str) -> Result<RuntimeInUse> {
         self.packages.tool(tool)
+    }
+
+    fn build_root(&mut self) -> Result<Vec<Step>> {
+        self.packages.build_root()
     }
 
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {

@@ -5,6 +5,7 @@ pub mod debian;
 pub mod empty;
 pub mod host;
 pub mod image;
+mod paths;
 
 use crate::error::Result;
 use crate::worklist::{RuntimeInUse, Step};
@@ -25,8 +26,11 @@ pub trait Base {
     /// A runtime, with the step that writes it.
     fn runtime(&mut self, runtime: &'static str) -> Result<Provided>;
 
-    /// Something that only builds, with the steps of the root that it works in, bottom first.
-    fn tool(&mut self, tool: &'static str) -> Result<Provided>;
+    /// Something that only builds.
+    fn tool(&mut self, tool: &str) -> Result<RuntimeInUse>;
+
+    /// The steps of the root that things are built in, bottom first.
+    fn build_root(&mut self) -> Result<Vec<Step>>;
 
     /// The steps of the base itself, bottom first, and what people should know; asked after the runtimes.
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)>;

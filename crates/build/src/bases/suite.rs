@@ -4,8 +4,8 @@ use super::{NewPins, Provision, address};
 use crate::addresses::Ecosystem;
 use crate::base::Base;
 use crate::base::debian::{
-    self, Archives, BASE, BuildRoot, DebianBase, EXTRA, ExactRuntime, LIBRARIES, PinnedSet, Sets, Suite,
-    Wanted, WantedRuntime,
+    self, Archives, BASE, BUILD_BASE, BuildRoot, DebianBase, EXTRA, ExactRuntime, LIBRARIES, PinnedSet, Sets,
+    Suite, Wanted, WantedRuntime,
 };
 use crate::base::empty::EmptyBase;
 use crate::error::{BuildError, PathFacts, Result};
@@ -259,12 +259,12 @@ fn wanted_runtime(app: &App, wish: &RuntimeWish, own: &'static debian::SuiteRunt
 /// What the root is made of that things are built in: the base, tools, and what the configuration adds.
 fn build_packages(app: &App, suite: &Suite) -> Vec<String> {
     let tools = needed_tools(&app.survey, &app.config);
-    if tools.is_empty() {
+    if tools.is_empty() && app.config.build.is_none() {
         return Vec::new();
     }
-    let packages =
-        tools.into_iter().filter_map(|wish| suite.tool(wish.runtime)).flat_map(|tool| tool.packages);
-    let mut all: Vec<String> = packages.chain(&BASE).map(|name| (*name).to_owned()).collect();
+    let packages = tools.iter().filter_map(|name| suite.tool(name)).flat_map(|tool| tool.packages);
+    let mut all: Vec<String> =
+        packages.chain(&BASE).chain(&BUILD_BASE).map(|name| (*name).to_owned()).collect();
     all.extend(app.config.build_packages.iter().cloned());
     all
 }

@@ -107,9 +107,13 @@ pub(super) fn docroot(subject: &Subject<'_>) -> Result<Vec<Found>> {
 }
 
 pub(super) fn build_script(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    if subject.app.config.build.is_some() {
+        return Ok(Vec::new());
+    }
     let scripts = subject.survey.chosen_findings().filter_map(|f| f.build_script.clone());
-    let advice = "run it before and take its result in with [source] include";
-    Ok(scripts.map(|place| doubt(place, "this version does not run the build script", advice)).collect())
+    let advice =
+        "give its command in [build] run, or run it before and take its result in with [source] include";
+    Ok(scripts.map(|place| doubt(place, "the build script is not run by itself", advice)).collect())
 }
 
 pub(super) fn migration(subject: &Subject<'_>) -> Result<Vec<Found>> {

@@ -285,6 +285,7 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         order: upper.order.or(lower.order),
         forbid: joined(lower.forbid, upper.forbid),
         buildpacks,
+        build: upper.build.or(lower.build),
         addresses: lower.addresses.into_iter().chain(upper.addresses).collect(),
         processes: processes_over(lower.processes, upper.processes),
         tasks: processes_over(lower.tasks, upper.tasks),

@@ -46,6 +46,8 @@ pub struct AppConfig {
     pub forbid: Vec<String>,
     /// `[buildpacks.NAME]`: options of one buildpack.
     pub buildpacks: BTreeMap<String, BuildpackOptions>,
+    /// `[build]`: a command that makes files of the app.
+    pub build: Option<BuildCommand>,
     /// `[addresses]`: where packages come from, by ecosystem.
     pub addresses: BTreeMap<String, String>,
     /// `[process.NAME]`.
@@ -54,6 +56,17 @@ pub struct AppConfig {
     pub tasks: BTreeMap<String, ProcessConfig>,
     /// `[settings]`.
     pub settings: BTreeMap<String, SettingRule>,
+}
+
+/// A command that makes files of the app.
+#[derive(Debug, Clone, PartialEq)]
+pub struct BuildCommand {
+    /// The program and its arguments.
+    pub run: Vec<String>,
+    /// What it needs, by the names of the catalogue.
+    pub tools: Vec<String>,
+    /// Patterns of the files that go into the image.
+    pub keep: Vec<String>,
 }
 
 /// Options of one buildpack.

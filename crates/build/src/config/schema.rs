@@ -3,6 +3,7 @@
 //! They say what `values` reads; a test compares the keys of both.
 
 use crate::addresses::Ecosystem;
+use crate::base::debian::tool_names;
 use crate::base::empty::EmptyPart;
 use serde_json::{Map, Value, json};
 
@@ -55,9 +56,30 @@ fn shared() -> Map<String, Value> {
     keys.insert("source".to_owned(), closed("What is packed", entries(source)));
     keys.insert("base".to_owned(), closed("The base", entries(base)));
     keys.insert("buildpacks".to_owned(), buildpacks());
+    keys.insert("build".to_owned(), build());
     let addresses = Ecosystem::ALL.map(|e| (e.name().to_owned(), text("A URL or a folder")));
     keys.insert("addresses".to_owned(), closed("Where packages come from", addresses.into_iter().collect()));
     keys
+}
+
+fn build() -> Value {
+    let names: Vec<&str> = tool_names().into_iter().collect();
+    let keys = json!({
+        "run": command(),
+        "tools": { "description": "What it needs", "type": "array", "items": { "enum": names } },
+        "keep": texts("Patterns of the files that go into the image"),
+    });
+    closed(
+        "A command that makes files of the app, apart from this machine and without the network",
+        entries(keys),
+    )
+}
+
+fn command() -> Value {
+    json!({
+        "description": "The program and its arguments: words as a shell splits them, or a list",
+        "anyOf": [{ "type": "string" }, { "type": "array", "items": { "type": "string" }, "minItems": 1 }],
+    })
 }
 
 fn buildpacks() -> Value {
@@ -77,10 +99,7 @@ fn buildpacks() -> Value {
 
 /// What a variant may change too.
 fn running() -> Map<String, Value> {
-    let run = json!({
-        "description": "The program and its arguments: words as a shell splits them, or a list",
-        "anyOf": [{ "type": "string" }, { "type": "array", "items": { "type": "string" }, "minItems": 1 }],
-    });
+    let run = command();
     let memory = json!({
         "description": "Memory it needs",
         "type": "string",

@@ -1,8 +1,9 @@
 //! Which keys there are and what each takes.
 
 use super::reader::{Document, Table, Value};
-use super::{AppConfig, BuildpackOptions, ProcessConfig, SettingRule};
+use super::{AppConfig, BuildCommand, BuildpackOptions, ProcessConfig, SettingRule};
 use crate::addresses::Ecosystem;
+use crate::base::debian::tool_names;
 use crate::base::empty::EmptyPart;
 use crate::error::{BuildError, Place};
 use crate::names;
@@ -68,6 +69,9 @@ fn read_shared(root: &Table<'_, '_>, config: &mut AppConfig) {
     });
     if let Some(table) = root.value("buildpacks").and_then(|v| v.table()) {
         read_buildpacks(table, config);
+    }
+    if let Some(table) = root.value("build").and_then(|v| v.table()) {
+        config.build = read_build(table);
     }
     config.addresses = read_addresses(root);
     read_running(root, config);
@@ -173,6 +177,22 @@ fn empty_parts(value: &Value<'_, '_>) -> Vec<EmptyPart> {
         EmptyPart::named(name)
     };
     value.strings().unwrap_or_default().iter().filter_map(part).collect()
+}
+
+fn read_build(table: Table<'_, '_>) -> Option<BuildCommand> {
+    let run = table.value("run").and_then(|v| read_command(&v));
+    let tools = table.value("tools");
+    let keep = patterns(table.value("keep"));
+    let named = tools.as_ref().and_then(|v| v.strings()).unwrap_or_default();
+    let known = tool_names();
+    for (value, name) in tools.iter().flat_map(|value| named.iter().map(move |name| (value, name))) {
+        if !known.contains(name.as_str()) {
+            let all: Vec<&str> = known.iter().copied().collect();
+            value.bad(format!("{name:?} is none of {}", all.join(", ")));
+        }
+    }
+    table.done();
+    Some(BuildCommand { run: run?, tools: named, keep })
 }
 
 fn read_process(table: Table<'_, '_>, is_task: bool) -> ProcessConfig {

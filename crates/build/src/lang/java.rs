@@ -46,12 +46,12 @@ impl Buildpack for Java {
         let finding = self.survey(context.tree, context.options)?;
         let archives = finding.processes.iter().flat_map(|p| &p.command).filter(|w| w.ends_with(".jar"));
         let missing: Vec<_> = archives.filter(|jar| !context.tree.has(jar)).collect();
-        let built = prebuilt(context.tree).is_some() && missing.is_empty();
+        let built = prebuilt(context.tree).is_some() && missing.is_empty() || context.has_build_command;
         if let (false, Some(evidence)) = (built, finding.evidence.first()) {
             return Err(BuildError::Unsupported {
                 place: evidence.place.clone(),
                 what: "compiling Java".to_owned(),
-                instead: "build the archive before, and take it in: in shtetl.toml, under [source]: include = [\"target/*.jar\"]",
+                instead: "give the command in [build] run, or build the archive before and take it in with [source] include",
             });
         }
         // Java up to 17 takes its encoding from here.

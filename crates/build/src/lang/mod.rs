@@ -45,6 +45,8 @@ pub struct Context<'a> {
     pub addresses: &'a Addresses,
     /// The platform of the image, as in `linux/amd64`.
     pub platform: &'a str,
+    /// Whether a command of the app's own makes files of it.
+    pub has_build_command: bool,
     /// The runtime that the base provides.
     pub runtime: &'a RuntimeInUse,
 }

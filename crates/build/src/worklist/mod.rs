@@ -1,5 +1,6 @@
 //! The worklist: every step of a build with its pinned inputs, before anything runs.
 
+mod build_command;
 mod key;
 mod plan;
 mod reason;
@@ -30,6 +31,8 @@ pub enum Role {
     Support,
     /// The app's own files.
     App,
+    /// What programs of the build made of them.
+    Built,
 }
 
 impl Role {
@@ -41,6 +44,7 @@ impl Role {
             Self::Dependencies => "dependencies",
             Self::Support => "support",
             Self::App => "app",
+            Self::Built => "built",
         }
     }
 }
@@ -78,6 +82,8 @@ pub struct Tools<'a> {
     pub jobs: usize,
     /// The layers of the root that programs run in, bottom first.
     pub root: &'a [StepResult],
+    /// Told of what people should know.
+    pub note: &'a (dyn Fn(String) + Sync),
     /// Told how many of how many parts are done.
     pub progress: &'a (dyn Fn(usize, usize) + Sync),
     /// Whether the user wants the build to end.

@@ -1,8 +1,9 @@
 //! From survey and lockfiles to the worklist.
 
+use super::build_command::{self, BuildWork};
 use super::{Form, Input, Role, Step, Tools, Work};
 use crate::addresses::Addresses;
-use crate::base::Base;
+use crate::base::{Base, Provided};
 use crate::bases::NewPins;
 use crate::config::AppConfig;
 use crate::error::{BuildError, PathFacts, Result};
@@ -68,7 +69,7 @@ pub struct Sources<'a> {
 
 /// Plans the build of a surveyed source, but for the packing of its files ([`Worklist::pack`]).
 pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Worklist> {
-    let Sources { survey, tree, config, addresses } = *sources;
+    let Sources { survey, tree, config, .. } = *sources;
     if survey.processes.is_empty() {
         return Err(BuildError::NoProcess { language: survey.chosen.join(" and ") });
     }
@@ -83,34 +84,24 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
         new_pins: None,
     };
     list.notes.extend(source_notes(survey));
-    let mut path = Vec::new();
-    for script in survey.chosen_findings().filter_map(|f| f.build_script.as_ref()) {
+    let scripts = survey.chosen_findings().filter_map(|f| f.build_script.as_ref());
+    for script in scripts.filter(|_| config.build.is_none()) {
         let line = script.line.map_or(String::new(), |l| format!(" line {l}"));
-        list.notes.push(format!("{}{line}: this version does not run the build script", script.file));
+        let advice = "is not run by itself: [build] run can do it";
+        list.notes.push(format!("{}{line}: the build script {advice}", script.file));
     }
+    let mut path = Vec::new();
     for finding in contributing(survey, config) {
-        let (Some(buildpack), Some(wish)) = (lang::named(finding.buildpack), &finding.runtime) else {
-            continue;
-        };
-        let options = options_of(config, finding.buildpack);
-        let mut provided =
-            if wish.for_build { base.tool(wish.runtime)? } else { base.runtime(wish.runtime)? };
-        check_constraint(buildpack, wish, &provided.runtime)?;
-        let platform = &list.form.platform;
-        let context = Context { tree, options: &options, addresses, platform, runtime: &provided.runtime };
-        let mut contribution = buildpack.contribute(&context)?;
-        if wish.for_build {
-            // What builds is the root of the step that it is for, and in no image.
-            contribution.steps.iter_mut().take(1).for_each(|step| step.work_in(provided.steps.split_off(0)));
-            list.tools.push(provided.runtime);
-        } else if !list.runtimes.contains(&provided.runtime) {
-            list.notes.extend(provided.notes);
-            list.steps.extend(provided.steps);
-            list.runtimes.push(provided.runtime);
+        path.extend(contribute(&mut list, finding, sources, base)?);
+    }
+    if let Some(build) = &config.build {
+        let work = BuildWork::of(build, tree);
+        let mut step = Step::new(build_command::STEP, Role::Built, build_command::inputs(build), work);
+        for tool in &build.tools {
+            list.tools.push(base.tool(tool)?);
         }
-        list.steps.extend(contribution.steps);
-        path.extend(contribution.path);
-        list.env.extend(contribution.env.into_iter().map(|(k, v)| (k.to_owned(), v)));
+        step.work_in(base.build_root()?);
+        list.steps.push(step);
     }
     let (below, notes) = base.below()?;
     list.notes.extend(notes);
@@ -126,6 +117,46 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
     list.env.insert("PATH".to_owned(), path.join(":"));
     list.env.insert("HOME".to_owned(), format!("/{}", crate::base::APP_HOME));
     Ok(list)
+}
+
+/// Adds what a finding's buildpack contributes; gives the folders that it wants in front of the path.
+fn contribute(
+    list: &mut Worklist,
+    finding: &Finding,
+    sources: &Sources<'_>,
+    base: &mut dyn Base,
+) -> Result<Vec<String>> {
+    let (Some(buildpack), Some(wish)) = (lang::named(finding.buildpack), &finding.runtime) else {
+        return Ok(Vec::new());
+    };
+    let provided = match wish.for_build {
+        true => Provided { runtime: base.tool(wish.runtime)?, steps: Vec::new(), notes: Vec::new() },
+        false => base.runtime(wish.runtime)?,
+    };
+    check_constraint(buildpack, wish, &provided.runtime)?;
+    let options = options_of(sources.config, finding.buildpack);
+    let context = Context {
+        tree: sources.tree,
+        options: &options,
+        addresses: sources.addresses,
+        platform: &list.form.platform,
+        has_build_command: sources.config.build.is_some(),
+        runtime: &provided.runtime,
+    };
+    let mut contribution = buildpack.contribute(&context)?;
+    if wish.for_build {
+        for step in &mut contribution.steps {
+            step.work_in(base.build_root()?);
+        }
+        list.tools.push(provided.runtime);
+    } else if !list.runtimes.contains(&provided.runtime) {
+        list.notes.extend(provided.notes);
+        list.steps.extend(provided.steps);
+        list.runtimes.push(provided.runtime);
+    }
+    list.steps.extend(contribution.steps);
+    list.env.extend(contribution.env.into_iter().map(|(k, v)| (k.to_owned(), v)));
+    Ok(contribution.path)
 }
 
 /// What people should know of the source that is packed.
@@ -158,9 +189,11 @@ pub fn needed_runtimes<'s>(survey: &'s Survey, config: &AppConfig) -> Vec<&'s Ru
     needed
 }
 
-/// What a build of this survey runs, and no image has.
-pub fn needed_tools<'s>(survey: &'s Survey, config: &AppConfig) -> Vec<&'s RuntimeWish> {
-    contributing(survey, config).filter_map(|f| f.runtime.as_ref()).filter(|wish| wish.for_build).collect()
+/// The names of what a build runs, and no image has.
+pub fn needed_tools(survey: &Survey, config: &AppConfig) -> BTreeSet<String> {
+    let wishes = contributing(survey, config).filter_map(|f| f.runtime.as_ref());
+    let found = wishes.filter(|wish| wish.for_build).map(|wish| wish.runtime.to_owned());
+    found.chain(config.build.iter().flat_map(|build| build.tools.iter().cloned())).collect()
 }
 
 fn check_constraint(buildpack: &dyn lang::Buildpack, wish: &RuntimeWish, found: &RuntimeInUse) -> Result<()> {
@@ -196,6 +229,7 @@ impl Worklist {
             vec![Input::of_parts("source", parts)],
             AppFiles(Arc::clone(tree)),
         ));
+        self.steps.sort_by_key(|step| step.role);
     }
 }
 

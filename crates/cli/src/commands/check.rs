@@ -28,6 +28,7 @@ pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Do
     let stop = interrupt::flag()?;
     let tools = Tools {
         root: &[],
+        note: &|_| {},
         fetcher: &fetcher,
         jobs: around.jobs,
         progress: &|_, _| (),

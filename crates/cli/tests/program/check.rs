@@ -321,7 +321,11 @@ const CASES: &[Case<'_>] = &[
     ),
     (
         "plan-fails!",
-        &[("go.mod", "module ferry.example/fog\n"), ("shtetl.toml", "[process.web]\nrun = \"fogd\"\n")],
+        &[
+            ("go.mod", "module ferry.example/fog\n"),
+            ("go.sum", "fog v1\n"),
+            ("shtetl.toml", "[process.web]\nrun = \"fogd\"\n"),
+        ],
         &[START, ("server.js", "")],
     ),
 ];

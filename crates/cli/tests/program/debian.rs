@@ -6,6 +6,7 @@ use std::fs::{self, File};
 use std::path::Path;
 use testkit::archives::{npm_tarball, sha512_integrity};
 use testkit::debian::{Item, Package, Signer, harbour_packages, write_suite};
+use testkit::host::program_that_writes;
 use testkit::program::{Program, Said};
 
 const MANIFEST: &str = r#"{"scripts":{"start":"node server.js"}}"#;
@@ -145,7 +146,7 @@ fn a_base_is_composed_with_every_fixup() {
     ");
     insta::assert_snapshot!(program.run("show app --packages").stdout, @"
     app:latest  node 20.19.2, on debian:trixie, linux/amd64
-      image   sha256:ca0f88e53ffa753f078301c2bfb3f8b199d00ad408433523d369b0c5c8d3c1cd
+      image   sha256:ebd0b4d797ccef434346302e87359fb8cfeb374649030a73d8a8c11ecaeda79a
       source  sha256:8745a3b2120adce90310bef6e117a9e99cbd29aed48a46795ee61ba8e5fae1cc
 
     layers, bottom to top
@@ -170,6 +171,81 @@ fn a_base_is_composed_with_every_fixup() {
       tzdata           2026f           no licence said
       libnode115       20.19.2+dfsg-1  no licence said
       nodejs           20.19.2+dfsg-1  no licence said
+    ");
+}
+
+/// Packages of the root that things are built in, with a compiler and a tool that only write.
+fn workshop_packages() -> Vec<Package> {
+    let mut packages = harbour_packages();
+    for name in
+        ["bash", "coreutils", "diffutils", "findutils", "grep", "gzip", "mawk", "sed", "tar", "golang-go"]
+    {
+        packages.push(Package::new(name, "1", "", &[]));
+    }
+    let program = |path: &str, text: &str| Item::Program(program_that_writes(path, text));
+    packages.push(
+        Package::new("golang-1.24-go", "1.24.4-1", "Depends: golang-src", &[])
+            .with("./usr/bin/go", program("/result/tide", "compiled")),
+    );
+    packages.push(Package::new(
+        "harbour-essentials",
+        "1",
+        "Provides: awk, openssl (= 3), dpkg (= 1.20)",
+        &[],
+    ));
+    packages.push(Package::new("golang-src", "1.24.4-1", "", &[]));
+    packages.push(
+        Package::new("libhorn-dev", "1", "", &[])
+            .with("./usr/bin/horn", program("/app/made/horn.js", "made")),
+    );
+    packages
+}
+
+#[test]
+fn programs_of_a_build_run_in_a_root_of_packages_that_no_image_has() {
+    let program = with_archive(&Signer::new(), &workshop_packages(), "");
+    program.write("go/go.mod", "module ferry.example/tide\n\ngo 1.22\n");
+    program.write("go/main.go", "package main\n\nfunc main() {}\n");
+    let config = fs::read_to_string(program.path("app/shtetl.toml")).unwrap();
+    program.write("go/shtetl.toml", &config);
+    let _ = program.succeed("build go --layout image");
+    let (listing, _) = layer(&program.path("image"), 2);
+    assert_eq!(listing, "0755 0:0 app/\n0755 0:0 app/bin/\n0755 0:0 app/bin/tide\n");
+    let lock = fs::read_to_string(program.path("go/shtetl.lock")).unwrap();
+    assert!(lock.contains("[build.\"linux/amd64\"]") && lock.contains("golang-src"), "{lock}");
+    let shown = program.json("show go")["record"].clone();
+    assert_eq!(
+        (shown["tools"][0]["version"].as_str(), shown["runtimes"].as_array()),
+        (Some("1.24.4"), Some(&vec![]))
+    );
+    assert!(!shown["packages"].to_string().contains("golang"), "{shown}");
+    let said = program.succeed("build go").stdout;
+    assert!(said.contains("nothing ran"), "{said}");
+
+    // A command of the app's own, with a package that only it needs.
+    program.write("app/made/readme", "");
+    program.edit(
+        "app/shtetl.toml",
+        "[addresses]",
+        "build-packages = [\"libhorn-dev\"]\n[build]\nrun = \"horn\"\n[addresses]",
+    );
+    let _ = program.succeed("build app --layout image");
+    let (listing, _) = layer(&program.path("image"), 3);
+    assert_eq!(listing, "0755 0:0 app/\n0755 0:0 app/made/\n0755 0:0 app/made/horn.js\n");
+    program.edit("app/shtetl.toml", "run = \"horn\"", "run = \"horn\"\nkeep = [\"dist/**\"]");
+    insta::assert_snapshot!(error_of(&program.run("build app")), @"
+    error: the build command made no file that fits dist/**
+    what to do: correct run or keep under [build] in shtetl.toml
+    ");
+    program.edit("app/shtetl.toml", "run = \"horn\"", "run = \"bell\"");
+    insta::assert_snapshot!(error_of(&program.run("build app")), @r#"
+    error: the image cannot start "bell": No such file or directory (os error 2)
+    what to do: check the command of the process type; `shtetl show` lists it
+    "#);
+    program.edit("app/shtetl.toml", "debian:trixie", "host");
+    insta::assert_snapshot!(error_of(&program.run("build app")), @"
+    error: something has to be built, and the base host has nothing to build in
+    what to do: choose a Debian base, or empty, in [base] from; or build before, and take the result in with [source] include
     ");
 }
 

@@ -2,7 +2,8 @@
 
 use super::fixups::{self, Added, Around};
 use super::pins::PackagePin;
-use super::unpack::{self, Unpacked};
+use super::unpack::{self, TOP_LINKS, Unpacked};
+use crate::base::paths::Paths;
 use crate::error::{BuildError, Result};
 use crate::execute::{Gate, each_in_parallel};
 use crate::worklist::{Input, PackageFact, Tools, Work};
@@ -13,12 +14,20 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Mutex;
 
 /// Version of what the fix-ups do; part of every key.
-const FIXUP_FORMAT: u32 = 2;
+const FIXUP_FORMAT: u32 = 3;
 
 /// So much of package files is in memory at once, in bytes.
 const IN_FLIGHT: u64 = 24 << 20;
 /// Of so many threads that fetch, one may unpack: that takes memory and the processor.
 const UNPACK_SHARE: usize = 4;
+
+/// The package with the certificates that everybody trusts.
+const CERTIFICATES: &str = "ca-certificates";
+/// So many links that lead nowhere are named.
+const NAMED_LINKS: usize = 3;
+
+/// Links into packages that only writers of documentation and debuggers install.
+const MEANT_FOR_OTHERS: [&str; 2] = ["/rdoc/generator/", "/lib/src.zip"];
 
 /// What keeps memory bounded while packages are provided.
 struct Gates {
@@ -30,8 +39,8 @@ struct Gates {
 pub(super) struct PackageSet {
     /// The packages, by name.
     pub(super) packages: Vec<PackagePin>,
-    /// The package with the certificates of the base.
-    pub(super) certificates: Option<PackagePin>,
+    /// The packages of the layer below.
+    pub(super) below: Vec<PackagePin>,
     /// Where they are: the archive, and that of security updates.
     pub(super) archives: [Option<Address>; 2],
     /// The version of the distribution, for package URLs.
@@ -53,7 +62,8 @@ impl PackageSet {
     /// The package with certificates, if something here needs it.
     fn certificates(&self) -> Option<&PackagePin> {
         let needed = fixups::need_certificates(self.packages.iter().map(|p| p.name.as_str()));
-        self.certificates.as_ref().filter(|_| needed)
+        let mut all = self.below.iter().chain(&self.packages);
+        all.find(|package| package.name == CERTIFICATES).filter(|_| needed)
     }
 
     fn provide(
@@ -99,6 +109,7 @@ impl Work for PackageSet {
         let certificates = self.certificates().map(|p| self.provide(layer, p, &gates, tools)).transpose()?;
         let around = Around { architecture: self.architecture, certificates: certificates.as_ref() };
         let added = fixups::added(&unpacked, &around);
+        self.tell_dangling(layer, &unpacked, &added, tools);
         write_folders(layer, &unpacked, &added)?;
         let (store, codec) = (layer.store(), layer.codec());
         for package in &self.packages {
@@ -123,6 +134,51 @@ impl Work for PackageSet {
 }
 
 impl PackageSet {
+    /// Tells of links that lead nowhere: what they lead to, a script of a package would have made.
+    fn tell_dangling(
+        &self,
+        layer: &LayerWriter<'_>,
+        unpacked: &BTreeMap<String, Unpacked>,
+        added: &Added,
+        tools: &Tools<'_>,
+    ) {
+        let known = |package: &PackagePin| unpack::known(layer.store(), layer.codec(), &package.sha256);
+        let Some(below) = self.below.iter().map(known).collect::<Option<Vec<_>>>() else {
+            // The layer below is being made at the same time: another build will look.
+            return;
+        };
+        let mut paths = Paths::default();
+        for top in TOP_LINKS {
+            paths.add(top.to_owned(), Some(format!("usr/{top}")));
+        }
+        for package in below.iter().chain(unpacked.values()) {
+            let plain = package.folders.keys().chain(&package.files);
+            plain.flat_map(|path| with_parents(path)).for_each(|path| paths.add(path.to_owned(), None));
+        }
+        for (path, target) in below.iter().chain(unpacked.values()).flat_map(|package| &package.links) {
+            paths.add(path.clone(), Some(target.clone()));
+        }
+        for (path, (entry, _)) in added {
+            let target = match &entry.kind {
+                Kind::Link { target } => Some(target.clone()),
+                _ => None,
+            };
+            paths.add(path.clone(), target);
+        }
+        let links = unpacked.values().flat_map(|package| package.links.keys()).chain(added.keys());
+        let means_something =
+            |path: &&String| !path.starts_with("var/") && !MEANT_FOR_OTHERS.iter().any(|m| path.contains(m));
+        let lost: Vec<&String> = links.filter(means_something).filter(|p| paths.real(p).is_none()).collect();
+        if let [first, ..] = &lost[..] {
+            let named: Vec<&str> = lost.iter().take(NAMED_LINKS).map(|path| path.as_str()).collect();
+            let rest = lost.len().saturating_sub(NAMED_LINKS);
+            let more = if rest == 0 { String::new() } else { format!(" and {rest} more") };
+            let whose = unpacked.iter().find(|(_, package)| package.links.contains_key(*first));
+            let whose = whose.map_or(String::new(), |(name, _)| format!(" (of {name})"));
+            (tools.note)(format!("links lead nowhere: {}{more}{whose}", named.join(", ")));
+        }
+    }
+
     fn fact(&self, package: &PackagePin, unpacked: &BTreeMap<String, Unpacked>) -> PackageFact {
         let version = package.version.replace('+', "%2B").replace(':', "%3A");
         PackageFact {
@@ -139,6 +195,11 @@ impl PackageSet {
             integrity: format!("sha256:{}", package.sha256),
         }
     }
+}
+
+/// The path and every folder that it lies in.
+fn with_parents(path: &str) -> impl Iterator<Item = &str> {
+    path.match_indices('/').map(|(at, _)| &path[..at]).chain([path])
 }
 
 /// All folders of the set, each once, those above first. A link is never replaced by a folder.

@@ -15,14 +15,14 @@ pub use exact::{ExactRuntime, LIBRARIES, find as find_exact};
 pub use pins::{
     Archives, EXTRA, PackagePin, PinnedSet, Sets, SuitePin, Wanted, WantedRuntime, resolve, resolve_build,
 };
-pub use suites::{BASE, SUITES, Suite, SuiteRuntime};
+pub use suites::{BASE, BUILD_BASE, SUITES, Suite, SuiteRuntime};
 
 use super::{Base, Provided};
 use crate::error::{BuildError, Result};
 use crate::worklist::{Role, RuntimeInUse, Step};
 use layer::PackageSet;
 use remote::Address;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// A base whose packages are pinned.
 pub struct DebianBase {
@@ -62,7 +62,7 @@ impl DebianBase {
     pub(super) fn step(&self, set: &str, name: String, role: Role) -> Step {
         let work = PackageSet {
             packages: self.pins(set).to_vec(),
-            certificates: self.pins("base").iter().find(|p| p.name == "ca-certificates").cloned(),
+            below: if set == "base" { Vec::new() } else { self.pins("base").to_vec() },
             archives: self.archives.clone(),
             release: self.suite.release,
             architecture: self.architecture,
@@ -93,26 +93,29 @@ impl Base for DebianBase {
         Ok(Provided { runtime: in_use, steps, notes: Vec::new() })
     }
 
-    fn tool(&mut self, tool: &'static str) -> Result<Provided> {
+    fn tool(&mut self, tool: &str) -> Result<RuntimeInUse> {
         let origin = format!("debian:{}", self.suite.name);
         let own = self.suite.tool(tool);
-        let own = own.ok_or_else(|| BuildError::RuntimeNotInBase { runtime: tool, base: origin.clone() })?;
-        let in_use = RuntimeInUse {
-            name: tool.to_owned(),
+        let own = own.ok_or_else(|| BuildError::NoBuildRoot { base: origin.clone() })?;
+        Ok(RuntimeInUse {
+            name: own.name.to_owned(),
             version: version_of(own, Some(&self.build.packages)),
             origin,
             bin_folder: "/usr/bin".to_owned(),
-        };
+        })
+    }
+
+    fn build_root(&mut self) -> Result<Vec<Step>> {
+        let packages = self.build.packages.packages.clone();
         let work = PackageSet {
-            packages: self.build.packages.packages.clone(),
-            certificates: None,
+            below: Vec::new(),
+            packages,
             archives: self.archives.clone(),
             release: self.suite.release,
             architecture: self.build.architecture,
         };
         let name = format!("debian {} for building", self.suite.name);
-        let step = Step::new(name, Role::Base, vec![work.input()], work);
-        Ok(Provided { runtime: in_use, steps: vec![step], notes: Vec::new() })
+        Ok(vec![Step::new(name, Role::Base, vec![work.input()], work)])
     }
 
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
@@ -123,6 +126,11 @@ impl Base for DebianBase {
         }
         Ok((steps, Vec::new()))
     }
+}
+
+/// The names of everything that only builds.
+pub fn tool_names() -> BTreeSet<&'static str> {
+    SUITES.iter().flat_map(|suite| suite.tools).map(|tool| tool.name).collect()
 }
 
 /// The version of a runtime: the pinned one; before anything is pinned, what is known of the suite.

@@ -87,7 +87,13 @@ pub const SUITES: [Suite; 2] = [
             SuiteRuntime::of("java", "21.0.13", &["openjdk-21-jre-headless"]).slim_without(NOT_IN_SLIM_JAVA),
             SuiteRuntime::of("java", "25.0.5", &["openjdk-25-jre-headless"]).slim_without(NOT_IN_SLIM_JAVA),
         ],
-        tools: &[SuiteRuntime::of("go", "1.24.4", &["golang-1.24-go"])],
+        tools: &[
+            SuiteRuntime::of("bundler", "2.6.7", &["ruby-bundler", "ruby"]),
+            SuiteRuntime::of("compilers", "14.2.0", &["gcc-14", "build-essential", "pkgconf"]),
+            SuiteRuntime::of("composer", "2.8.8", &["composer", "unzip"]),
+            SuiteRuntime::of("go", "1.24.4", &["golang-1.24-go", "golang-go"]),
+            SuiteRuntime::of("maven", "3.9.9", &["maven", "openjdk-21-jdk-headless"]),
+        ],
         keys: [
             include_bytes!("keys/trixie-automatic.gpg"),
             include_bytes!("keys/trixie-security-automatic.gpg"),
@@ -122,7 +128,13 @@ pub const SUITES: [Suite; 2] = [
             .with_parts("php8.2-"),
             SuiteRuntime::of("java", "17.0.21", &["openjdk-17-jre-headless"]).slim_without(NOT_IN_SLIM_JAVA),
         ],
-        tools: &[SuiteRuntime::of("go", "1.19.8", &["golang-1.19-go"])],
+        tools: &[
+            SuiteRuntime::of("bundler", "2.3.15", &["ruby-bundler", "ruby"]),
+            SuiteRuntime::of("compilers", "12.2.0", &["gcc-12", "build-essential", "pkgconf"]),
+            SuiteRuntime::of("composer", "2.5.5", &["composer", "unzip"]),
+            SuiteRuntime::of("go", "1.19.8", &["golang-1.19-go", "golang-go"]),
+            SuiteRuntime::of("maven", "3.8.7", &["maven", "openjdk-17-jdk-headless"]),
+        ],
         keys: [
             include_bytes!("keys/bookworm-automatic.gpg"),
             include_bytes!("keys/bookworm-security-automatic.gpg"),
@@ -134,6 +146,10 @@ pub const SUITES: [Suite; 2] = [
 /// What every image on this base has.
 pub const BASE: [&str; 7] =
     ["base-files", "base-passwd", "ca-certificates", "dash", "libc-bin", "netbase", "tzdata"];
+
+/// What every root that things are built in has besides: build files and scripts assume it.
+pub const BUILD_BASE: [&str; 9] =
+    ["bash", "coreutils", "diffutils", "findutils", "grep", "gzip", "mawk", "sed", "tar"];
 
 /// Packages that serve installing, administering or booting a machine: what needs them works in an
 /// image without them. A star stands for any ending.
@@ -165,7 +181,7 @@ pub const NOT_AT_RUN_TIME: [&str; 24] = [
 ];
 
 /// Packages that not even building needs.
-pub const NOT_AT_BUILD_TIME: [&str; 16] = [
+pub const NOT_AT_BUILD_TIME: [&str; 17] = [
     "adduser",
     "ca-certificates-java",
     "cdebconf",
@@ -174,6 +190,7 @@ pub const NOT_AT_BUILD_TIME: [&str; 16] = [
     "init-system-helpers",
     "iproute2",
     "java-common",
+    "libdebconfclient0",
     "libpam*",
     "login*",
     "lsb-base",

@@ -79,8 +79,12 @@ impl Base for HostBase<'_> {
         Ok(Provided { runtime: in_use, steps, notes })
     }
 
-    fn tool(&mut self, tool: &'static str) -> Result<Provided> {
-        Err(BuildError::RuntimeNotInBase { runtime: tool, base: "host".to_owned() })
+    fn tool(&mut self, _tool: &str) -> Result<RuntimeInUse> {
+        Err(BuildError::NoBuildRoot { base: "host".to_owned() })
+    }
+
+    fn build_root(&mut self) -> Result<Vec<Step>> {
+        Err(BuildError::NoBuildRoot { base: "host".to_owned() })
     }
 
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {

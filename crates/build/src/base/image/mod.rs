@@ -61,8 +61,12 @@ impl Base for ImageBase {
         Ok(Provided { runtime: in_use, steps: Vec::new(), notes: Vec::new() })
     }
 
-    fn tool(&mut self, tool: &'static str) -> Result<Provided> {
-        Err(BuildError::RuntimeNotInBase { runtime: tool, base: self.name.clone() })
+    fn tool(&mut self, _tool: &str) -> Result<RuntimeInUse> {
+        Err(BuildError::NoBuildRoot { base: self.name.clone() })
+    }
+
+    fn build_root(&mut self) -> Result<Vec<Step>> {
+        Err(BuildError::NoBuildRoot { base: self.name.clone() })
     }
 
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {

@@ -1,6 +1,7 @@
 //! What the layers of an image come to: which paths there are, and the few texts that tell of runtimes.
 
 use super::layer::codec_of;
+use crate::base::paths::Paths;
 use crate::error::{BuildError, Result};
 use content::error::PathContext;
 use content::store::Store;
@@ -12,14 +13,11 @@ use tar::EntryType;
 
 /// Texts are no longer than this, in bytes: a list of installed packages is the longest.
 const LONGEST_TEXT: u64 = 16 << 20;
-/// So many links are followed from one path.
-const MOST_LINKS: usize = 40;
 
 /// The paths of an image.
 #[derive(Default)]
 pub(super) struct View {
-    /// Links have a target.
-    entries: BTreeMap<String, Option<String>>,
+    paths: Paths,
     texts: BTreeMap<String, String>,
 }
 
@@ -57,7 +55,7 @@ impl View {
                 EntryType::Symlink => entry.link_name().map_err(broken)?,
                 _ => None,
             };
-            self.entries.insert(path, link.map(|target| target.to_string_lossy().into_owned()));
+            self.paths.add(path, link.map(|target| target.to_string_lossy().into_owned()));
         }
         Ok(())
     }
@@ -66,35 +64,13 @@ impl View {
     fn remove(&mut self, path: &str) {
         let below = format!("{}/", path.trim_end_matches('/'));
         let goes = |known: &str| known == path || known.starts_with(&below) || below == "/";
-        self.entries.retain(|known, _| !goes(known));
+        self.paths.retain(|known| !goes(known));
         self.texts.retain(|known, _| !goes(known));
     }
 
     /// Where `path` leads, links followed; `None` when that is not there.
     pub(super) fn real(&self, path: &str) -> Option<String> {
-        let mut pending: Vec<String> = parts(path);
-        let mut here: Vec<String> = Vec::new();
-        let mut links = 0;
-        while let Some(part) = pending.pop() {
-            if part == ".." {
-                here.pop();
-                continue;
-            }
-            here.push(part);
-            if let Some(Some(target)) = self.entries.get(&here.join("/")) {
-                links += 1;
-                if links > MOST_LINKS {
-                    return None;
-                }
-                match target.starts_with('/') {
-                    true => here.clear(),
-                    false => drop(here.pop()),
-                }
-                pending.extend(parts(target));
-            }
-        }
-        let real = here.join("/");
-        self.entries.contains_key(&real).then_some(real)
+        self.paths.real(path)
     }
 
     /// The texts whose paths begin and end so.
@@ -106,11 +82,6 @@ impl View {
         let texts = self.texts.iter().map(|(path, text)| (path.as_str(), text.as_str()));
         texts.filter(move |(path, _)| path.starts_with(begin) && path.ends_with(end))
     }
-}
-
-/// The parts of a path, the last first.
-fn parts(path: &str) -> Vec<String> {
-    path.split('/').filter(|p| !p.is_empty() && *p != ".").rev().map(str::to_owned).collect()
 }
 
 /// Whether the file says which version of a runtime there is, or which packages are installed.

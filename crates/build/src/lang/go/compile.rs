@@ -19,8 +19,6 @@ pub(super) struct Compile {
     pub(super) tree: Arc<SourceTree>,
     /// Folders of the main packages, from the root of the module.
     pub(super) mains: BTreeSet<String>,
-    /// The folder with the compiler, in the root that it runs in.
-    pub(super) compiler: String,
     /// The processor of the image, in Go's words, which are those of OCI.
     pub(super) processor: String,
     /// Whether the packages that it needs are with the source.
@@ -44,7 +42,7 @@ impl Work for Compile {
             ("GOPROXY", "off".to_owned()),
             ("GOTOOLCHAIN", "local".to_owned()),
             ("HOME", "/tmp".to_owned()),
-            ("PATH", format!("{}:/usr/bin", self.compiler)),
+            ("PATH", "/usr/bin".to_owned()),
         ];
         let job = Job { step: STEP, argv, env, tree: &self.tree, cache: "go" };
         let written = isolated::run(&job, layer.store(), tools)?;

@@ -63,15 +63,13 @@ impl Buildpack for Go {
             });
         }
         let mains = main_packages(tree)?.into_keys().collect();
-        let series = context.runtime.version.splitn(3, '.').take(2).collect::<Vec<_>>().join(".");
         let work = Compile {
             tree: Arc::clone(tree),
             mains,
-            compiler: format!("/usr/lib/go-{series}/bin"),
             processor: context.platform.rsplit('/').next().unwrap_or_default().to_owned(),
             vendored,
         };
-        let step = Step::new(compile::STEP, Role::Support, Vec::new(), work);
+        let step = Step::new(compile::STEP, Role::Built, Vec::new(), work);
         Ok(Contribution { steps: vec![step], ..Contribution::default() })
     }
 }

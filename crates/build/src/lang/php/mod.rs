@@ -100,7 +100,8 @@ impl Buildpack for Php {
     fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
         if let Some(text) = context.tree.read(LOCKFILE)? {
             let lock: Lock = parse(LOCKFILE, &text)?;
-            if !lock.packages.is_empty() && !context.tree.has(INSTALLED) {
+            let installed = context.tree.has(INSTALLED) || context.has_build_command;
+            if !lock.packages.is_empty() && !installed {
                 return Err(BuildError::Unsupported {
                     place: Place::new(LOCKFILE, None),
                     what: "installing packages of PHP".to_owned(),

@@ -1,0 +1,117 @@
+//! The step that runs the command that the configuration gives under `[build]`.
+
+use crate::command::join;
+use crate::config::BuildCommand;
+use crate::error::{BuildError, PathFacts, Result};
+use crate::isolated::{self, CACHE, Job};
+use crate::source::SourceTree;
+use crate::worklist::{Input, PackageFact, Tools, Work};
+use content::layer::{Entry, LayerWriter};
+use globset::{Glob, GlobSet, GlobSetBuilder};
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::{self, File};
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+use std::sync::Arc;
+
+/// The name of the step.
+pub(super) const STEP: &str = "build command";
+/// The folder of the app, from the root of the image.
+const APP: &str = "app";
+
+/// The step's work.
+pub(super) struct BuildWork {
+    command: BuildCommand,
+    tree: Arc<SourceTree>,
+}
+
+/// What the result depends on, besides the source and the root.
+pub(super) fn inputs(command: &BuildCommand) -> Vec<Input> {
+    let parts = [("run", join(&command.run)), ("keep", command.keep.join(" "))];
+    let parts = parts.map(|(name, value)| (name.to_owned(), value));
+    vec![Input::of_parts("command", BTreeMap::from(parts))]
+}
+
+impl BuildWork {
+    pub(super) fn of(command: &BuildCommand, tree: &Arc<SourceTree>) -> Self {
+        Self { command: command.clone(), tree: Arc::clone(tree) }
+    }
+
+    /// The patterns of files that are kept; without any, all that is new.
+    fn kept(&self) -> GlobSet {
+        let mut set = GlobSetBuilder::new();
+        for pattern in &self.command.keep {
+            // They were checked when the configuration was read.
+            let _ = Glob::new(pattern).map(|glob| set.add(glob));
+        }
+        set.build().unwrap_or_default()
+    }
+}
+
+impl Work for BuildWork {
+    fn write(&self, layer: &mut LayerWriter<'_>, tools: &Tools<'_>) -> Result<Vec<PackageFact>> {
+        let env = vec![
+            ("HOME", "/tmp".to_owned()),
+            ("LANG", "C.UTF-8".to_owned()),
+            ("PATH", "/usr/bin:/bin".to_owned()),
+            ("SOURCE_DATE_EPOCH", content::layer::FILE_TIME.to_string()),
+            ("XDG_CACHE_HOME", CACHE.to_owned()),
+        ];
+        let argv = self.command.run.clone();
+        let job = Job { step: STEP, argv, env, tree: &self.tree, cache: "build-command" };
+        let written = isolated::run(&job, layer.store(), tools)?;
+        let mut all = BTreeSet::new();
+        list(&written.source, "", &mut all)?;
+        let patterns = self.kept();
+        let is_kept = |path: &&String| match patterns.is_empty() {
+            true => !self.tree.has(path),
+            false => patterns.is_match(path),
+        };
+        let kept: BTreeSet<&String> = all.iter().filter(is_kept).collect();
+        if kept.is_empty() {
+            return Err(BuildError::NothingMade { keep: self.command.keep.clone() });
+        }
+        layer.part::<BuildError>(|tar| {
+            tar.entry(&Entry::folder(APP))?;
+            let mut folders = BTreeSet::new();
+            for path in &kept {
+                for (at, _) in path.match_indices('/') {
+                    if folders.insert(&path[..at]) {
+                        tar.entry(&Entry::folder(format!("{APP}/{}", &path[..at])))?;
+                    }
+                }
+                let full = written.source.join(path);
+                let (target, metadata) = (format!("{APP}/{path}"), full.symlink_metadata().facts(&full)?);
+                if metadata.is_symlink() {
+                    let to = fs::read_link(&full).facts(&full)?;
+                    tar.entry(&Entry::link(target, to.to_string_lossy()))?;
+                } else {
+                    let mut file = File::open(&full).facts(&full)?;
+                    tar.file(
+                        &Entry::file(target, metadata.len(), metadata.permissions().mode() & 0o100 != 0),
+                        &mut file,
+                    )?;
+                }
+            }
+            Ok(())
+        })?;
+        Ok(Vec::new())
+    }
+}
+
+/// Every file and link below `folder`, by its path from the root.
+fn list(root: &Path, folder: &str, found: &mut BTreeSet<String>) -> Result<()> {
+    let full = root.join(folder);
+    for entry in fs::read_dir(&full).facts(&full)? {
+        let entry = entry.facts(&full)?;
+        let name =
+            entry.file_name().into_string().map_err(|name| BuildError::FileName { path: full.join(name) })?;
+        let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
+        match entry.file_type().facts(&full)? {
+            kind if kind.is_dir() => list(root, &path, found)?,
+            kind if kind.is_file() || kind.is_symlink() => drop(found.insert(path)),
+            _ => {}
+        }
+    }
+    Ok(())
+}
