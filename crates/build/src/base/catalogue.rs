@@ -13,6 +13,8 @@ pub struct Offer {
     pub version: String,
     /// Where it comes from.
     pub origin: String,
+    /// Whether it only builds, and no image has it.
+    pub for_building: bool,
     /// Until when its makers mend it (a date as in 2027-04-30), where that is known.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub supported_until: Option<String>,
@@ -57,8 +59,10 @@ pub fn offers() -> Vec<Offer> {
     let support = Support::read();
     let mut offers = Vec::new();
     for suite in &SUITES {
-        for runtime in suite.runtimes {
+        let runtimes = suite.runtimes.iter().map(|runtime| (runtime, false));
+        for (runtime, for_building) in runtimes.chain(suite.tools.iter().map(|tool| (tool, true))) {
             offers.push(Offer {
+                for_building,
                 runtime: runtime.name,
                 version: runtime.version.to_owned(),
                 origin: format!("debian:{}", suite.name),
@@ -69,6 +73,7 @@ pub fn offers() -> Vec<Offer> {
     }
     offers.push(Offer {
         runtime: "node",
+        for_building: false,
         version: "any".to_owned(),
         origin: "the npm registry, on a Debian base".to_owned(),
         supported_until: None,
@@ -77,13 +82,14 @@ pub fn offers() -> Vec<Offer> {
     for runtime in ["node", "python"] {
         offers.push(Offer {
             runtime,
+            for_building: false,
             version: "this machine's".to_owned(),
             origin: "host".to_owned(),
             supported_until: None,
             base_supported_until: None,
         });
     }
-    offers.sort_by_key(|offer| offer.runtime);
+    offers.sort_by_key(|offer| (offer.for_building, offer.runtime));
     offers
 }
 
@@ -96,7 +102,7 @@ mod tests {
         assert!(!as_of().is_empty());
         for offer in offers().into_iter().filter(|o| o.origin.starts_with("debian:")) {
             // How long Java is mended depends on who made the copy at hand: Debian's own date holds.
-            let dated = offer.supported_until.is_some() || offer.runtime == "java";
+            let dated = offer.supported_until.is_some() || offer.runtime == "java" || offer.for_building;
             assert!(dated && offer.base_supported_until.is_some(), "{offer:?}");
         }
         assert_eq!(Support::read().until("python", "3.1.5"), None);

@@ -25,15 +25,17 @@ pub fn run(options: &RuntimesOptions, output: &Output) -> Done {
         output.json(&serde_json::json!({ "format": "shtetl/runtimes/1", "as_of": as_of(), "runtimes": all }));
         return Ok(ExitCode::SUCCESS);
     }
-    let mut last = "";
-    let mut table = Table::new(&[]);
-    for offer in &all {
-        let name = if offer.runtime == last { String::new() } else { styled(STRONG, offer.runtime) };
-        last = offer.runtime;
-        table.row([name, offer.version.clone(), offer.origin.clone(), styled(FAINT, support(offer))]);
+    let (building, running): (Vec<_>, Vec<_>) = all.into_iter().partition(|offer| offer.for_building);
+    if !running.is_empty() {
+        list(&running, output);
+        output.line(styled(FAINT, "  or whatever an image of others carries: from = \"oci:REFERENCE\""));
+        output.line("");
     }
-    table.lines().iter().for_each(|line| output.line(line));
-    output.line("");
+    if !building.is_empty() {
+        output.line("for building only, in no image");
+        list(&building, output);
+        output.line("");
+    }
     output.line(styled(
         FAINT,
         format!("ends of support as announced by their makers; the table is of {}", as_of()),
@@ -41,9 +43,21 @@ pub fn run(options: &RuntimesOptions, output: &Output) -> Done {
     Ok(ExitCode::SUCCESS)
 }
 
+fn list(offers: &[Offer], output: &Output) {
+    let mut last = "";
+    let mut table = Table::new(&[]);
+    for offer in offers {
+        let name = if offer.runtime == last { String::new() } else { styled(STRONG, offer.runtime) };
+        last = offer.runtime;
+        table.row([name, offer.version.clone(), offer.origin.clone(), styled(FAINT, support(offer))]);
+    }
+    table.lines().iter().for_each(|line| output.line(line));
+}
+
 fn support(offer: &Offer) -> String {
     match (&offer.supported_until, &offer.base_supported_until) {
         (Some(own), Some(base)) => format!("mended until {own} by its makers, until {base} by Debian"),
+        (None, Some(base)) => format!("mended until {base} by Debian"),
         _ => String::new(),
     }
 }

@@ -27,7 +27,7 @@ const CERTIFICATES: &str = "ca-certificates";
 const NAMED_LINKS: usize = 3;
 
 /// Links into packages that only writers of documentation and debuggers install.
-const MEANT_FOR_OTHERS: [&str; 2] = ["/rdoc/generator/", "/lib/src.zip"];
+const MEANT_FOR_OTHERS: [&str; 3] = ["/rdoc/generator/", "/lib/src.zip", "etc/rmt"];
 
 /// What keeps memory bounded while packages are provided.
 struct Gates {
@@ -41,6 +41,8 @@ pub(super) struct PackageSet {
     pub(super) packages: Vec<PackagePin>,
     /// The packages of the layer below.
     pub(super) below: Vec<PackagePin>,
+    /// Whether it is for an image, where every link must lead somewhere.
+    pub(super) for_image: bool,
     /// Where they are: the archive, and that of security updates.
     pub(super) archives: [Option<Address>; 2],
     /// The version of the distribution, for package URLs.
@@ -109,7 +111,9 @@ impl Work for PackageSet {
         let certificates = self.certificates().map(|p| self.provide(layer, p, &gates, tools)).transpose()?;
         let around = Around { architecture: self.architecture, certificates: certificates.as_ref() };
         let added = fixups::added(&unpacked, &around);
-        self.tell_dangling(layer, &unpacked, &added, tools);
+        if self.for_image {
+            self.tell_dangling(layer, &unpacked, &added, tools);
+        }
         write_folders(layer, &unpacked, &added)?;
         let (store, codec) = (layer.store(), layer.codec());
         for package in &self.packages {

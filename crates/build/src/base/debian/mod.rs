@@ -63,6 +63,7 @@ impl DebianBase {
         let work = PackageSet {
             packages: self.pins(set).to_vec(),
             below: if set == "base" { Vec::new() } else { self.pins("base").to_vec() },
+            for_image: true,
             archives: self.archives.clone(),
             release: self.suite.release,
             architecture: self.architecture,
@@ -109,6 +110,7 @@ impl Base for DebianBase {
         let packages = self.build.packages.packages.clone();
         let work = PackageSet {
             below: Vec::new(),
+            for_image: false,
             packages,
             archives: self.archives.clone(),
             release: self.suite.release,

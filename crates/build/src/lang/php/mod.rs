@@ -22,6 +22,8 @@ const INSTALLED: &str = "vendor/autoload.php";
 const WORKERS: &str = "16";
 /// The configuration of the web server; see there.
 const WEB: &str = include_str!("web.conf");
+/// The configuration of FPM, which nothing starts by itself; see there.
+const FPM: &str = include_str!("fpm.conf");
 /// The configuration of PHP that images need.
 const IMAGE: &str = include_str!("image.ini");
 /// The program that log lines go through.
@@ -113,6 +115,7 @@ impl Buildpack for Php {
         let series = version.match_indices('.').nth(1).map_or(version.as_str(), |(at, _)| &version[..at]);
         let file = |path, text: &str, executable| SupportFile { path, text: text.to_owned(), executable };
         let files = vec![
+            file("opt/php/fpm.conf", FPM, false),
             file("opt/php/image.ini", IMAGE, false),
             file("opt/php/log", LOG, true),
             file("opt/php/web.conf", &WEB.replace("SERIES", series), false),
