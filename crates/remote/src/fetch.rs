@@ -3,7 +3,7 @@
 use crate::address::Address;
 use crate::error::{RemoteError, Result};
 use std::fs;
-use std::io::{self, Read};
+use std::io::{self, Read, Write};
 use std::path::Path;
 use std::time::Duration;
 use ureq::Body;
@@ -22,6 +22,8 @@ pub enum Network {
 
 /// The largest answer that is read, in bytes.
 const LIMIT: u64 = 2 << 30;
+/// So much is read at once, in bytes.
+const CHUNK: usize = 64 << 10;
 /// How long to wait before each further try.
 const PAUSES: [Duration; 3] = [Duration::from_millis(200), Duration::from_secs(1), Duration::from_secs(3)];
 /// No server can ask to wait longer than this.
@@ -65,6 +67,29 @@ impl Fetcher {
                 Err(RemoteError::Offline { url: shown(url) })
             }
             Address::Url(url) => self.get_with_retry(url, accept),
+        }
+    }
+
+    /// Writes the bytes at `address` into what `open` opens, which is called again for each try.
+    pub fn get_into<W: Write>(
+        &self,
+        address: &Address,
+        mut open: impl FnMut() -> io::Result<W>,
+    ) -> Result<W> {
+        let mut open = move || open().map_err(store_trouble);
+        match address {
+            Address::Folder(path) => {
+                let mut to = open()?;
+                let mut file = fs::File::open(path).map_err(|source| at_path(path, source))?;
+                io::copy(&mut file, &mut to).map_err(|source| at_path(path, source))?;
+                Ok(to)
+            }
+            Address::Url(url) => with_retry(|| {
+                let mut answer = self.ask(url, &[("Accept", "*/*")])?.successful(url)?;
+                let mut to = open()?;
+                copy(&mut answer.body(), u64::MAX, url, &mut |bytes| to.write_all(bytes))?;
+                Ok(to)
+            }),
         }
     }
 
@@ -160,11 +185,42 @@ fn worth_another_try(error: &RemoteError) -> bool {
     }
 }
 
-fn read(path: &Path) -> Result<Vec<u8>> {
-    fs::read(path).map_err(|source| match source.kind() {
+/// Gives what a server sends to `write`, up to `most` bytes; tells trouble of the server from trouble of
+/// the writing, which no other try mends. Gives the number of bytes.
+pub(crate) fn copy(
+    body: &mut dyn Read,
+    most: u64,
+    url: &str,
+    write: &mut dyn FnMut(&[u8]) -> io::Result<()>,
+) -> Result<u64> {
+    let mut chunk = vec![0; CHUNK];
+    let mut copied = 0;
+    while copied < most {
+        let count = body
+            .read(&mut chunk)
+            .map_err(|e| RemoteError::Unreachable { url: shown(url), detail: e.to_string() })?;
+        if count == 0 {
+            break;
+        }
+        write(&chunk[..count]).map_err(store_trouble)?;
+        copied += count as u64;
+    }
+    Ok(copied)
+}
+
+fn store_trouble(source: io::Error) -> RemoteError {
+    RemoteError::Io { path: "the store".into(), source }
+}
+
+pub(crate) fn read(path: &Path) -> Result<Vec<u8>> {
+    fs::read(path).map_err(|source| at_path(path, source))
+}
+
+fn at_path(path: &Path, source: io::Error) -> RemoteError {
+    match source.kind() {
         io::ErrorKind::NotFound => RemoteError::NotFound { url: path.display().to_string() },
         _ => RemoteError::Io { path: path.to_owned(), source },
-    })
+    }
 }
 
 /// The URL without a password in it.

@@ -239,8 +239,8 @@ fn programs_of_a_build_run_in_a_root_of_packages_that_no_image_has() {
     ");
     program.edit("app/shtetl.toml", "run = \"horn\"", "run = \"bell\"");
     insta::assert_snapshot!(error_of(&program.run("build app")), @r#"
-    error: the image cannot start "bell": No such file or directory (os error 2)
-    what to do: check the command of the process type; `shtetl show` lists it
+    error: build command: "bell" cannot be started: No such file or directory (os error 2)
+    what to do: correct the command, or add what has it: tools under [build], build-packages under [base]
     "#);
     program.edit("app/shtetl.toml", "debian:trixie", "host");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"

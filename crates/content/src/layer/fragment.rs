@@ -1,76 +1,117 @@
 //! Fragments: one package's piece of a layer, normalised and already compressed.
 //!
-//! On disk: `SHTFRAG1`, the raw length (8 bytes), the CRC-32 of the raw bytes (4 bytes), both
-//! little-endian, the compressed blocks, and the SHA-256 of all before it.
+//! On disk: `SHTFRAG2`, the compressed blocks, the raw length (8 bytes), the CRC-32 of the raw bytes
+//! (4 bytes), both little-endian, and the SHA-256 of all before it. Large ones are never whole in memory.
 
 use super::codec::{BlockWriter, Codec};
 use super::entry::TarWriter;
+use super::writer::HashedFile;
 use crate::digest::{Hasher, Sha256};
 use crate::error::{PathContext, Result};
-use crate::store::{Store, TemporaryFile};
+use crate::store::Store;
 use crc32fast::Hasher as Crc;
-use std::fs;
-use std::io::{self, Write};
+use std::fs::File;
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::os::unix::fs::FileExt;
+use std::path::PathBuf;
 
-const MAGIC: &[u8; 8] = b"SHTFRAG1";
-const HEAD: usize = 8 + 8 + 4;
-const TAIL: usize = 32;
+const MAGIC: &[u8; 8] = b"SHTFRAG2";
+const HEAD: u64 = 8;
+const NUMBERS: u64 = 8 + 4;
+const SUM: u64 = 32;
+/// Fragments up to this length in bytes are read once and kept in memory while they are used.
+const KEPT: u64 = 1 << 20;
 
-/// A fragment read from the store, its checksum verified.
+/// A fragment of the store, its checksum verified.
 pub struct Fragment {
-    bytes: Vec<u8>,
+    blocks: Blocks,
     codec: Codec,
+    raw_length: u64,
+    crc: u32,
+}
+
+enum Blocks {
+    Kept(Vec<u8>),
+    /// The file, and how long the blocks in it are.
+    InFile(File, u64),
 }
 
 impl Fragment {
-    /// Reads the fragment `key`; `None` when the store does not have it whole.
+    /// Opens the fragment `key`; `None` when the store does not have it whole.
     pub fn read(store: &Store, codec: Codec, key: Sha256) -> Option<Self> {
-        let bytes = fs::read(store.fragment_path(codec.name(), key)).ok()?;
-        let sound = bytes.len() >= HEAD + TAIL
-            && bytes.starts_with(MAGIC)
-            && Sha256::of(&bytes[..bytes.len() - TAIL]).bytes() == &bytes[bytes.len() - TAIL..];
-        sound.then_some(Self { bytes, codec })
+        let mut file = File::open(store.fragment_path(codec.name(), key)).ok()?;
+        let length = file.metadata().ok()?.len();
+        let blocks_length = length.checked_sub(HEAD + NUMBERS + SUM)?;
+        let mut tail = [0; (NUMBERS + SUM) as usize];
+        file.read_exact_at(&mut tail, HEAD + blocks_length).ok()?;
+        let (blocks, sum) = if length <= KEPT {
+            let mut bytes = Vec::new();
+            file.read_to_end(&mut bytes).ok()?;
+            let whole = bytes.get(..usize::try_from(length - SUM).ok()?)?;
+            let sum = Sha256::of(whole);
+            let end = usize::try_from(HEAD + blocks_length).ok()?;
+            let blocks = bytes.starts_with(MAGIC).then(|| bytes[MAGIC.len()..end].to_vec())?;
+            (Blocks::Kept(blocks), sum)
+        } else {
+            let mut magic = [0; MAGIC.len()];
+            file.read_exact_at(&mut magic, 0).ok()?;
+            let (sum, _) = Hasher::of_reader(&mut (&file).take(length - SUM)).ok()?;
+            if magic != *MAGIC {
+                return None;
+            }
+            (Blocks::InFile(file, blocks_length), sum)
+        };
+        let (numbers, expected) = tail.split_at(NUMBERS as usize);
+        let raw_length = u64::from_le_bytes(numbers[..8].try_into().ok()?);
+        let crc = u32::from_le_bytes(numbers[8..].try_into().ok()?);
+        (sum.bytes()[..] == *expected).then_some(Self { blocks, codec, raw_length, crc })
     }
 
-    /// The compressed blocks.
-    pub(super) fn blocks(&self) -> &[u8] {
-        &self.bytes[HEAD..self.bytes.len() - TAIL]
+    /// Reads the compressed blocks.
+    pub(super) fn blocks(&self) -> io::Result<Box<dyn Read + '_>> {
+        Ok(match &self.blocks {
+            Blocks::Kept(bytes) => Box::new(&bytes[..]),
+            Blocks::InFile(file, length) => {
+                let mut file = file;
+                file.seek(SeekFrom::Start(HEAD))?;
+                Box::new(file.take(*length))
+            }
+        })
     }
 
     /// Length of the raw tar bytes.
     pub fn raw_length(&self) -> u64 {
-        let mut length = [0; 8];
-        length.copy_from_slice(&self.bytes[8..16]);
-        u64::from_le_bytes(length)
+        self.raw_length
     }
 
     pub(super) fn crc(&self) -> Crc {
-        let mut crc = [0; 4];
-        crc.copy_from_slice(&self.bytes[16..20]);
-        Crc::new_with_initial_len(u32::from_le_bytes(crc), self.raw_length())
+        Crc::new_with_initial_len(self.crc, self.raw_length)
     }
 
     /// Writes the raw tar bytes to `to`.
     pub(super) fn inflate(&self, to: &mut dyn Write) -> io::Result<()> {
         // A package may put nothing down: then there is no block to read.
-        if self.raw_length() == 0 {
+        if self.raw_length == 0 {
             return Ok(());
         }
-        let copied = io::copy(&mut self.codec.blocks_reader(self.blocks())?, to)?;
-        if copied == self.raw_length() { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
+        let copied = io::copy(&mut self.codec.blocks_reader(self.blocks()?)?, to)?;
+        if copied == self.raw_length { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
     }
 }
 
 /// Writes a new fragment.
 pub struct FragmentWriter {
-    tar: TarWriter<BlockWriter<Vec<u8>>>,
-    codec: Codec,
+    tar: TarWriter<BlockWriter<HashedFile>>,
+    path: PathBuf,
 }
 
 impl FragmentWriter {
-    /// Starts a fragment.
-    pub fn new(codec: Codec) -> Self {
-        Self { tar: TarWriter::new(BlockWriter::new(Vec::new(), codec, 1)), codec }
+    /// Starts the fragment `key`.
+    pub fn new(store: &Store, codec: Codec, key: Sha256) -> Result<Self> {
+        let path = store.fragment_path(codec.name(), key);
+        let mut file = HashedFile::new(store)?;
+        file.write_all(MAGIC).at(&path)?;
+        Ok(Self { tar: TarWriter::new(BlockWriter::new(file, codec, 1)), path })
     }
 
     /// The tar entries go here, in order of their paths.
@@ -78,21 +119,13 @@ impl FragmentWriter {
         &mut self.tar
     }
 
-    /// Puts the fragment into the store as `key` and gives it back for use.
-    pub fn finish(self, store: &Store, key: Sha256) -> Result<Fragment> {
-        let path = store.fragment_path(self.codec.name(), key);
-        let (blocks, crc, raw_length) = self.tar.into_inner().finish().at(&path)?;
-        let mut bytes = Vec::with_capacity(HEAD + blocks.len() + TAIL);
-        bytes.extend(MAGIC);
-        bytes.extend(raw_length.to_le_bytes());
-        bytes.extend(crc.finalize().to_le_bytes());
-        bytes.extend(blocks);
-        let mut hasher = Hasher::new();
-        hasher.update(&bytes);
-        bytes.extend(hasher.finish().bytes());
-        let mut file: TemporaryFile = store.temporary_file()?;
-        file.write_all(&bytes).at(&path)?;
-        file.publish(&path)?;
-        Ok(Fragment { bytes, codec: self.codec })
+    /// Puts the fragment into the store.
+    pub fn finish(self) -> Result<()> {
+        let (mut file, crc, raw_length) = self.tar.into_inner().finish().at(&self.path)?;
+        file.write_all(&raw_length.to_le_bytes()).at(&self.path)?;
+        file.write_all(&crc.finalize().to_le_bytes()).at(&self.path)?;
+        let HashedFile { mut file, hasher } = file;
+        file.write_all(hasher.finish().bytes()).at(&self.path)?;
+        file.publish(&self.path)
     }
 }

@@ -41,7 +41,7 @@ pub struct LayerWriter<'s> {
 impl<'s> LayerWriter<'s> {
     /// Starts a layer; blocks are compressed on up to `threads` threads.
     pub fn new(store: &'s Store, codec: Codec, threads: usize) -> Result<Self> {
-        let mut blob = HashedFile { file: store.temporary_file()?, hasher: Hasher::new() };
+        let mut blob = HashedFile::new(store)?;
         blob.write_all(codec.prologue())?;
         let raw = Hasher::new();
         Ok(Self { store, codec, threads, blob, raw, raw_length: 0, crc: Crc::new(), adopted: None })
@@ -73,7 +73,7 @@ impl<'s> LayerWriter<'s> {
 
     /// Appends a package that was compressed before.
     pub fn fragment(&mut self, fragment: &Fragment) -> Result<()> {
-        self.blob.write_all(fragment.blocks())?;
+        io::copy(&mut fragment.blocks()?, &mut self.blob)?;
         fragment.inflate(&mut self.raw)?;
         self.crc.combine(&fragment.crc());
         self.raw_length += fragment.raw_length();
@@ -134,9 +134,16 @@ impl<'s> LayerWriter<'s> {
     }
 }
 
-struct HashedFile {
-    file: TemporaryFile,
-    hasher: Hasher,
+/// A file that is hashed as it is written.
+pub(super) struct HashedFile {
+    pub(super) file: TemporaryFile,
+    pub(super) hasher: Hasher,
+}
+
+impl HashedFile {
+    pub(super) fn new(store: &Store) -> Result<Self> {
+        Ok(Self { file: store.temporary_file()?, hasher: Hasher::new() })
+    }
 }
 
 impl Write for HashedFile {
@@ -171,14 +178,22 @@ impl Write for Tee<'_> {
 mod tests {
     use super::*;
     use crate::digest::Sha256;
-    use crate::layer::{Entry, FragmentWriter};
+    use crate::layer::{Entry, Fragment, FragmentWriter};
 
     fn mixed_layer(store: &Store, codec: Codec, threads: usize) -> WrittenLayer {
         // Two and a half blocks that do not compress to nothing.
         let big: Vec<u8> = (0..10_500_000_u32).map(|i| (i.wrapping_mul(2_654_435_761) >> 13) as u8).collect();
-        let mut fragment = FragmentWriter::new(codec);
-        fragment.tar().file(&Entry::file("app/b", 3, false), &mut &b"two"[..]).unwrap();
-        let fragment = fragment.finish(store, Sha256::of(b"b")).unwrap();
+        // One that is read as it is needed, and one that is kept in memory.
+        let noise: Vec<u8> = (0..600_000_u64)
+            .flat_map(|i| (i * i).wrapping_mul(0x9e37_79b9_7f4a_7c15).to_be_bytes())
+            .step_by(3)
+            .collect();
+        for (name, content) in [("b", &b"two"[..]), ("c", &noise)] {
+            let mut fragment = FragmentWriter::new(store, codec, Sha256::of(name.as_bytes())).unwrap();
+            let entry = Entry::file(format!("app/{name}"), content.len() as u64, false);
+            fragment.tar().file(&entry, &mut &content[..]).unwrap();
+            fragment.finish().unwrap();
+        }
         let mut layer = LayerWriter::new(store, codec, threads).unwrap();
         layer
             .part::<io::Error>(|tar| {
@@ -186,7 +201,9 @@ mod tests {
                 tar.file(&Entry::file("app/a", big.len() as u64, true), &mut &big[..])
             })
             .unwrap();
-        layer.fragment(&fragment).unwrap();
+        for name in ["b", "c"] {
+            layer.fragment(&Fragment::read(store, codec, Sha256::of(name.as_bytes())).unwrap()).unwrap();
+        }
         layer.finish().unwrap()
     }
 

@@ -3,7 +3,7 @@
 use super::locks::Lock;
 use crate::error::{PathContext, Result};
 use std::fs::{self, File};
-use std::io::{self, Seek, SeekFrom, Write};
+use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -96,6 +96,12 @@ impl TemporaryFile {
         fs::rename(&self.path, to).at(to)?;
         self.published = true;
         Ok(())
+    }
+
+    /// Reads what was written, from the beginning.
+    pub fn reader(&mut self) -> io::Result<impl Read + '_> {
+        self.file.seek(SeekFrom::Start(0))?;
+        Ok(BufReader::new(&self.file))
     }
 
     /// The length in bytes so far.

@@ -5,15 +5,13 @@ use super::credentials::CredentialFiles;
 use super::documents::ACCEPTED;
 use super::reference::{Reference, Target};
 use crate::error::{RemoteError, Result};
-use crate::fetch::{Answer, Fetcher, shown, with_retry};
+use crate::fetch::{Answer, Fetcher, copy, shown, with_retry};
 use content::BlobDigest;
 use std::io::{Read, Write};
 use std::sync::Mutex;
 
 /// A document is no larger than this, in bytes (the specification lets registries refuse beyond 4 MiB).
 const LARGEST_DOCUMENT: u64 = 8 << 20;
-/// So much is read at once, in bytes.
-const CHUNK: usize = 64 << 10;
 
 /// A name in a registry, with what was learned of how to be let in.
 pub(super) struct Registry<'a> {
@@ -66,23 +64,21 @@ impl<'a> Registry<'a> {
         let range = format!("bytes={received}-");
         let headers: &[(&str, &str)] = if *received == 0 { &[] } else { &[("Range", &range)] };
         let mut answer = self.ask(url, headers)?.successful(url)?;
-        let cut = |detail: String| RemoteError::Unreachable { url: shown(url), detail };
         // A server that knows nothing of parts sends all again.
         let mut known = if answer.status() == 206 { 0 } else { *received };
-        let mut body = answer.body();
-        let mut chunk = vec![0; CHUNK];
-        while *received < size {
-            let count = body.read(&mut chunk).map_err(|e| cut(e.to_string()))?;
-            if count == 0 {
-                return Err(cut(format!("it ended after {received} of {size} bytes")));
-            }
-            let skipped = known.min(count as u64);
+        copy(&mut answer.body(), size - *received + known, url, &mut |bytes| {
+            let skipped = known.min(bytes.len() as u64);
             known -= skipped;
-            let new = &chunk[usize::try_from(skipped).unwrap_or(count)..count];
-            to.write_all(new).map_err(|source| RemoteError::Io { path: "the store".into(), source })?;
+            let new = &bytes[usize::try_from(skipped).unwrap_or(bytes.len())..];
+            to.write_all(new)?;
             *received += new.len() as u64;
+            Ok(())
+        })?;
+        if *received >= size {
+            return Ok(());
         }
-        Ok(())
+        let detail = format!("it ended after {received} of {size} bytes");
+        Err(RemoteError::Unreachable { url: shown(url), detail })
     }
 
     /// Asks, and once more with credentials when they are asked for.

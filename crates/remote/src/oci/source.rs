@@ -5,7 +5,7 @@ use super::documents::{Either, ForeignConfig, ForeignManifest, Part};
 use super::reference::{Reference, Target};
 use super::registry::{Registry, wrong};
 use crate::error::{RemoteError, Result};
-use crate::fetch::Fetcher;
+use crate::fetch::{Fetcher, read};
 use content::BlobDigest;
 use content::digest::Hasher;
 use serde::de::DeserializeOwned;
@@ -126,13 +126,6 @@ impl<'a> ImageSource<'a> {
     fn malformed(&self, detail: &str) -> RemoteError {
         RemoteError::Malformed { url: self.label(), detail: detail.to_owned() }
     }
-}
-
-fn read(path: &std::path::Path) -> Result<Vec<u8>> {
-    std::fs::read(path).map_err(|source| match source.kind() {
-        io::ErrorKind::NotFound => RemoteError::NotFound { url: path.display().to_string() },
-        _ => RemoteError::Io { path: path.to_owned(), source },
-    })
 }
 
 struct Hashed<'w> {

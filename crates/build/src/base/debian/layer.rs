@@ -85,9 +85,10 @@ impl PackageSet {
             ecosystem: if package.security { "debian-security" } else { "debian" },
         })?;
         gates.fetching.pass(package.size, || {
-            let file = fetch_package(tools.fetcher, archive, &package.file, &package.sha256)
+            let open = || store.temporary_file().map_err(std::io::Error::other);
+            let mut file = fetch_package(tools.fetcher, archive, &package.file, &package.sha256, open)
                 .map_err(|source| BuildError::Remote { wanted_by: label.clone(), source })?;
-            gates.unpacking.pass(1, || unpack::unpack(store, codec, &package.sha256, &label, &file))
+            gates.unpacking.pass(1, || unpack::unpack(store, codec, &package.sha256, &label, file.reader()?))
         })
     }
 }

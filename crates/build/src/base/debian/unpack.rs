@@ -12,7 +12,7 @@ use std::path::{Component, Path};
 use tar::EntryType;
 
 /// Version of the way packages are put down; part of every fragment's key.
-const UNPACK_FORMAT: u32 = 2;
+const UNPACK_FORMAT: u32 = 3;
 /// Texts that fix-ups read are no longer than this, in bytes.
 const LONGEST_TEXT: u64 = 1 << 20;
 
@@ -61,12 +61,13 @@ pub(super) fn unpack(
     codec: Codec,
     sha256: &str,
     label: &str,
-    file: &[u8],
+    file: impl Read,
 ) -> Result<Unpacked> {
     let bad = |detail: String| BuildError::BadPackage { package: label.to_owned(), detail };
     let broken = |error: std::io::Error| bad(error.to_string());
     let mut unpacked = Unpacked::default();
-    let mut fragment = FragmentWriter::new(codec);
+    let key = key(sha256, codec);
+    let mut fragment = FragmentWriter::new(store, codec, key)?;
     let mut archive = tar::Archive::new(data_of(file).map_err(broken)?);
     for entry in archive.entries().map_err(broken)? {
         let mut entry = entry.map_err(broken)?;
@@ -119,8 +120,7 @@ pub(super) fn unpack(
             other => return Err(bad(format!("{path}: entries of type {other:?} are not supported"))),
         }
     }
-    let key = key(sha256, codec);
-    fragment.finish(store, key)?;
+    fragment.finish()?;
     store.write_json(&facts_path(store, key), &unpacked)?;
     Ok(unpacked)
 }

@@ -15,7 +15,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Component;
 
 /// Version of the way packages are put down; part of every fragment's key.
-const INSTALL_FORMAT: u32 = 1;
+const INSTALL_FORMAT: u32 = 2;
 /// The largest package that is unpacked, in bytes.
 const LARGEST: u64 = 1 << 30;
 
@@ -171,7 +171,7 @@ fn write_fragment(store: &Store, codec: Codec, package: &LockedPackage, tarball:
     let raw = raw.ok_or_else(|| bad("unpacks to more than 1 GiB".to_owned()))?;
     let files = files_of(&raw).map_err(bad)?;
     let commands: BTreeSet<&str> = package.bin.values().map(|f| f.trim_start_matches("./")).collect();
-    let mut fragment = FragmentWriter::new(codec);
+    let mut fragment = FragmentWriter::new(store, codec, key(package, codec))?;
     let mut folders = BTreeSet::new();
     for (path, bytes) in &files {
         for (at, _) in path.match_indices('/') {
@@ -186,8 +186,7 @@ fn write_fragment(store: &Store, codec: Codec, package: &LockedPackage, tarball:
         );
         fragment.tar().file(&entry, &mut &**bytes)?;
     }
-    fragment.finish(store, key(package, codec))?;
-    Ok(())
+    Ok(fragment.finish()?)
 }
 
 /// The regular files of a tarball by path. Links are left out, as npm does; what would leave the

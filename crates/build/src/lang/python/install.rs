@@ -15,7 +15,7 @@ use std::collections::{BTreeMap, BTreeSet};
 /// Where the virtual environment lies, from the root of the image.
 pub(super) const ENVIRONMENT: &str = "app/.venv";
 /// Version of the way packages are put down; part of every fragment's key.
-const INSTALL_FORMAT: u32 = 1;
+const INSTALL_FORMAT: u32 = 2;
 
 /// The step that installs packages.
 pub(super) struct PythonPackages {
@@ -126,7 +126,7 @@ impl PythonPackages {
         files: &wheel::Installed,
     ) -> Result<()> {
         let shared = self.shared_folders();
-        let mut fragment = FragmentWriter::new(codec);
+        let mut fragment = FragmentWriter::new(store, codec, self.key(package, codec))?;
         let mut folders = BTreeSet::new();
         for (path, (content, executable)) in files {
             let full = format!("{ENVIRONMENT}/{path}");
@@ -138,8 +138,7 @@ impl PythonPackages {
             }
             fragment.tar().file(&Entry::file(full, content.len() as u64, *executable), &mut &content[..])?;
         }
-        fragment.finish(store, self.key(package, codec))?;
-        Ok(())
+        Ok(fragment.finish()?)
     }
 
     /// Folders of the environment that exist without any package.

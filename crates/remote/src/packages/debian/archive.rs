@@ -3,26 +3,33 @@
 use flate2::read::MultiGzDecoder;
 use lzma_rust2::XzReader;
 use std::io::{self, Read};
+use std::ops::Range;
 
 /// The tar bytes of the files that a package installs.
-pub fn data_of(package: &[u8]) -> io::Result<Box<dyn Read + '_>> {
+pub fn data_of<'r>(mut package: impl Read + 'r) -> io::Result<Box<dyn Read + 'r>> {
     let bad = |detail: &str| io::Error::new(io::ErrorKind::InvalidData, detail.to_owned());
-    let mut rest = package.strip_prefix(b"!<arch>\n").ok_or_else(|| bad("no ar archive"))?;
-    while rest.len() >= 60 {
-        let (head, after) = rest.split_at(60);
-        let field = |range: std::ops::Range<usize>| String::from_utf8_lossy(&head[range]).trim().to_owned();
+    let mut magic = [0; 8];
+    package.read_exact(&mut magic).map_err(|_| bad("no ar archive"))?;
+    if magic != *b"!<arch>\n" {
+        return Err(bad("no ar archive"));
+    }
+    let mut head = [0; 60];
+    while package.read_exact(&mut head).is_ok() {
+        let field = |range: Range<usize>| String::from_utf8_lossy(&head[range]).trim().to_owned();
         let name = field(0..16).trim_end_matches('/').to_owned();
-        let size: usize = field(48..58).parse().map_err(|_| bad("a member without length"))?;
-        let member = after.get(..size).ok_or_else(|| bad("cut off"))?;
+        let size: u64 = field(48..58).parse().map_err(|_| bad("a member without length"))?;
         match name.as_str() {
-            "data.tar" => return Ok(Box::new(member)),
-            "data.tar.xz" => return Ok(Box::new(XzReader::new(member, true))),
-            "data.tar.gz" => return Ok(Box::new(MultiGzDecoder::new(member))),
-            "data.tar.zst" => return Ok(Box::new(zstd::Decoder::with_buffer(member)?)),
+            "data.tar" => return Ok(Box::new(package.take(size))),
+            "data.tar.xz" => return Ok(Box::new(XzReader::new(package.take(size), true))),
+            "data.tar.gz" => return Ok(Box::new(MultiGzDecoder::new(package.take(size)))),
+            "data.tar.zst" => return Ok(Box::new(zstd::Decoder::new(package.take(size))?)),
             _ => {}
         }
         // Members begin at even places.
-        rest = after.get(size + size % 2..).unwrap_or_default();
+        let skipped = size + size % 2;
+        if io::copy(&mut package.by_ref().take(skipped), &mut io::sink())? < skipped {
+            return Err(bad("cut off"));
+        }
     }
     Err(bad("no data.tar in it"))
 }

@@ -22,6 +22,8 @@ use crate::address::Address;
 use crate::error::{RemoteError, Result};
 use crate::fetch::Fetcher;
 use crate::integrity::Integrity;
+use content::digest::Hasher;
+use std::io::{self, Write};
 
 /// Gets `dists/SUITE/InRelease` as it is; nothing of it is believed yet.
 pub fn fetch_release(fetcher: &Fetcher, archive: &Address, suite: &str) -> Result<String> {
@@ -53,12 +55,41 @@ pub fn fetch_listed(
     Ok(bytes)
 }
 
-/// Gets a package file and checks it.
-pub fn fetch_package(fetcher: &Fetcher, archive: &Address, file: &str, sha256: &str) -> Result<Vec<u8>> {
+/// Gets a package file into what `open` opens, which is called again for each try, and checks it.
+pub fn fetch_package<W: Write>(
+    fetcher: &Fetcher,
+    archive: &Address,
+    file: &str,
+    sha256: &str,
+    mut open: impl FnMut() -> io::Result<W>,
+) -> Result<W> {
     let address = archive.join(file);
-    let bytes = fetcher.get(&address, "*/*")?;
-    check(&address, sha256, &bytes)?;
-    Ok(bytes)
+    let opened = || Ok(Hashed { to: open()?, hasher: Hasher::new() });
+    let Hashed { to, hasher } = fetcher.get_into(&address, opened)?;
+    let found = hasher.finish().hex();
+    if found == sha256.to_lowercase() {
+        return Ok(to);
+    }
+    let (url, expected) = (address.to_string(), sha256.to_owned());
+    Err(RemoteError::Integrity { url, algorithm: "sha256", expected, found })
+}
+
+/// What is written through it is hashed.
+struct Hashed<W> {
+    to: W,
+    hasher: Hasher,
+}
+
+impl<W: Write> Write for Hashed<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.to.write(bytes)?;
+        self.hasher.update(&bytes[..written]);
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.to.flush()
+    }
 }
 
 fn check(address: &Address, sha256: &str, bytes: &[u8]) -> Result<()> {
