@@ -10,10 +10,12 @@ use content::store::{Store, remove_tree};
 use sandbox::{Ended, Isolation, Plan, SandboxError};
 use std::collections::{BTreeSet, VecDeque};
 use std::fs;
-use std::io::{BufRead, BufReader};
-use std::os::unix::fs::{PermissionsExt, lchown, symlink};
+use std::io::{BufRead, BufReader, PipeReader};
+use std::os::unix::fs::{lchown, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
+use std::sync::mpsc::{Receiver, RecvTimeoutError};
+use std::time::Duration;
 
 /// Where the source is, in the root.
 const SOURCE: &str = "/app";
@@ -21,6 +23,8 @@ const SOURCE: &str = "/app";
 pub const RESULT: &str = "/result";
 /// Where the program keeps what makes it faster the next time, in the root.
 pub const CACHE: &str = "/cache";
+/// How often it is looked whether the build should end.
+const GLANCE: Duration = Duration::from_millis(100);
 /// So many of the last lines that a program said are kept.
 const LAST_LINES: usize = 40;
 
@@ -69,8 +73,7 @@ pub fn run(job: &Job<'_>, store: &Store, tools: &Tools<'_>) -> Result<Written> {
     let cache = store.root().join("caches").join(job.cache);
     for shared in [&folder, &cache] {
         fs::create_dir_all(shared).facts(shared)?;
-        // The program may be somebody else to the system than the user who builds.
-        fs::set_permissions(shared, fs::Permissions::from_mode(0o777)).facts(shared)?;
+        give(shared, own)?;
     }
     let plan = Plan {
         mode,
@@ -103,14 +106,22 @@ fn finish(job: &Job<'_>, plan: &Plan, tools: &Tools<'_>) -> Result<()> {
         other => other.into(),
     })?;
     let mut last = VecDeque::new();
-    for line in BufReader::new(reader).split(b'\n') {
+    let lines = lines_of(reader);
+    loop {
+        match lines.recv_timeout(GLANCE) {
+            Ok(line) => {
+                if last.len() == LAST_LINES {
+                    last.pop_front();
+                }
+                last.push_back(line);
+            }
+            Err(RecvTimeoutError::Disconnected) => break,
+            Err(RecvTimeoutError::Timeout) => {}
+        }
         if (tools.interrupted)() {
+            // Dropping what runs ends it, and everything that it started.
             return Err(BuildError::Interrupted);
         }
-        if last.len() == LAST_LINES {
-            last.pop_front();
-        }
-        last.push_back(String::from_utf8_lossy(&line?).into_owned());
     }
     let status = match running.wait()? {
         Ended::Exit(0) => return Ok(()),
@@ -121,21 +132,39 @@ fn finish(job: &Job<'_>, plan: &Plan, tools: &Tools<'_>) -> Result<()> {
     Err(BuildError::StepFailed { step, command, status, said: last.into() })
 }
 
-/// A copy that the program may change; with `own`, it gets the user that the program runs as.
-fn copy_source(tree: &SourceTree, to: &Path, own: bool) -> Result<()> {
-    let give = |path: &Path| match own {
+/// The lines that arrive, on a thread of their own: a program may be silent for long.
+fn lines_of(reader: PipeReader) -> Receiver<String> {
+    let (sender, lines) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        for line in BufReader::new(reader).split(b'\n').map_while(std::io::Result::ok) {
+            if sender.send(String::from_utf8_lossy(&line).into_owned()).is_err() {
+                break;
+            }
+        }
+    });
+    lines
+}
+
+/// With `own`, gives a path to the user that programs run as; otherwise it is the caller's, who is seen as
+/// that user.
+fn give(path: &Path, own: bool) -> Result<()> {
+    match own {
         true => lchown(path, Some(APP_USER.uid), Some(APP_USER.gid)).facts(path),
         false => Ok(()),
-    };
+    }
+}
+
+/// A copy that the program may change; with `own`, it gets the user that the program runs as.
+fn copy_source(tree: &SourceTree, to: &Path, own: bool) -> Result<()> {
     fs::create_dir(to).facts(to)?;
-    give(to)?;
+    give(to, own)?;
     let mut folders = BTreeSet::new();
     for (path, file) in tree.files() {
         for (at, _) in path.match_indices('/') {
             if folders.insert(&path[..at]) {
                 let folder = to.join(&path[..at]);
                 fs::create_dir(&folder).facts(&folder)?;
-                give(&folder)?;
+                give(&folder, own)?;
             }
         }
         let target = to.join(path);
@@ -143,7 +172,7 @@ fn copy_source(tree: &SourceTree, to: &Path, own: bool) -> Result<()> {
             TreeKind::Link { target: points_to } => symlink(points_to, &target).facts(&target)?,
             TreeKind::File { .. } => drop(fs::copy(tree.root().join(path), &target).facts(&target)?),
         }
-        give(&target)?;
+        give(&target, own)?;
     }
     Ok(())
 }

@@ -1,14 +1,16 @@
 //! Bases that are images of others: which one, and what of it is pinned.
 
-use super::{NewPins, Provision};
+use super::{NewPins, Provision, Wish};
 use crate::base::Base;
 use crate::base::debian::ExactRuntime;
 use crate::base::image::{Carried, Getting, ImageBase, ImagePin, Location};
 use crate::error::Result;
 use crate::pins::Pins;
 use crate::pipeline::{App, Order};
+use crate::survey::RuntimeWish;
 use crate::worklist::needed_runtimes;
 use content::store::Store;
+use remote::oci::{ForeignConfig, ForeignManifest};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
@@ -27,33 +29,63 @@ impl<'a> ImageWish<'a> {
     }
 
     /// What is pinned of it.
-    pub(super) fn pinned(&self, pins: Option<&Pins>) -> Option<ImagePin> {
+    fn pin_in(&self, pins: Option<&Pins>) -> Option<ImagePin> {
         pins.filter(|pins| pins.base == self.name)?.images.get(self.platform).cloned()
     }
 
-    /// Pins what the name stands for now.
-    pub(super) fn pin(
+    /// The base from what is pinned.
+    fn base(&self, order: &Order<'_>, store: &Store, pin: &ImagePin) -> Result<Box<dyn Base>> {
+        let documents = Some(self.getting(order, store).documents(pin)?);
+        Ok(self.with(order, documents, pin.runtimes.clone()))
+    }
+
+    fn getting<'g>(&'g self, order: &'g Order<'_>, store: &'g Store) -> Getting<'g> {
+        Getting { location: &self.location, fetcher: order.fetcher, credentials: order.credentials, store }
+    }
+
+    fn with(
+        &self,
+        order: &Order<'_>,
+        documents: Option<(ForeignManifest, ForeignConfig)>,
+        runtimes: BTreeMap<String, Carried>,
+    ) -> Box<dyn Base> {
+        Box::new(ImageBase {
+            name: self.name.clone(),
+            location: self.location.clone(),
+            credentials: Arc::clone(order.credentials),
+            documents,
+            runtimes,
+        })
+    }
+}
+
+impl Wish for ImageWish<'_> {
+    fn pinned(
+        &self,
+        _app: &App,
+        order: &Order<'_>,
+        store: &Store,
+        pins: &Pins,
+    ) -> Result<Option<Box<dyn Base>>> {
+        self.pin_in(Some(pins)).map(|pin| self.base(order, store, &pin)).transpose()
+    }
+
+    fn pin(
         &self,
         app: &App,
         order: &Order<'_>,
         store: &Store,
         old: Option<&Pins>,
-    ) -> Result<(ImagePin, NewPins)> {
+    ) -> Result<(Box<dyn Base>, NewPins)> {
         let pin = self.getting(order, store).pin(self.platform)?;
         let new = Pins::with_image(old, &self.name, self.platform, pin.clone());
-        let pins = NewPins::new(app, old, &new, self.platform, false);
-        Ok((pin, pins))
+        let new = NewPins::new(app, old, &new, self.platform, false);
+        Ok((self.base(order, store, &pin)?, new))
     }
 
-    /// The base from what is pinned.
-    pub(super) fn base(&self, order: &Order<'_>, store: &Store, pin: &ImagePin) -> Result<Box<dyn Base>> {
-        let documents = Some(self.getting(order, store).documents(pin)?);
-        Ok(self.with(order, documents, pin.runtimes.clone()))
-    }
-
-    /// The base as far as it is known without asking anybody: before it is pinned, it may have anything.
-    pub(super) fn foreseen(&self, app: &App, order: &Order<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
-        let of_wish = |wish: &crate::survey::RuntimeWish| {
+    /// Before it is pinned, it may have anything.
+    fn foreseen(&self, app: &App, order: &Order<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
+        let of_wish = |wish: &RuntimeWish| {
             let constraint = wish.constraint.as_ref().map_or("", |(text, _)| text.as_str());
             let carried = Carried {
                 version: ExactRuntime::unpinned(constraint).version,
@@ -63,14 +95,13 @@ impl<'a> ImageWish<'a> {
             (wish.runtime.to_owned(), carried)
         };
         let unknown = || needed_runtimes(&app.survey, &app.config).into_iter().map(of_wish).collect();
-        let runtimes = self.pinned(pins).map_or_else(unknown, |pin| pin.runtimes);
+        let runtimes = self.pin_in(pins).map_or_else(unknown, |pin| pin.runtimes);
         self.with(order, None, runtimes)
     }
 
-    /// How the runtimes are going to be provided.
-    pub(super) fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision> {
-        let pin = self.pinned(pins);
-        let of_wish = |wish: &crate::survey::RuntimeWish| {
+    fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision> {
+        let pin = self.pin_in(pins);
+        let of_wish = |wish: &RuntimeWish| {
             let carried = pin.as_ref().and_then(|pin| pin.runtimes.get(wish.runtime));
             Provision {
                 runtime: wish.runtime,
@@ -82,24 +113,5 @@ impl<'a> ImageWish<'a> {
             }
         };
         needed_runtimes(&app.survey, &app.config).into_iter().map(of_wish).collect()
-    }
-
-    fn getting<'g>(&'g self, order: &'g Order<'_>, store: &'g Store) -> Getting<'g> {
-        Getting { location: &self.location, fetcher: order.fetcher, credentials: order.credentials, store }
-    }
-
-    fn with(
-        &self,
-        order: &Order<'_>,
-        documents: Option<(remote::oci::ForeignManifest, remote::oci::ForeignConfig)>,
-        runtimes: BTreeMap<String, Carried>,
-    ) -> Box<dyn Base> {
-        Box::new(ImageBase {
-            name: self.name.clone(),
-            location: self.location.clone(),
-            credentials: Arc::clone(order.credentials),
-            documents,
-            runtimes,
-        })
     }
 }

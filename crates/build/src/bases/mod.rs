@@ -17,32 +17,53 @@ use crate::worklist::needed_runtimes;
 use content::store::Store;
 use image::ImageWish;
 use remote::Address;
-use suite::Wishes;
+use suite::SuiteWish;
 
-/// What a base is made from.
-enum Kind<'a> {
-    /// The machine.
-    Host,
-    /// Packages of a suite.
-    Debian(&'static Suite),
-    /// Nothing but what is asked for, which comes from a suite.
-    Empty(&'static Suite),
-    /// An image of others, by its reference.
-    Image(&'a str),
+/// What an app wants of a base that is pinned.
+trait Wish {
+    /// The base as it is pinned; `None` when the pins do not hold all that is wanted.
+    fn pinned(
+        &self,
+        app: &App,
+        order: &Order<'_>,
+        store: &Store,
+        pins: &Pins,
+    ) -> Result<Option<Box<dyn Base>>>;
+
+    /// The base, pinned anew in place of `old`.
+    fn pin(
+        &self,
+        app: &App,
+        order: &Order<'_>,
+        store: &Store,
+        old: Option<&Pins>,
+    ) -> Result<(Box<dyn Base>, NewPins)>;
+
+    /// Whether nothing has to be pinned at all.
+    fn needs_no_pins(&self) -> bool {
+        false
+    }
+
+    /// The base as far as it is known without asking anybody.
+    fn foreseen(&self, app: &App, order: &Order<'_>, pins: Option<&Pins>) -> Box<dyn Base>;
+
+    /// How the runtimes are going to be provided.
+    fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision>;
 }
 
-impl<'a> Kind<'a> {
-    fn of(app: &'a App) -> Result<Self> {
-        let base = app.survey.base.0.as_str();
-        let unknown = || BuildError::UnknownBase { name: base.to_owned() };
-        match base.split_once(':') {
-            None if base == "host" => Ok(Self::Host),
-            None if base == "empty" => Ok(Self::Empty(&SUITES[0])),
-            Some(("debian", suite)) => Suite::named(suite).map(Self::Debian).ok_or_else(unknown),
-            Some(("oci", reference)) => Ok(Self::Image(reference)),
-            _ => Err(unknown()),
+/// What the app wants of its base on a platform; `None` for the host, which cannot be pinned.
+fn wish<'a>(app: &'a App, platform: &'a str) -> Result<Option<Box<dyn Wish + 'a>>> {
+    let base = app.survey.base.0.as_str();
+    let unknown = || BuildError::UnknownBase { name: base.to_owned() };
+    Ok(Some(match base.split_once(':') {
+        None if base == "host" => return Ok(None),
+        None if base == "empty" => Box::new(SuiteWish::of_empty(app, &SUITES[0], platform)?),
+        Some(("debian", suite)) => {
+            Box::new(SuiteWish::of(app, Suite::named(suite).ok_or_else(unknown)?, platform)?)
         }
-    }
+        Some(("oci", reference)) => Box::new(ImageWish::of(app, reference, platform)?),
+        _ => return Err(unknown()),
+    }))
 }
 
 type Found<'a> = (Box<dyn Base + 'a>, Option<NewPins>);
@@ -55,51 +76,28 @@ pub fn of<'a>(
     store: &'a Store,
     before_asking: &dyn Fn() -> Result<()>,
 ) -> Result<Found<'a>> {
-    let old = Pins::read(&app.opened.root);
-    let may_hold = order.pinning != Pinning::Update;
-    let before_pinning = |old: Option<&Pins>| match order.pinning {
-        Pinning::Locked => {
-            let base = app.survey.base.0.clone();
-            Err(BuildError::PinsMissing { base, file_is_there: old.is_some() })
-        }
-        Pinning::Keep | Pinning::Update => before_asking(),
-    };
-    let wishes = match Kind::of(app)? {
-        Kind::Host => return Ok((host(order, store)?, None)),
-        Kind::Debian(suite) => Wishes::of(app, suite, order.platform)?,
-        Kind::Empty(suite) => Wishes::of_empty(app, suite, order.platform)?,
-        Kind::Image(reference) => {
-            let (wish, old) = (ImageWish::of(app, reference, order.platform)?, old?);
-            if let Some(pin) = wish.pinned(old.as_ref()).filter(|_| may_hold) {
-                return Ok((wish.base(order, store, &pin)?, None));
-            }
-            before_pinning(old.as_ref())?;
-            let (pin, new) = wish.pin(app, order, store, old.as_ref())?;
-            return Ok((wish.base(order, store, &pin)?, Some(new)));
-        }
-    };
-    let old = old?;
-    if let Some(pinned) = wishes.pinned(old.as_ref()).filter(|_| may_hold) {
-        return Ok((wishes.base(app, order, pinned), None));
+    let Some(wish) = wish(app, order.platform)? else { return Ok((host(order, store)?, None)) };
+    let old = Pins::read(&app.opened.root)?;
+    let none = Pins::default();
+    let pins = old.as_ref().or_else(|| wish.needs_no_pins().then_some(&none));
+    if let Some(pins) = pins.filter(|_| order.pinning != Pinning::Update || wish.needs_no_pins())
+        && let Some(base) = wish.pinned(app, order, store, pins)?
+    {
+        return Ok((base, None));
     }
-    before_pinning(old.as_ref())?;
-    let (pinned, new) = wishes.pin(app, order, store, old.as_ref())?;
-    Ok((wishes.base(app, order, pinned), Some(new)))
+    if order.pinning == Pinning::Locked {
+        let base = app.survey.base.0.clone();
+        return Err(BuildError::PinsMissing { base, file_is_there: old.is_some() });
+    }
+    before_asking()?;
+    let (base, new) = wish.pin(app, order, store, old.as_ref())?;
+    Ok((base, Some(new)))
 }
 
 /// The base of the app as far as it is known without asking anybody.
 pub fn foreseen<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
-    let pins = Pins::read(&app.opened.root)?;
-    let wishes = match Kind::of(app)? {
-        Kind::Host => return host(order, store),
-        Kind::Debian(suite) => Wishes::of(app, suite, order.platform)?,
-        Kind::Empty(suite) => Wishes::of_empty(app, suite, order.platform)?,
-        Kind::Image(reference) => {
-            let wish = ImageWish::of(app, reference, order.platform)?;
-            return Ok(wish.foreseen(app, order, pins.as_ref()));
-        }
-    };
-    Ok(wishes.foreseen(app, order, pins.as_ref()))
+    let Some(wish) = wish(app, order.platform)? else { return host(order, store) };
+    Ok(wish.foreseen(app, order, Pins::read(&app.opened.root)?.as_ref()))
 }
 
 fn host<'a>(order: &Order<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
@@ -131,26 +129,19 @@ pub struct Provision {
 /// known without asking anybody.
 pub fn provisions(app: &App) -> Result<Vec<Provision>> {
     let platform = own_platform();
-    let pins = || Pins::read(&app.opened.root);
-    match Kind::of(app)? {
-        Kind::Host => {
-            let of_host = |runtime| Provision {
-                runtime,
-                version: None,
-                origin: "host".to_owned(),
-                said: None,
-                pinned: false,
-                instead_of: None,
-            };
-            let needed = needed_runtimes(&app.survey, &app.config).into_iter();
-            Ok(needed.map(|wish| of_host(wish.runtime)).collect())
-        }
-        Kind::Debian(suite) => Ok(Wishes::of(app, suite, &platform)?.provisions(app, pins()?.as_ref())),
-        Kind::Empty(_) => Ok(Vec::new()),
-        Kind::Image(reference) => {
-            Ok(ImageWish::of(app, reference, &platform)?.provisions(app, pins()?.as_ref()))
-        }
+    if let Some(wish) = wish(app, &platform)? {
+        return Ok(wish.provisions(app, Pins::read(&app.opened.root)?.as_ref()));
     }
+    let of_host = |runtime| Provision {
+        runtime,
+        version: None,
+        origin: "host".to_owned(),
+        said: None,
+        pinned: false,
+        instead_of: None,
+    };
+    let needed = needed_runtimes(&app.survey, &app.config).into_iter();
+    Ok(needed.map(|wish| of_host(wish.runtime)).collect())
 }
 
 fn address(app: &App, order: &Order<'_>, ecosystem: Ecosystem) -> Option<Address> {

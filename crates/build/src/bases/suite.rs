@@ -1,6 +1,6 @@
 //! Bases from packages of a suite: what an app wants of it, and what of that is pinned.
 
-use super::{NewPins, Provision, address};
+use super::{NewPins, Provision, Wish, address};
 use crate::addresses::Ecosystem;
 use crate::base::Base;
 use crate::base::debian::{
@@ -28,7 +28,7 @@ pub(super) struct Pinned {
 }
 
 /// What an app wants of a suite.
-pub(super) struct Wishes<'a> {
+pub(super) struct SuiteWish<'a> {
     base: String,
     platform: &'a str,
     wanted: Wanted<'a>,
@@ -39,7 +39,7 @@ pub(super) struct Wishes<'a> {
     is_empty: bool,
 }
 
-impl<'a> Wishes<'a> {
+impl<'a> SuiteWish<'a> {
     /// What an app on a base of the suite wants.
     pub(super) fn of(app: &'a App, suite: &'static Suite, platform: &'a str) -> Result<Self> {
         let (mut runtimes, mut exact) = (Vec::new(), Vec::new());
@@ -95,8 +95,8 @@ impl<'a> Wishes<'a> {
     }
 
     /// What is pinned, if it is all that is wanted.
-    pub(super) fn pinned(&self, pins: Option<&Pins>) -> Option<Pinned> {
-        if self.wanted.base.is_empty() && self.build.is_empty() {
+    fn pins_in(&self, pins: Option<&Pins>) -> Option<Pinned> {
+        if self.needs_no_pins() {
             return Some(Pinned::default());
         }
         let pins = pins?;
@@ -120,14 +120,72 @@ impl<'a> Wishes<'a> {
         all.then(|| Pinned { sets: known.clone(), exact, build })
     }
 
-    /// Pins everything anew.
-    pub(super) fn pin(
+    /// Asks the registry for the runtimes that the suite does not have as they are wanted.
+    fn find_exact(&self, app: &App, order: &Order<'_>) -> Result<BTreeMap<String, ExactRuntime>> {
+        let mut found = BTreeMap::new();
+        for (runtime, constraint) in &self.exact {
+            let registry =
+                address(app, order, Ecosystem::Npm).ok_or(BuildError::NoAddress { ecosystem: "npm" })?;
+            let exact = debian::find_exact(order.fetcher, &registry, self.wanted.architecture, constraint)?;
+            let wish = needed_runtimes(&app.survey, &app.config).into_iter().find(|w| w.runtime == *runtime);
+            let exact = exact.ok_or_else(|| BuildError::NoSuchVersion {
+                runtime,
+                wanted: (*constraint).to_owned(),
+                place: wish.and_then(|w| w.constraint.as_ref()).map(|(_, place)| place.clone()),
+                base: self.base.clone(),
+                registry: registry.to_string(),
+            })?;
+            found.insert((*runtime).to_owned(), exact);
+        }
+        Ok(found)
+    }
+
+    /// The base from what is pinned.
+    fn base(&self, app: &App, order: &Order<'_>, Pinned { sets, exact, build }: Pinned) -> Box<dyn Base> {
+        // Looking for an address can mean to ask a tool, so only where one is needed.
+        let npm = if exact.is_empty() { None } else { address(app, order, Ecosystem::Npm) };
+        let base = DebianBase {
+            suite: self.wanted.suite,
+            sets,
+            runtimes: self.wanted.runtimes.clone(),
+            exact,
+            archives: debian_addresses(app, order),
+            npm,
+            architecture: self.wanted.architecture,
+            build: BuildRoot {
+                architecture: own_architecture(&self.base).unwrap_or(self.wanted.architecture),
+                packages: build,
+            },
+        };
+        match self.is_empty {
+            true => Box::new(EmptyBase { with: app.config.base_with.clone(), packages: base }),
+            false => Box::new(base),
+        }
+    }
+}
+
+impl Wish for SuiteWish<'_> {
+    fn pinned(
+        &self,
+        app: &App,
+        order: &Order<'_>,
+        _store: &Store,
+        pins: &Pins,
+    ) -> Result<Option<Box<dyn Base>>> {
+        Ok(self.pins_in(Some(pins)).map(|pinned| self.base(app, order, pinned)))
+    }
+
+    fn needs_no_pins(&self) -> bool {
+        self.wanted.base.is_empty() && self.build.is_empty()
+    }
+
+    fn pin(
         &self,
         app: &App,
         order: &Order<'_>,
         store: &Store,
         old: Option<&Pins>,
-    ) -> Result<(Pinned, NewPins)> {
+    ) -> Result<(Box<dyn Base>, NewPins)> {
         let keyrings = keyrings(app)?;
         let archives = Archives {
             addresses: debian_addresses(app, order),
@@ -151,18 +209,12 @@ impl<'a> Wishes<'a> {
         }
         let mut new = Pins::with(old, &self.base, suites, self.platform, sets.clone(), exact.clone());
         new.set_build(&own, &build);
-        let pins = NewPins::new(app, old, &new, self.platform, archives.addresses[1].is_none());
-        Ok((Pinned { sets, exact, build }, pins))
+        let new = NewPins::new(app, old, &new, self.platform, archives.addresses[1].is_none());
+        Ok((self.base(app, order, Pinned { sets, exact, build }), new))
     }
 
-    /// The base as far as it is known without asking anybody.
-    pub(super) fn foreseen<'b>(
-        &self,
-        app: &App,
-        order: &Order<'b>,
-        pins: Option<&Pins>,
-    ) -> Box<dyn Base + 'b> {
-        let mut pinned = self.pinned(pins).unwrap_or_default();
+    fn foreseen(&self, app: &App, order: &Order<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
+        let mut pinned = self.pins_in(pins).unwrap_or_default();
         for (runtime, constraint) in &self.exact {
             // Whether there is such a version, only the registry knows.
             let unknown = || ExactRuntime::unpinned(constraint);
@@ -171,9 +223,8 @@ impl<'a> Wishes<'a> {
         self.base(app, order, pinned)
     }
 
-    /// How the runtimes are going to be provided.
-    pub(super) fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision> {
-        let pinned = self.pinned(pins);
+    fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision> {
+        let pinned = self.pins_in(pins);
         let Pinned { sets, exact, .. } = pinned.clone().unwrap_or_default();
         let provision = |wish: &RuntimeWish| {
             let name = wish.runtime;
@@ -188,54 +239,6 @@ impl<'a> Wishes<'a> {
             Some(Provision { runtime: name, version, origin, said: None, pinned, instead_of })
         };
         needed_runtimes(&app.survey, &app.config).into_iter().filter_map(provision).collect()
-    }
-
-    /// Asks the registry for the runtimes that the suite does not have as they are wanted.
-    fn find_exact(&self, app: &App, order: &Order<'_>) -> Result<BTreeMap<String, ExactRuntime>> {
-        let mut found = BTreeMap::new();
-        for (runtime, constraint) in &self.exact {
-            let registry =
-                address(app, order, Ecosystem::Npm).ok_or(BuildError::NoAddress { ecosystem: "npm" })?;
-            let exact = debian::find_exact(order.fetcher, &registry, self.wanted.architecture, constraint)?;
-            let wish = needed_runtimes(&app.survey, &app.config).into_iter().find(|w| w.runtime == *runtime);
-            let exact = exact.ok_or_else(|| BuildError::NoSuchVersion {
-                runtime,
-                wanted: (*constraint).to_owned(),
-                place: wish.and_then(|w| w.constraint.as_ref()).map(|(_, place)| place.clone()),
-                base: self.base.clone(),
-                registry: registry.to_string(),
-            })?;
-            found.insert((*runtime).to_owned(), exact);
-        }
-        Ok(found)
-    }
-
-    /// The base from what is pinned.
-    pub(super) fn base<'b>(
-        &self,
-        app: &App,
-        order: &Order<'b>,
-        Pinned { sets, exact, build }: Pinned,
-    ) -> Box<dyn Base + 'b> {
-        // Looking for an address can mean to ask a tool, so only where one is needed.
-        let npm = if exact.is_empty() { None } else { address(app, order, Ecosystem::Npm) };
-        let base = DebianBase {
-            suite: self.wanted.suite,
-            sets,
-            runtimes: self.wanted.runtimes.clone(),
-            exact,
-            archives: debian_addresses(app, order),
-            npm,
-            architecture: self.wanted.architecture,
-            build: BuildRoot {
-                architecture: own_architecture(&self.base).unwrap_or(self.wanted.architecture),
-                packages: build,
-            },
-        };
-        match self.is_empty {
-            true => Box::new(EmptyBase { with: app.config.base_with.clone(), packages: base }),
-            false => Box::new(base),
-        }
     }
 }
 

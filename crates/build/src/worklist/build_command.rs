@@ -6,6 +6,7 @@ use crate::error::{BuildError, PathFacts, Result};
 use crate::isolated::{self, CACHE, Job};
 use crate::source::SourceTree;
 use crate::worklist::{Input, PackageFact, Tools, Work};
+use content::digest::Sha256;
 use content::layer::{Entry, LayerWriter};
 use globset::{Glob, GlobSet, GlobSetBuilder};
 use std::collections::{BTreeMap, BTreeSet};
@@ -58,7 +59,9 @@ impl Work for BuildWork {
             ("XDG_CACHE_HOME", CACHE.to_owned()),
         ];
         let argv = self.command.run.clone();
-        let job = Job { step: STEP, argv, env, tree: &self.tree, cache: "build-command" };
+        // What one command keeps must not reach another.
+        let cache = format!("command-{}", &Sha256::of(argv.join("\0").as_bytes()).hex()[..16]);
+        let job = Job { step: STEP, argv, env, tree: &self.tree, cache: &cache };
         let written = isolated::run(&job, layer.store(), tools)?;
         let mut all = BTreeSet::new();
         list(&written.source, "", &mut all)?;
