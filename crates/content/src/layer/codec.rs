@@ -9,7 +9,9 @@ use crc32fast::Hasher as Crc;
 use flate2::{Compress, Compression, FlushCompress, Status};
 use serde::{Deserialize, Serialize};
 use std::cell::RefCell;
+use std::collections::VecDeque;
 use std::io::{self, Read, Write};
+use std::thread::JoinHandle;
 
 /// How layers are compressed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -134,60 +136,69 @@ fn deflate(raw: &[u8]) -> io::Result<Vec<u8>> {
     }
 }
 
-/// Compresses a stream in blocks, several at a time, in order.
+/// Compresses a stream in blocks, in order; with several threads, while the next block arrives.
 pub(super) struct BlockWriter<W: Write> {
     to: W,
     codec: Codec,
     threads: usize,
-    waiting: Vec<Vec<u8>>,
+    block: Vec<u8>,
+    /// Blocks that are being compressed, in order.
+    at_work: VecDeque<JoinHandle<io::Result<Vec<u8>>>>,
     crc: Crc,
     raw_length: u64,
 }
 
 impl<W: Write> BlockWriter<W> {
     pub(super) fn new(to: W, codec: Codec, threads: usize) -> Self {
-        Self { to, codec, threads: threads.max(1), waiting: Vec::new(), crc: Crc::new(), raw_length: 0 }
+        let (block, at_work) = (Vec::new(), VecDeque::new());
+        Self { to, codec, threads: threads.max(1), block, at_work, crc: Crc::new(), raw_length: 0 }
     }
 
     /// Compresses what is left; gives the writer, the checksum and length of the raw bytes.
     pub(super) fn finish(mut self) -> io::Result<(W, Crc, u64)> {
-        self.compress_waiting()?;
+        // A single block is not worth a thread.
+        if self.at_work.is_empty() && !self.block.is_empty() {
+            self.to.write_all(&self.codec.block(&self.block)?)?;
+        } else if !self.block.is_empty() {
+            self.hand_over()?;
+        }
+        while let Some(block) = self.at_work.pop_front() {
+            self.collect(block)?;
+        }
         Ok((self.to, self.crc, self.raw_length))
     }
 
-    fn compress_waiting(&mut self) -> io::Result<()> {
-        let blocks = std::mem::take(&mut self.waiting);
-        let codec = self.codec;
-        let done: Vec<io::Result<Vec<u8>>> = match &blocks[..] {
-            [] => Vec::new(),
-            [one] => vec![codec.block(one)],
-            several => std::thread::scope(|scope| {
-                let at_work: Vec<_> = several.iter().map(|b| scope.spawn(move || codec.block(b))).collect();
-                let join = |t: std::thread::ScopedJoinHandle<'_, _>| {
-                    t.join().unwrap_or_else(|_| Err(io::Error::other("a compressing thread ended early")))
-                };
-                at_work.into_iter().map(join).collect()
-            }),
-        };
-        for block in done {
-            self.to.write_all(&block?)?;
+    /// Has the block compressed.
+    fn hand_over(&mut self) -> io::Result<()> {
+        let (block, codec) = (std::mem::take(&mut self.block), self.codec);
+        if self.threads == 1 {
+            let compressed = codec.block(&block)?;
+            // The room is used again.
+            self.block = block;
+            self.block.clear();
+            return self.to.write_all(&compressed);
         }
+        while self.at_work.len() >= self.threads {
+            let Some(first) = self.at_work.pop_front() else { break };
+            self.collect(first)?;
+        }
+        self.at_work.push_back(std::thread::spawn(move || codec.block(&block)));
         Ok(())
+    }
+
+    fn collect(&mut self, block: JoinHandle<io::Result<Vec<u8>>>) -> io::Result<()> {
+        let ended_early = |_| Err(io::Error::other("a compressing thread ended early"));
+        self.to.write_all(&block.join().unwrap_or_else(ended_early)?)
     }
 }
 
 impl<W: Write> Write for BlockWriter<W> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let full = self.waiting.last().is_none_or(|b| b.len() == BLOCK);
-        if full {
-            if self.waiting.len() == self.threads {
-                self.compress_waiting()?;
-            }
-            self.waiting.push(Vec::new());
+        if self.block.len() == BLOCK {
+            self.hand_over()?;
         }
-        let Some(block) = self.waiting.last_mut() else { return Ok(0) };
-        let taken = bytes.len().min(BLOCK - block.len());
-        block.extend_from_slice(&bytes[..taken]);
+        let taken = bytes.len().min(BLOCK - self.block.len());
+        self.block.extend_from_slice(&bytes[..taken]);
         self.crc.update(&bytes[..taken]);
         self.raw_length += taken as u64;
         Ok(taken)

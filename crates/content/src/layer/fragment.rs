@@ -11,7 +11,7 @@ use crate::error::{PathContext, Result};
 use crate::store::Store;
 use crc32fast::Hasher as Crc;
 use std::fs::File;
-use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::io::{self, Read, Write};
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 
@@ -19,6 +19,8 @@ const MAGIC: &[u8; 8] = b"SHTFRAG2";
 const HEAD: u64 = 8;
 const NUMBERS: u64 = 8 + 4;
 const SUM: u64 = 32;
+/// So much is read at once, in bytes.
+const PIECE: usize = 256 << 10;
 /// Fragments up to this length in bytes are read once and kept in memory while they are used.
 const KEPT: u64 = 1 << 20;
 
@@ -68,15 +70,11 @@ impl Fragment {
     }
 
     /// Reads the compressed blocks.
-    pub(super) fn blocks(&self) -> io::Result<Box<dyn Read + '_>> {
-        Ok(match &self.blocks {
+    pub(super) fn blocks(&self) -> Box<dyn Read + '_> {
+        match &self.blocks {
             Blocks::Kept(bytes) => Box::new(&bytes[..]),
-            Blocks::InFile(file, length) => {
-                let mut file = file;
-                file.seek(SeekFrom::Start(HEAD))?;
-                Box::new(file.take(*length))
-            }
-        })
+            Blocks::InFile(file, length) => Box::new(Part { file, at: HEAD, end: HEAD + length }),
+        }
     }
 
     /// Length of the raw tar bytes.
@@ -88,14 +86,46 @@ impl Fragment {
         Crc::new_with_initial_len(self.crc, self.raw_length)
     }
 
-    /// Writes the raw tar bytes to `to`.
-    pub(super) fn inflate(&self, to: &mut dyn Write) -> io::Result<()> {
+    /// Whether it is so large that work on it is worth threads.
+    pub(super) fn is_large(&self) -> bool {
+        matches!(self.blocks, Blocks::InFile(..))
+    }
+
+    /// Gives the raw tar bytes to `take`, piece by piece.
+    pub(super) fn inflate(&self, mut take: impl FnMut(&[u8]) -> io::Result<()>) -> io::Result<()> {
         // A package may put nothing down: then there is no block to read.
         if self.raw_length == 0 {
             return Ok(());
         }
-        let copied = io::copy(&mut self.codec.blocks_reader(self.blocks()?)?, to)?;
+        let mut reader = self.codec.blocks_reader(self.blocks())?;
+        let (mut piece, mut copied) = (vec![0; PIECE], 0);
+        loop {
+            match reader.read(&mut piece)? {
+                0 => break,
+                count => {
+                    copied += count as u64;
+                    take(&piece[..count])?;
+                }
+            }
+        }
         if copied == self.raw_length { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
+    }
+}
+
+/// A part of a file, read without the file's own place, so that several can read at once.
+struct Part<'a> {
+    file: &'a File,
+    at: u64,
+    end: u64,
+}
+
+impl Read for Part<'_> {
+    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
+        let left = usize::try_from(self.end - self.at).unwrap_or(usize::MAX);
+        let wanted = to.len().min(left);
+        let count = self.file.read_at(&mut to[..wanted], self.at)?;
+        self.at += count as u64;
+        Ok(count)
     }
 }
 
@@ -106,12 +136,12 @@ pub struct FragmentWriter {
 }
 
 impl FragmentWriter {
-    /// Starts the fragment `key`.
-    pub fn new(store: &Store, codec: Codec, key: Sha256) -> Result<Self> {
+    /// Starts the fragment `key`; blocks are compressed on up to `threads` threads.
+    pub fn new(store: &Store, codec: Codec, key: Sha256, threads: usize) -> Result<Self> {
         let path = store.fragment_path(codec.name(), key);
         let mut file = HashedFile::new(store)?;
         file.write_all(MAGIC).at(&path)?;
-        Ok(Self { tar: TarWriter::new(BlockWriter::new(file, codec, 1)), path })
+        Ok(Self { tar: TarWriter::new(BlockWriter::new(file, codec, threads)), path })
     }
 
     /// The tar entries go here, in order of their paths.

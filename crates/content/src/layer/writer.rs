@@ -73,11 +73,38 @@ impl<'s> LayerWriter<'s> {
 
     /// Appends a package that was compressed before.
     pub fn fragment(&mut self, fragment: &Fragment) -> Result<()> {
-        io::copy(&mut fragment.blocks()?, &mut self.blob)?;
-        fragment.inflate(&mut self.raw)?;
+        if fragment.is_large() {
+            self.copy_and_hash(fragment)?;
+        } else {
+            io::copy(&mut fragment.blocks(), &mut self.blob)?;
+            fragment.inflate(|piece| {
+                self.raw.update(piece);
+                Ok(())
+            })?;
+        }
         self.crc.combine(&fragment.crc());
         self.raw_length += fragment.raw_length();
         Ok(())
+    }
+
+    /// Copies the blocks and hashes what they hold, each on a thread: one file read twice, at once.
+    fn copy_and_hash(&mut self, fragment: &Fragment) -> io::Result<()> {
+        let (blob, raw) = (&mut self.blob, &mut self.raw);
+        std::thread::scope(|scope| {
+            let copying = scope.spawn(move || io::copy(&mut fragment.blocks(), blob).map(drop));
+            let (sender, pieces) = std::sync::mpsc::sync_channel::<Vec<u8>>(4);
+            let inflating = scope.spawn(move || {
+                // When nobody takes the pieces any more, another thread has the error to tell.
+                let gone = |_| io::Error::from(io::ErrorKind::BrokenPipe);
+                fragment.inflate(|piece| sender.send(piece.to_vec()).map_err(gone))
+            });
+            for piece in pieces {
+                raw.update(&piece);
+            }
+            let ended_early = |_| Err(io::Error::other("a thread ended early"));
+            copying.join().unwrap_or_else(ended_early)?;
+            inflating.join().unwrap_or_else(ended_early)
+        })
     }
 
     /// Takes a finished blob of the store for the whole layer, in place of anything that is written.
@@ -189,7 +216,8 @@ mod tests {
             .step_by(3)
             .collect();
         for (name, content) in [("b", &b"two"[..]), ("c", &noise)] {
-            let mut fragment = FragmentWriter::new(store, codec, Sha256::of(name.as_bytes())).unwrap();
+            let mut fragment =
+                FragmentWriter::new(store, codec, Sha256::of(name.as_bytes()), threads).unwrap();
             let entry = Entry::file(format!("app/{name}"), content.len() as u64, false);
             fragment.tar().file(&entry, &mut &content[..]).unwrap();
             fragment.finish().unwrap();

@@ -18,6 +18,8 @@ const FIXUP_FORMAT: u32 = 3;
 
 /// So much of package files is in memory at once, in bytes.
 const IN_FLIGHT: u64 = 24 << 20;
+/// From this size in bytes, a package is compressed while it is still being read.
+const LARGE: u64 = 4 << 20;
 /// Of so many threads that fetch, one may unpack: that takes memory and the processor.
 const UNPACK_SHARE: usize = 4;
 
@@ -88,7 +90,10 @@ impl PackageSet {
             let open = || store.temporary_file().map_err(std::io::Error::other);
             let mut file = fetch_package(tools.fetcher, archive, &package.file, &package.sha256, open)
                 .map_err(|source| BuildError::Remote { wanted_by: label.clone(), source })?;
-            gates.unpacking.pass(1, || unpack::unpack(store, codec, &package.sha256, &label, file.reader()?))
+            let threads = if package.size < LARGE { 1 } else { 2 };
+            gates
+                .unpacking
+                .pass(1, || unpack::unpack(store, codec, &package.sha256, &label, file.reader()?, threads))
         })
     }
 }

@@ -62,12 +62,13 @@ pub(super) fn unpack(
     sha256: &str,
     label: &str,
     file: impl Read,
+    threads: usize,
 ) -> Result<Unpacked> {
     let bad = |detail: String| BuildError::BadPackage { package: label.to_owned(), detail };
     let broken = |error: std::io::Error| bad(error.to_string());
     let mut unpacked = Unpacked::default();
     let key = key(sha256, codec);
-    let mut fragment = FragmentWriter::new(store, codec, key)?;
+    let mut fragment = FragmentWriter::new(store, codec, key, threads)?;
     let mut archive = tar::Archive::new(data_of(file).map_err(broken)?);
     for entry in archive.entries().map_err(broken)? {
         let mut entry = entry.map_err(broken)?;

@@ -171,7 +171,7 @@ fn write_fragment(store: &Store, codec: Codec, package: &LockedPackage, tarball:
     let raw = raw.ok_or_else(|| bad("unpacks to more than 1 GiB".to_owned()))?;
     let files = files_of(&raw).map_err(bad)?;
     let commands: BTreeSet<&str> = package.bin.values().map(|f| f.trim_start_matches("./")).collect();
-    let mut fragment = FragmentWriter::new(store, codec, key(package, codec))?;
+    let mut fragment = FragmentWriter::new(store, codec, key(package, codec), 1)?;
     let mut folders = BTreeSet::new();
     for (path, bytes) in &files {
         for (at, _) in path.match_indices('/') {

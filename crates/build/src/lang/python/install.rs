@@ -126,7 +126,7 @@ impl PythonPackages {
         files: &wheel::Installed,
     ) -> Result<()> {
         let shared = self.shared_folders();
-        let mut fragment = FragmentWriter::new(store, codec, self.key(package, codec))?;
+        let mut fragment = FragmentWriter::new(store, codec, self.key(package, codec), 1)?;
         let mut folders = BTreeSet::new();
         for (path, (content, executable)) in files {
             let full = format!("{ENVIRONMENT}/{path}");
