@@ -182,6 +182,10 @@ fn trouble_on_the_way_is_waited_out_and_nothing_comes_twice() {
     registry
         .answer(&path, vec![Reply { cut_after: Some(cut), ..Reply::of(layer.clone()) }, Reply::of(layer)]);
     let _ = program.succeed("--store second build app");
+    let wrong = image.blobs[1].1.iter().map(|byte| byte ^ 1).collect::<Vec<u8>>();
+    registry.answer(&path, vec![Reply::of(wrong)]);
+    let said = program.run("--store third build app");
+    assert!(said.stderr.contains("does not give what its own documents name"), "{said}");
     registry.answer(&path, vec![Reply::of("other bytes")]);
     let said = program.run("--store third build app");
     assert_eq!(said.code, 3, "{said}");
@@ -231,6 +235,15 @@ fn credentials_are_found_used_and_never_shown() {
         program.write("home/.config/containers/auth.json", json!({ "credsStore": "harbour" }).to_string());
         let said = program.run("--store second build app");
         assert!(said.stderr.contains("there is no such program"), "{said}");
+        program.write(
+            "bin/docker-credential-harbour",
+            "#!/bin/sh\nread host\necho '{\"Username\":\"ada\",\"Secret\":\"hunter2\"}'\n",
+        );
+        let mode = std::os::unix::fs::PermissionsExt::from_mode(0o755);
+        std::fs::set_permissions(program.path("bin/docker-credential-harbour"), mode).unwrap();
+        let folder = program.path("bin").display().to_string();
+        let program = program.with("PATH", &folder);
+        let _ = program.succeed("--store third build app");
         program.write("home/.config/containers/auth.json", r#"{"auths": 3}"#);
         let said = program.run("--store second build app");
         assert_eq!(said.code, 2, "{said}");
