@@ -98,6 +98,36 @@ impl Write for Hasher {
 #[error("{0:?} is not a SHA-256 digest")]
 pub struct NotADigest(pub String);
 
+/// What is written through it is hashed.
+pub struct HashingWriter<W> {
+    to: W,
+    hasher: Hasher,
+}
+
+impl<W: Write> HashingWriter<W> {
+    /// Hashes what goes to `to`.
+    pub fn new(to: W) -> Self {
+        Self { to, hasher: Hasher::new() }
+    }
+
+    /// The writer, and the digest of all that was written.
+    pub fn finish(self) -> (W, Sha256) {
+        (self.to, self.hasher.finish())
+    }
+}
+
+impl<W: Write> Write for HashingWriter<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.to.write(bytes)?;
+        self.hasher.update(&bytes[..written]);
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.to.flush()
+    }
+}
+
 macro_rules! digest_kinds {
     ($($(#[$doc:meta])* $name:ident),* $(,)?) => {$(
         $(#[$doc])*

@@ -5,10 +5,9 @@
 
 use super::codec::{BlockWriter, Codec};
 use super::entry::TarWriter;
-use super::writer::HashedFile;
-use crate::digest::{Hasher, Sha256};
+use crate::digest::{Hasher, HashingWriter, Sha256};
 use crate::error::{PathContext, Result};
-use crate::store::Store;
+use crate::store::{Store, TemporaryFile};
 use crc32fast::Hasher as Crc;
 use std::fs::File;
 use std::io::{self, Read, Write};
@@ -131,7 +130,7 @@ impl Read for Part<'_> {
 
 /// Writes a new fragment.
 pub struct FragmentWriter {
-    tar: TarWriter<BlockWriter<HashedFile>>,
+    tar: TarWriter<BlockWriter<HashingWriter<TemporaryFile>>>,
     path: PathBuf,
 }
 
@@ -139,7 +138,7 @@ impl FragmentWriter {
     /// Starts the fragment `key`; blocks are compressed on up to `threads` threads.
     pub fn new(store: &Store, codec: Codec, key: Sha256, threads: usize) -> Result<Self> {
         let path = store.fragment_path(codec.name(), key);
-        let mut file = HashedFile::new(store)?;
+        let mut file = HashingWriter::new(store.temporary_file()?);
         file.write_all(MAGIC).at(&path)?;
         Ok(Self { tar: TarWriter::new(BlockWriter::new(file, codec, threads)), path })
     }
@@ -154,8 +153,8 @@ impl FragmentWriter {
         let (mut file, crc, raw_length) = self.tar.into_inner().finish().at(&self.path)?;
         file.write_all(&raw_length.to_le_bytes()).at(&self.path)?;
         file.write_all(&crc.finalize().to_le_bytes()).at(&self.path)?;
-        let HashedFile { mut file, hasher } = file;
-        file.write_all(hasher.finish().bytes()).at(&self.path)?;
+        let (mut file, sum) = file.finish();
+        file.write_all(sum.bytes()).at(&self.path)?;
         file.publish(&self.path)
     }
 }

@@ -3,7 +3,7 @@
 use super::codec::{BlockWriter, Codec};
 use super::entry::TarWriter;
 use super::fragment::Fragment;
-use crate::digest::{BlobDigest, DiffId, Hasher};
+use crate::digest::{BlobDigest, DiffId, Hasher, HashingWriter};
 use crate::error::{ContentError, PathContext, Result};
 use crate::store::{Store, TemporaryFile};
 use crc32fast::Hasher as Crc;
@@ -31,7 +31,7 @@ pub struct LayerWriter<'s> {
     store: &'s Store,
     codec: Codec,
     threads: usize,
-    blob: HashedFile,
+    blob: HashingWriter<TemporaryFile>,
     raw: Hasher,
     raw_length: u64,
     crc: Crc,
@@ -41,7 +41,7 @@ pub struct LayerWriter<'s> {
 impl<'s> LayerWriter<'s> {
     /// Starts a layer; blocks are compressed on up to `threads` threads.
     pub fn new(store: &'s Store, codec: Codec, threads: usize) -> Result<Self> {
-        let mut blob = HashedFile::new(store)?;
+        let mut blob = HashingWriter::new(store.temporary_file()?);
         blob.write_all(codec.prologue())?;
         let raw = Hasher::new();
         Ok(Self { store, codec, threads, blob, raw, raw_length: 0, crc: Crc::new(), adopted: None })
@@ -151,36 +151,13 @@ impl<'s> LayerWriter<'s> {
         self.blob.write_all(&closing)?;
         let epilogue = self.codec.epilogue(&self.crc, self.raw_length);
         self.blob.write_all(&epilogue)?;
-        let HashedFile { mut file, hasher } = self.blob;
-        let digest = BlobDigest(hasher.finish());
+        let (mut file, digest) = self.blob.finish();
+        let digest = BlobDigest(digest);
         let path = self.store.blob_path(digest);
         let size = file.size().at(&path)?;
         file.publish(&path)?;
         let diff_id = DiffId(self.raw.finish());
         Ok(WrittenLayer { digest, diff_id, size, raw_size: self.raw_length, codec: self.codec })
-    }
-}
-
-/// A file that is hashed as it is written.
-pub(super) struct HashedFile {
-    pub(super) file: TemporaryFile,
-    pub(super) hasher: Hasher,
-}
-
-impl HashedFile {
-    pub(super) fn new(store: &Store) -> Result<Self> {
-        Ok(Self { file: store.temporary_file()?, hasher: Hasher::new() })
-    }
-}
-
-impl Write for HashedFile {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let written = self.file.write(bytes)?;
-        self.hasher.update(&bytes[..written]);
-        Ok(written)
-    }
-    fn flush(&mut self) -> io::Result<()> {
-        self.file.flush()
     }
 }
 

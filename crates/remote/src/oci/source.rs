@@ -7,7 +7,7 @@ use super::registry::{Registry, wrong};
 use crate::error::{RemoteError, Result};
 use crate::fetch::{Fetcher, read};
 use content::BlobDigest;
-use content::digest::Hasher;
+use content::digest::HashingWriter;
 use serde::de::DeserializeOwned;
 use std::fs::File;
 use std::io::{self, Write};
@@ -90,7 +90,7 @@ impl<'a> ImageSource<'a> {
 
     /// Writes a blob to `to`; an error at the end when its bytes are not the ones that were named.
     pub fn blob(&self, part: &Part, to: &mut dyn Write) -> Result<()> {
-        let mut hashed = Hashed { hasher: Hasher::new(), to };
+        let mut hashed = HashingWriter::new(to);
         let label = match &self.0 {
             Kind::Registry(registry) => {
                 registry.blob(part.digest, part.size, &mut hashed)?;
@@ -104,7 +104,7 @@ impl<'a> ImageSource<'a> {
                 path.display().to_string()
             }
         };
-        match BlobDigest(hashed.hasher.finish()) {
+        match BlobDigest(hashed.finish().1) {
             found if found == part.digest => Ok(()),
             found => Err(wrong(&label, part.digest, found)),
         }
@@ -125,22 +125,5 @@ impl<'a> ImageSource<'a> {
 
     fn malformed(&self, detail: &str) -> RemoteError {
         RemoteError::Malformed { url: self.label(), detail: detail.to_owned() }
-    }
-}
-
-struct Hashed<'w> {
-    hasher: Hasher,
-    to: &'w mut dyn Write,
-}
-
-impl Write for Hashed<'_> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let written = self.to.write(bytes)?;
-        self.hasher.update(&bytes[..written]);
-        Ok(written)
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        self.to.flush()
     }
 }

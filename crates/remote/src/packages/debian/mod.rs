@@ -22,7 +22,7 @@ use crate::address::Address;
 use crate::error::{RemoteError, Result};
 use crate::fetch::Fetcher;
 use crate::integrity::Integrity;
-use content::digest::Hasher;
+use content::digest::HashingWriter;
 use std::io::{self, Write};
 
 /// Gets `dists/SUITE/InRelease` as it is; nothing of it is believed yet.
@@ -64,32 +64,14 @@ pub fn fetch_package<W: Write>(
     mut open: impl FnMut() -> io::Result<W>,
 ) -> Result<W> {
     let address = archive.join(file);
-    let opened = || Ok(Hashed { to: open()?, hasher: Hasher::new() });
-    let Hashed { to, hasher } = fetcher.get_into(&address, opened)?;
-    let found = hasher.finish().hex();
+    let opened = || Ok(HashingWriter::new(open()?));
+    let (to, found) = fetcher.get_into(&address, opened)?.finish();
+    let found = found.hex();
     if found == sha256.to_lowercase() {
         return Ok(to);
     }
     let (url, expected) = (address.to_string(), sha256.to_owned());
     Err(RemoteError::Integrity { url, algorithm: "sha256", expected, found })
-}
-
-/// What is written through it is hashed.
-struct Hashed<W> {
-    to: W,
-    hasher: Hasher,
-}
-
-impl<W: Write> Write for Hashed<W> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        let written = self.to.write(bytes)?;
-        self.hasher.update(&bytes[..written]);
-        Ok(written)
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        self.to.flush()
-    }
 }
 
 fn check(address: &Address, sha256: &str, bytes: &[u8]) -> Result<()> {
