@@ -85,13 +85,14 @@ pub fn user_folder(variable: &str, in_home: &str) -> Option<PathBuf> {
 
 /// The files in which several programs keep credentials for registries, the strongest first.
 fn credentials(search: Vec<PathBuf>) -> CredentialFiles {
-    let folder = |variable: &str, rest: &str| Some(PathBuf::from(env::var_os(variable)?).join(rest));
-    let configuration = folder("XDG_CONFIG_HOME", "").or_else(|| folder("HOME", ".config"));
+    let named = |variable: &str| env::var_os(variable).map(PathBuf::from);
+    let below = |variable: &str, rest: &str| Some(named(variable)?.join(rest));
+    let auth = "containers/auth.json";
     let files = [
-        folder("REGISTRY_AUTH_FILE", ""),
-        folder("XDG_RUNTIME_DIR", "containers/auth.json"),
-        configuration.map(|folder| folder.join("containers/auth.json")),
-        folder("DOCKER_CONFIG", "config.json").or_else(|| folder("HOME", ".docker/config.json")),
+        named("REGISTRY_AUTH_FILE"),
+        below("XDG_RUNTIME_DIR", auth),
+        below("XDG_CONFIG_HOME", auth).or_else(|| below("HOME", ".config/containers/auth.json")),
+        below("DOCKER_CONFIG", "config.json").or_else(|| below("HOME", ".docker/config.json")),
     ];
     CredentialFiles { files: files.into_iter().flatten().collect(), search }
 }

@@ -248,6 +248,9 @@ fn credentials_are_found_used_and_never_shown() {
         let said = program.run("--store second build app");
         assert_eq!(said.code, 2, "{said}");
         assert!(said.stderr.contains("credentials cannot be read"), "{said}");
+        program.write("named.json", auths.to_string());
+        let file = program.path("named.json").display().to_string();
+        let _ = program.with("REGISTRY_AUTH_FILE", &file).succeed("--store fourth build app");
     }
 }
 
