@@ -1,7 +1,7 @@
 //! A small archive of invented Debian packages, with a real index and a real signature.
 
 use crate::archives::sha256_hex;
-use lzma_rust2::{XzOptions, XzWriter};
+use liblzma::write::XzEncoder;
 use pgp::composed::{
     CleartextSignedMessage, KeyType, SecretKeyParamsBuilder, SignedPublicKey, SignedSecretKey,
 };
@@ -96,7 +96,7 @@ impl Package {
 
 /// Packs as the archives do.
 pub fn xz(bytes: &[u8]) -> Vec<u8> {
-    let mut writer = XzWriter::new(Vec::new(), XzOptions::with_preset(1)).expect("a known preset");
+    let mut writer = XzEncoder::new(Vec::new(), 1);
     writer.write_all(bytes).expect("writing to memory cannot fail");
     writer.finish().expect("writing to memory cannot fail")
 }

@@ -1,11 +1,13 @@
 //! Fragments: one package's piece of a layer, normalised and already compressed.
 //!
-//! On disk: `SHTFRAG2`, the compressed blocks, the raw length (8 bytes), the CRC-32 of the raw bytes
-//! (4 bytes), both little-endian, and the SHA-256 of all before it. Large ones are never whole in memory.
+//! On disk: the compressed blocks, the raw length (8 bytes), the CRC-32 of the raw bytes (4 bytes) and
+//! the CRC-32 of all before it (4 bytes), little-endian. Large ones are never whole in memory. What a
+//! package is was settled by its digest before: here only damage has to be found, and a SHA-256 of
+//! everything, each time, would take longer than all other work on fragments that are there.
 
 use super::codec::{BlockWriter, Codec};
 use super::entry::TarWriter;
-use crate::digest::{Hasher, HashingWriter, Sha256};
+use crate::digest::Sha256;
 use crate::error::{PathContext, Result};
 use crate::store::{Store, TemporaryFile};
 use crc32fast::Hasher as Crc;
@@ -14,10 +16,10 @@ use std::io::{self, Read, Write};
 use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 
-const MAGIC: &[u8; 8] = b"SHTFRAG2";
-const HEAD: u64 = 8;
+/// Version of the form on disk; part of the path.
+const FORMAT: u32 = 3;
 const NUMBERS: u64 = 8 + 4;
-const SUM: u64 = 32;
+const SUM: u64 = 4;
 /// So much is read at once, in bytes.
 const PIECE: usize = 256 << 10;
 /// Fragments up to this length in bytes are read once and kept in memory while they are used.
@@ -38,41 +40,46 @@ enum Blocks {
 }
 
 impl Fragment {
+    /// Whether the store has the fragment `key`; it may be damaged.
+    pub fn is_there(store: &Store, codec: Codec, key: Sha256) -> bool {
+        path(store, codec, key).exists()
+    }
+
     /// Opens the fragment `key`; `None` when the store does not have it whole.
     pub fn read(store: &Store, codec: Codec, key: Sha256) -> Option<Self> {
-        let mut file = File::open(store.fragment_path(codec.name(), key)).ok()?;
+        let mut file = File::open(path(store, codec, key)).ok()?;
         let length = file.metadata().ok()?.len();
-        let blocks_length = length.checked_sub(HEAD + NUMBERS + SUM)?;
+        let blocks_length = length.checked_sub(NUMBERS + SUM)?;
         let mut tail = [0; (NUMBERS + SUM) as usize];
-        file.read_exact_at(&mut tail, HEAD + blocks_length).ok()?;
-        let (blocks, sum) = if length <= KEPT {
+        file.read_exact_at(&mut tail, blocks_length).ok()?;
+        let mut sum = Crc::new();
+        let blocks = if length <= KEPT {
             let mut bytes = Vec::new();
             file.read_to_end(&mut bytes).ok()?;
-            let whole = bytes.get(..usize::try_from(length - SUM).ok()?)?;
-            let sum = Sha256::of(whole);
-            let end = usize::try_from(HEAD + blocks_length).ok()?;
-            let blocks = bytes.starts_with(MAGIC).then(|| bytes[MAGIC.len()..end].to_vec())?;
-            (Blocks::Kept(blocks), sum)
+            sum.update(bytes.get(..usize::try_from(length - SUM).ok()?)?);
+            bytes.truncate(usize::try_from(blocks_length).ok()?);
+            Blocks::Kept(bytes)
         } else {
-            let mut magic = [0; MAGIC.len()];
-            file.read_exact_at(&mut magic, 0).ok()?;
-            let (sum, _) = Hasher::of_reader(&mut (&file).take(length - SUM)).ok()?;
-            if magic != *MAGIC {
-                return None;
+            let (mut whole, mut piece) = (Part { file: &file, at: 0, end: length - SUM }, vec![0; PIECE]);
+            loop {
+                match whole.read(&mut piece).ok()? {
+                    0 => break,
+                    count => sum.update(&piece[..count]),
+                }
             }
-            (Blocks::InFile(file, blocks_length), sum)
+            Blocks::InFile(file, blocks_length)
         };
         let (numbers, expected) = tail.split_at(NUMBERS as usize);
         let raw_length = u64::from_le_bytes(numbers[..8].try_into().ok()?);
         let crc = u32::from_le_bytes(numbers[8..].try_into().ok()?);
-        (sum.bytes()[..] == *expected).then_some(Self { blocks, codec, raw_length, crc })
+        (sum.finalize().to_le_bytes() == *expected).then_some(Self { blocks, codec, raw_length, crc })
     }
 
     /// Reads the compressed blocks.
     pub(super) fn blocks(&self) -> Box<dyn Read + '_> {
         match &self.blocks {
             Blocks::Kept(bytes) => Box::new(&bytes[..]),
-            Blocks::InFile(file, length) => Box::new(Part { file, at: HEAD, end: HEAD + length }),
+            Blocks::InFile(file, length) => Box::new(Part { file, at: 0, end: *length }),
         }
     }
 
@@ -128,19 +135,40 @@ impl Read for Part<'_> {
     }
 }
 
+fn path(store: &Store, codec: Codec, key: Sha256) -> PathBuf {
+    store.fragment_path(&format!("{}-{FORMAT}", codec.name()), key)
+}
+
 /// Writes a new fragment.
 pub struct FragmentWriter {
-    tar: TarWriter<BlockWriter<HashingWriter<TemporaryFile>>>,
+    tar: TarWriter<BlockWriter<Summed>>,
     path: PathBuf,
+}
+
+/// The new file, and the checksum of what is written to it.
+struct Summed {
+    file: TemporaryFile,
+    sum: Crc,
+}
+
+impl Write for Summed {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.file.write(bytes)?;
+        self.sum.update(&bytes[..written]);
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
 }
 
 impl FragmentWriter {
     /// Starts the fragment `key`; blocks are compressed on up to `threads` threads.
     pub fn new(store: &Store, codec: Codec, key: Sha256, threads: usize) -> Result<Self> {
-        let path = store.fragment_path(codec.name(), key);
-        let mut file = HashingWriter::new(store.temporary_file()?);
-        file.write_all(MAGIC).at(&path)?;
-        Ok(Self { tar: TarWriter::new(BlockWriter::new(file, codec, threads)), path })
+        let to = Summed { file: store.temporary_file()?, sum: Crc::new() };
+        let tar = TarWriter::new(BlockWriter::new(to, codec, threads));
+        Ok(Self { tar, path: path(store, codec, key) })
     }
 
     /// The tar entries go here, in order of their paths.
@@ -150,11 +178,11 @@ impl FragmentWriter {
 
     /// Puts the fragment into the store.
     pub fn finish(self) -> Result<()> {
-        let (mut file, crc, raw_length) = self.tar.into_inner().finish().at(&self.path)?;
-        file.write_all(&raw_length.to_le_bytes()).at(&self.path)?;
-        file.write_all(&crc.finalize().to_le_bytes()).at(&self.path)?;
-        let (mut file, sum) = file.finish();
-        file.write_all(sum.bytes()).at(&self.path)?;
+        let (mut to, crc, raw_length) = self.tar.into_inner().finish().at(&self.path)?;
+        to.write_all(&raw_length.to_le_bytes()).at(&self.path)?;
+        to.write_all(&crc.finalize().to_le_bytes()).at(&self.path)?;
+        let Summed { mut file, sum } = to;
+        file.write_all(&sum.finalize().to_le_bytes()).at(&self.path)?;
         file.publish(&self.path)
     }
 }

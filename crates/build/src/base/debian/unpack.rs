@@ -39,11 +39,7 @@ pub(super) fn key(sha256: &str, codec: Codec) -> Sha256 {
 /// What the store has of a package, if it has all of it.
 pub(super) fn known(store: &Store, codec: Codec, sha256: &str) -> Option<Unpacked> {
     let key = key(sha256, codec);
-    store
-        .fragment_path(codec.name(), key)
-        .exists()
-        .then(|| store.read_json(&facts_path(store, key)))
-        .flatten()
+    Fragment::is_there(store, codec, key).then(|| store.read_json(&facts_path(store, key))).flatten()
 }
 
 /// The fragment of a package that [`known`] knows.

@@ -1,7 +1,7 @@
 //! Package files: an `ar` archive whose member `data.tar` holds what is installed (deb(5)).
 
 use flate2::read::MultiGzDecoder;
-use lzma_rust2::XzReader;
+use liblzma::read::XzDecoder;
 use std::io::{self, Read};
 use std::ops::Range;
 
@@ -20,7 +20,7 @@ pub fn data_of<'r>(mut package: impl Read + 'r) -> io::Result<Box<dyn Read + 'r>
         let size: u64 = field(48..58).parse().map_err(|_| bad("a member without length"))?;
         match name.as_str() {
             "data.tar" => return Ok(Box::new(package.take(size))),
-            "data.tar.xz" => return Ok(Box::new(XzReader::new(package.take(size), true))),
+            "data.tar.xz" => return Ok(Box::new(XzDecoder::new_multi_decoder(package.take(size)))),
             "data.tar.gz" => return Ok(Box::new(MultiGzDecoder::new(package.take(size)))),
             "data.tar.zst" => return Ok(Box::new(zstd::Decoder::new(package.take(size))?)),
             _ => {}

@@ -3,7 +3,7 @@
 use super::control::paragraphs;
 use super::relation::{self, Relation};
 use super::version::compare;
-use lzma_rust2::XzReader;
+use liblzma::read::XzDecoder;
 use std::collections::BTreeMap;
 use std::io::{self, Read};
 
@@ -49,7 +49,7 @@ impl Index {
     /// Adds what `Packages.xz` of a suite says; `archive` is the caller's number for where it is from.
     pub fn add_xz(&mut self, compressed: &[u8], archive: usize) -> io::Result<()> {
         let mut text = String::new();
-        XzReader::new(compressed, true).read_to_string(&mut text)?;
+        XzDecoder::new_multi_decoder(compressed).read_to_string(&mut text)?;
         self.add(text, archive);
         Ok(())
     }
