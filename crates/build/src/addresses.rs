@@ -39,6 +39,15 @@ impl Ecosystem {
     pub fn named(name: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|e| e.name() == name)
     }
+
+    /// The ecosystem of `npm`, or with a name or scope that is bound to an address, as in `npm:@kestrel`.
+    pub fn with_bound(text: &str) -> Option<(Self, Option<String>)> {
+        match text.split_once(':') {
+            Some((_, "")) => None,
+            Some((name, bound)) => Some((Self::named(name)?, Some(bound.to_owned()))),
+            None => Some((Self::named(text)?, None)),
+        }
+    }
 }
 
 /// Who said where packages come from, strongest first.
@@ -68,6 +77,9 @@ pub enum Origin {
 pub struct KnownAddress {
     /// For which packages.
     pub ecosystem: Ecosystem,
+    /// For those of this name or scope only (`@kestrel`, `fog-horn`, `kestrel-*`), which are then never
+    /// taken from anywhere else.
+    pub bound: Option<String>,
     /// Where they are.
     pub address: Address,
     /// Who said so.
@@ -106,16 +118,37 @@ impl Addresses {
         };
         let from_app = |(name, text): (&String, &String)| {
             let (origin, detail) = said(name).unwrap_or((Origin::App, config::FILE_NAME.to_owned()));
-            let ecosystem = Ecosystem::named(name)?;
-            Some(KnownAddress { ecosystem, address: Address::parse(text, folder), origin, detail })
+            let (ecosystem, bound) = Ecosystem::with_bound(name)?;
+            Some(KnownAddress { ecosystem, bound, address: Address::parse(text, folder), origin, detail })
         };
         Self { book: Arc::clone(book), app: app.addresses.iter().filter_map(from_app).collect() }
     }
 
-    /// Everything that was said of `ecosystem`, in force first; the tool is asked when nothing was.
+    fn said(&self, ecosystem: Ecosystem) -> impl Iterator<Item = &KnownAddress> {
+        self.book.known.iter().chain(&self.app).filter(move |k| k.ecosystem == ecosystem)
+    }
+
+    /// Names and scopes that are bound to addresses.
+    pub fn bound(&self, ecosystem: Ecosystem) -> Vec<KnownAddress> {
+        let mut bound: Vec<_> = self.said(ecosystem).filter(|k| k.bound.is_some()).cloned().collect();
+        bound.sort_by(|a, b| (&a.bound, a.origin).cmp(&(&b.bound, b.origin)));
+        bound
+    }
+
+    /// The address that packages of this name are bound to.
+    pub fn bound_to(&self, ecosystem: Ecosystem, name: &str) -> Option<KnownAddress> {
+        let fits = |bound: &str| match bound.strip_suffix('*') {
+            Some(beginning) => name.starts_with(beginning),
+            None => bound == name || name.strip_prefix(bound).is_some_and(|rest| rest.starts_with('/')),
+        };
+        let bound = self.said(ecosystem).filter(|k| k.bound.as_deref().is_some_and(fits));
+        bound.min_by_key(|k| k.origin).cloned()
+    }
+
+    /// Everything that was said of `ecosystem` as a whole, in force first; the tool is asked when nothing
+    /// was.
     pub fn all(&self, ecosystem: Ecosystem) -> Vec<KnownAddress> {
-        let said = self.book.known.iter().chain(&self.app).filter(|k| k.ecosystem == ecosystem);
-        let mut said: Vec<_> = said.cloned().collect();
+        let mut said: Vec<_> = self.said(ecosystem).filter(|k| k.bound.is_none()).cloned().collect();
         said.sort_by_key(|k| k.origin);
         if said.is_empty() {
             said.extend((self.book.ask_tool)(ecosystem));
@@ -125,17 +158,23 @@ impl Addresses {
 
     /// The address that is stronger than what a lockfile says of single packages.
     pub fn over_lockfile(&self, ecosystem: Ecosystem) -> Option<KnownAddress> {
-        let said = self.book.known.iter().chain(&self.app).filter(|k| k.ecosystem == ecosystem);
-        said.filter(|k| k.origin < Origin::Lockfile).min_by_key(|k| k.origin).cloned()
+        let said = self.said(ecosystem).filter(|k| k.bound.is_none() && k.origin < Origin::Lockfile);
+        said.min_by_key(|k| k.origin).cloned()
     }
 
-    /// The address in force, as long as `fetcher` may ask it: without the network, only a folder.
-    pub fn askable(&self, ecosystem: Ecosystem, fetcher: &Fetcher) -> Option<Address> {
-        let known = self.over_lockfile(ecosystem);
+    /// The address in force for packages of this name, as long as `fetcher` may ask it: without the
+    /// network, only a folder.
+    pub fn askable(&self, ecosystem: Ecosystem, name: &str, fetcher: &Fetcher) -> Option<Address> {
+        let known = self.bound_to(ecosystem, name).or_else(|| self.over_lockfile(ecosystem));
         let more = || fetcher.may_use_network().then(|| self.in_force(ecosystem).ok()).flatten();
         let known = known.or_else(more);
         let usable = |a: &Address| fetcher.may_use_network() || matches!(a, Address::Folder(_));
         known.map(|k| k.address).filter(usable)
+    }
+
+    /// The address in force for packages of this name, apart from what a lockfile says of single packages.
+    pub fn of_package(&self, ecosystem: Ecosystem, name: &str) -> Result<KnownAddress> {
+        self.bound_to(ecosystem, name).map_or_else(|| self.in_force(ecosystem), Ok)
     }
 
     /// The address in force, apart from what a lockfile says of single packages.

@@ -157,7 +157,7 @@ fn one_step(
         progress: &progress,
         interrupted: &interrupted,
     };
-    let mut layer = LayerWriter::new(store, form.codec, around.jobs)?;
+    let mut layer = LayerWriter::new(store, form.codec, around.jobs.div_ceil(WAITING))?;
     let packages = step.work.write(&mut layer, &tools)?;
     let result = StepResult { layer: layer.finish()?, packages };
     store.write_json(&store.step_path(key), &result)?;
@@ -173,9 +173,31 @@ pub fn each_in_parallel<T: Sync>(
     tools: &Tools<'_>,
     work: impl Fn(&T) -> Result<()> + Sync,
 ) -> Result<()> {
+    on_threads(items, tools, tools.jobs, work)
+}
+
+/// As [`each_in_parallel`], for work that mostly waits for answers: on more threads. What it does with an
+/// answer has to go through a [`Gate`].
+pub fn each_fetched<T: Sync>(
+    items: &[T],
+    tools: &Tools<'_>,
+    work: impl Fn(&T) -> Result<()> + Sync,
+) -> Result<()> {
+    on_threads(items, tools, tools.jobs * WAITING, work)
+}
+
+/// So many threads may wait for answers while one could work.
+const WAITING: usize = 4;
+
+fn on_threads<T: Sync>(
+    items: &[T],
+    tools: &Tools<'_>,
+    threads: usize,
+    work: impl Fn(&T) -> Result<()> + Sync,
+) -> Result<()> {
     let (done, failed) = (AtomicUsize::new(0), AtomicBool::new(false));
     let errors = Mutex::new(Vec::new());
-    run_indexed(items.len(), tools.jobs, |index| {
+    run_indexed(items.len(), threads, |index| {
         if failed.load(Ordering::Relaxed) {
             return;
         }

@@ -46,6 +46,7 @@ pub mod pins;
 pub mod pipeline;
 pub mod record;
 pub mod source;
+mod spool;
 pub mod survey;
 pub mod worklist;
 

@@ -12,7 +12,11 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 /// Reads everything that was said outside of the app.
-pub fn gather(options: &[String], host: &Path) -> Result<AddressBook, Failure> {
+pub fn gather(
+    options: &[String],
+    host: &Path,
+    of_ecosystems: Vec<KnownAddress>,
+) -> Result<AddressBook, Failure> {
     let here = env::current_dir().unwrap_or_default();
     let mut known = Vec::new();
     for option in options {
@@ -27,55 +31,28 @@ pub fn gather(options: &[String], host: &Path) -> Result<AddressBook, Failure> {
     if let Some(file) = user_folder("XDG_CONFIG_HOME", ".config").map(|f| f.join("config.toml")) {
         let folder = file.parent().unwrap_or(Path::new("/"));
         for (name, text) in AppConfig::user_addresses(&file)? {
-            let ecosystem = Ecosystem::named(&name);
-            known.extend(ecosystem.map(|e| said(e, &text, folder, Origin::User, file.display().to_string())));
+            let Some((ecosystem, bound)) = Ecosystem::with_bound(&name) else { continue };
+            let plain = said(ecosystem, &text, folder, Origin::User, file.display().to_string());
+            known.push(KnownAddress { bound, ..plain });
         }
     }
-    known.extend(npm_configuration(&here));
-    known.extend(pip_configuration(&here));
+    known.extend(of_ecosystems);
     known.extend(debian_configuration(host));
     Ok(AddressBook { known, ask_tool })
 }
 
 fn said(ecosystem: Ecosystem, text: &str, base: &Path, origin: Origin, detail: String) -> KnownAddress {
-    KnownAddress { ecosystem, address: Address::parse(text, base), origin, detail }
+    KnownAddress { ecosystem, bound: None, address: Address::parse(text, base), origin, detail }
 }
 
 fn from_option(option: &str, here: &Path) -> Result<KnownAddress, Failure> {
     let known = Ecosystem::ALL.map(Ecosystem::name);
-    let parsed = option.split_once('=').and_then(|(name, text)| Some((Ecosystem::named(name)?, text)));
-    let (ecosystem, text) = parsed.ok_or_else(|| Failure::Usage {
+    let parsed = option.split_once('=').and_then(|(name, text)| Some((Ecosystem::with_bound(name)?, text)));
+    let ((ecosystem, bound), text) = parsed.ok_or_else(|| Failure::Usage {
         message: format!("--address {option:?} names no kind of packages"),
-        hint: format!("write KIND=WHERE, with KIND one of: {}", known.join(", ")),
+        hint: format!("write KIND=WHERE or KIND:NAME=WHERE, with KIND one of: {}", known.join(", ")),
     })?;
-    Ok(said(ecosystem, text, here, Origin::Option, "--address".to_owned()))
-}
-
-/// npm's variable and files, as far as they name a registry.
-fn npm_configuration(here: &Path) -> Option<KnownAddress> {
-    let said = |text: &str, detail: String| said(Ecosystem::Npm, text, here, Origin::Ecosystem, detail);
-    if let Ok(text) = env::var("npm_config_registry") {
-        return Some(said(&text, "npm_config_registry".to_owned()));
-    }
-    let file = PathBuf::from(env::var_os("HOME")?).join(".npmrc");
-    let text = fs::read_to_string(&file).ok()?;
-    Some(said(&value_of(&text, "registry")?, file.display().to_string()))
-}
-
-/// pip's variable and files, as far as they name an index.
-fn pip_configuration(here: &Path) -> Option<KnownAddress> {
-    let said = |text: &str, detail: String| said(Ecosystem::Pypi, text, here, Origin::Ecosystem, detail);
-    if let Ok(text) = env::var("PIP_INDEX_URL") {
-        return Some(said(&text, "PIP_INDEX_URL".to_owned()));
-    }
-    let home = env::var_os("HOME").map(PathBuf::from);
-    let in_home = home.iter().flat_map(|h| [h.join(".config/pip/pip.conf"), h.join(".pip/pip.conf")]);
-    let named = env::var_os("PIP_CONFIG_FILE").map(PathBuf::from);
-    let files = named.into_iter().chain(in_home).chain([PathBuf::from("/etc/pip.conf")]);
-    files.into_iter().find_map(|file| {
-        let text = fs::read_to_string(&file).ok()?;
-        Some(said(&value_of(&text, "index-url")?, file.display().to_string()))
-    })
+    Ok(KnownAddress { bound, ..said(ecosystem, text, here, Origin::Option, "--address".to_owned()) })
 }
 
 /// The sources of a Debian machine: the archive, and that of security updates.
@@ -129,14 +106,6 @@ fn paragraphs(text: &str) -> Vec<(String, Vec<String>)> {
         Some((field("URIs")?.into_iter().next()?, field("Suites")?))
     };
     text.split("\n\n").filter_map(source).collect()
-}
-
-/// The value of `key = value` in a file of such lines.
-fn value_of(text: &str, key: &str) -> Option<String> {
-    text.lines().find_map(|line| {
-        let (name, value) = line.split_once('=')?;
-        (name.trim() == key).then(|| value.trim().trim_matches('"').to_owned())
-    })
 }
 
 /// Asks the ecosystem's own tool on this machine.

@@ -142,6 +142,19 @@ pub enum Command {
     Demo(DemoOptions),
 }
 
+impl Command {
+    /// The folder of the app that the command is about.
+    pub fn app(&self) -> Option<&Path> {
+        match self {
+            Self::Survey(options) => Some(&options.source.path),
+            Self::Check(options) => Some(&options.source.path),
+            Self::Build(options) => Some(&options.source.path),
+            Self::Addresses(options) => Some(&options.path),
+            _ => None,
+        }
+    }
+}
+
 /// Which source, and what is said about it for this run.
 #[derive(Args)]
 pub struct SourceOptions {

@@ -154,6 +154,7 @@ fn build_error(error: &BuildError) -> Worded {
         | BuildError::Unsupported { .. }
         | BuildError::NotLocked { .. }
         | BuildError::LockMismatch { .. }
+        | BuildError::InstallScripts { .. }
         | BuildError::NoAddress { .. }
         | BuildError::NoUsableFile { .. }
         | BuildError::BadPackage { .. } => package_error(error),
@@ -445,6 +446,14 @@ fn package_error(error: &BuildError) -> Worded {
         BuildError::NotLocked { manifest, lockfile, how } => {
             worded(FAILED, format!("{manifest} names packages, but there is no {lockfile}"), *how)
         }
+        BuildError::InstallScripts { place, packages } => Worded {
+            details: packages.iter().map(|package| format!("  {package}")).collect(),
+            ..worded(
+                FAILED,
+                format!("{}: packages want to run a script when they are installed", words::place(place)),
+                "if the app works without, name them in shtetl.toml: [buildpacks.node] skip-scripts-of = [\"NAME\"]",
+            )
+        },
         BuildError::LockMismatch { lockfile, detail, how } => {
             worded(FAILED, format!("{lockfile} is out of date: {detail}"), *how)
         }

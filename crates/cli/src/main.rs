@@ -6,6 +6,7 @@ mod arguments;
 mod commands;
 mod demo_files;
 mod documents;
+mod ecosystems;
 mod error;
 mod events;
 mod interrupt;
@@ -24,7 +25,7 @@ fn main() -> ExitCode {
     }
     let arguments = Arguments::parse();
     let output = Output::new(arguments.global.format);
-    let around = match Surroundings::gather(&arguments.global) {
+    let around = match Surroundings::gather(&arguments.global, arguments.command.app()) {
         Ok(around) => around,
         Err(failure) => return error::report(&output, &failure),
     };

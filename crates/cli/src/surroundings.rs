@@ -2,6 +2,7 @@
 
 use crate::addresses;
 use crate::arguments::{Global, SourceOptions};
+use crate::ecosystems;
 use crate::error::Failure;
 use build::addresses::AddressBook;
 use build::base::host::Host;
@@ -10,8 +11,9 @@ use build::pipeline::{App, look, own_platform};
 use build::source::Asked;
 use content::store::Store;
 use remote::oci::CredentialFiles;
+use remote::{Fetcher, Login, Network};
 use std::env;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
 
@@ -23,6 +25,8 @@ pub struct Surroundings {
     pub store: Store,
     pub host: Host,
     pub book: Arc<AddressBook>,
+    /// Who may come in at registries of packages.
+    pub logins: Vec<Login>,
     /// Where credentials for registries of images are looked for.
     pub credentials: Arc<CredentialFiles>,
     pub jobs: usize,
@@ -35,22 +39,30 @@ pub struct Surroundings {
 }
 
 impl Surroundings {
-    pub fn gather(global: &Global) -> Result<Self, Failure> {
+    /// Reads them; `app` is the folder of the app, where the command has one.
+    pub fn gather(global: &Global, app: Option<&Path>) -> Result<Self, Failure> {
         let folder = match &global.store {
             Some(folder) => folder.clone(),
             None => user_folder("XDG_CACHE_HOME", ".cache").ok_or(Failure::NoHome)?,
         };
         let path = env::var_os("PATH").unwrap_or_default();
+        let said = ecosystems::gather(app);
         Ok(Self {
             store: Store::open(&folder)?,
             credentials: Arc::new(credentials(env::split_paths(&path).collect())),
             host: Host { root: global.host_root.clone(), search: env::split_paths(&path).collect() },
-            book: Arc::new(addresses::gather(&global.addresses, &global.host_root)?),
+            book: Arc::new(addresses::gather(&global.addresses, &global.host_root, said.known)?),
+            logins: said.logins,
             jobs: global.jobs.unwrap_or_else(default_jobs).max(1),
             platform: own_platform(),
             created: creation_time()?,
             rules: global.house_rules.clone(),
         })
+    }
+
+    /// Gets packages, with what is known of who may come in where.
+    pub fn fetcher(&self, network: Network) -> Fetcher {
+        Fetcher::new(network).with_logins(self.logins.clone())
     }
 
     /// Looks at an app with everything that is said outside of it. `now` is in nanoseconds since 1970.

@@ -2,6 +2,7 @@
 
 use crate::address::Address;
 use crate::error::{RemoteError, Result};
+use crate::login::{Login, header_for};
 use std::fs;
 use std::io::{self, Read, Write};
 use std::path::Path;
@@ -33,6 +34,7 @@ const LONGEST_PAUSE: Duration = Duration::from_secs(30);
 pub struct Fetcher {
     agent: ureq::Agent,
     network: Network,
+    logins: Vec<Login>,
 }
 
 impl Fetcher {
@@ -48,10 +50,16 @@ impl Fetcher {
             .timeout_connect(Some(Duration::from_secs(10)))
             .timeout_recv_response(Some(Duration::from_secs(60)))
             .user_agent(concat!("shtetl/", env!("CARGO_PKG_VERSION")))
-            .max_idle_connections_per_host(16)
+            .max_idle_connections_per_host(64)
+            .max_idle_connections(128)
             .build()
             .into();
-        Self { agent, network }
+        Self { agent, network, logins: Vec::new() }
+    }
+
+    /// The fetcher, with these logins for registries of packages.
+    pub fn with_logins(self, logins: Vec<Login>) -> Self {
+        Self { logins, ..self }
     }
 
     /// Whether it may use the network.
@@ -111,6 +119,10 @@ impl Fetcher {
         let mut request = self.agent.get(url);
         for (name, value) in headers {
             request = request.header(*name, *value);
+        }
+        let authorised = headers.iter().any(|(name, _)| name.eq_ignore_ascii_case("authorization"));
+        if let Some(header) = header_for(&self.logins, url).filter(|_| !authorised) {
+            request = request.header("Authorization", header);
         }
         answered(url, request.call())
     }

@@ -3,7 +3,9 @@
 use crate::error::{RemoteError, Result};
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use ring::digest::{Algorithm, SHA256, SHA384, SHA512, digest};
+use ring::digest::{Algorithm, Context, SHA1_FOR_LEGACY_USE_ONLY, SHA256, SHA384, SHA512};
+use std::collections::BTreeMap;
+use std::io::Read;
 
 /// Hashes of which a package must have one.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -13,6 +15,8 @@ pub struct Integrity {
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Hash {
+    /// Too weak to choose; old lockfiles have nothing else.
+    Sha1,
     Sha256,
     Sha384,
     Sha512,
@@ -21,6 +25,7 @@ enum Hash {
 impl Hash {
     fn named(name: &str) -> Option<Self> {
         match name {
+            "sha1" => Some(Self::Sha1),
             "sha256" => Some(Self::Sha256),
             "sha384" => Some(Self::Sha384),
             "sha512" => Some(Self::Sha512),
@@ -29,6 +34,7 @@ impl Hash {
     }
     fn name(self) -> &'static str {
         match self {
+            Self::Sha1 => "sha1",
             Self::Sha256 => "sha256",
             Self::Sha384 => "sha384",
             Self::Sha512 => "sha512",
@@ -36,6 +42,7 @@ impl Hash {
     }
     fn algorithm(self) -> &'static Algorithm {
         match self {
+            Self::Sha1 => &SHA1_FOR_LEGACY_USE_ONLY,
             Self::Sha256 => &SHA256,
             Self::Sha384 => &SHA384,
             Self::Sha512 => &SHA512,
@@ -45,7 +52,7 @@ impl Hash {
 
 impl Integrity {
     /// Reads W3C subresource integrity metadata (`sha512-<base64> …`). Of several hashes only those
-    /// of the strongest kind count (section 3.3.4 there). `None` when no strong hash is among them.
+    /// of the strongest kind count (section 3.3.4 there). `None` when no known hash is among them.
     pub fn subresource(text: &str) -> Option<Self> {
         let mut accepted: Vec<(Hash, Vec<u8>)> = text
             .split_whitespace()
@@ -78,16 +85,39 @@ impl Integrity {
         same_kind.peek().is_none() || same_kind.any(|(_, value)| from_hex(hex).as_ref() == Some(value))
     }
 
+    /// The SHA-256 of something, for what nobody locked.
+    pub fn of_sha256(sum: &content::digest::Sha256) -> Self {
+        Self { accepted: vec![(Hash::Sha256, sum.bytes().to_vec())] }
+    }
+
     /// Compares `bytes`, which came from `url`.
-    pub fn check(&self, url: &str, bytes: &[u8]) -> Result<()> {
-        let mut last = None;
-        for (hash, expected) in &self.accepted {
-            let found = digest(hash.algorithm(), bytes);
-            if found.as_ref() == expected {
-                return Ok(());
+    pub fn check(&self, url: &str, mut bytes: &[u8]) -> Result<()> {
+        self.check_reader(url, &mut bytes)
+    }
+
+    /// Reads `from` to its end and compares; it came from `url`.
+    pub fn check_reader(&self, url: &str, from: &mut dyn Read) -> Result<()> {
+        let mut sums: BTreeMap<Hash, Context> =
+            self.accepted.iter().map(|(hash, _)| (*hash, Context::new(hash.algorithm()))).collect();
+        let mut piece = vec![0; 64 << 10];
+        loop {
+            let count = from
+                .read(&mut piece)
+                .map_err(|e| RemoteError::Unreachable { url: url.to_owned(), detail: e.to_string() })?;
+            if count == 0 {
+                break;
             }
-            last = Some((hash.name(), to_hex(expected), to_hex(found.as_ref())));
+            sums.values_mut().for_each(|sum| sum.update(&piece[..count]));
         }
+        let found: BTreeMap<Hash, Vec<u8>> =
+            sums.into_iter().map(|(hash, sum)| (hash, sum.finish().as_ref().to_vec())).collect();
+        if self.accepted.iter().any(|(hash, expected)| found.get(hash) == Some(expected)) {
+            return Ok(());
+        }
+        let last = self
+            .accepted
+            .last()
+            .map(|(hash, expected)| (hash.name(), to_hex(expected), to_hex(&found[hash])));
         let (algorithm, expected, found) = last.unwrap_or(("sha256", String::new(), String::new()));
         Err(RemoteError::Integrity { url: url.to_owned(), algorithm, expected, found })
     }

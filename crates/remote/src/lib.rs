@@ -8,6 +8,7 @@ mod address;
 mod error;
 mod fetch;
 mod integrity;
+mod login;
 pub mod oci;
 pub mod packages;
 
@@ -15,3 +16,4 @@ pub use address::{Address, without_steps_back};
 pub use error::{RemoteError, Result};
 pub use fetch::{Fetcher, Network};
 pub use integrity::Integrity;
+pub use login::Login;

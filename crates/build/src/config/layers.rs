@@ -268,6 +268,7 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
             version: options.version.or(under.version),
             docroot: options.docroot.or(under.docroot),
             slim: options.slim.or(under.slim),
+            skip_scripts_of: joined(under.skip_scripts_of, options.skip_scripts_of),
         };
         buildpacks.insert(name, merged);
     }

@@ -78,6 +78,8 @@ pub struct BuildpackOptions {
     pub docroot: Option<String>,
     /// Whether the runtime goes without what servers hardly need.
     pub slim: Option<bool>,
+    /// Packages whose install scripts are known not to matter.
+    pub skip_scripts_of: Vec<String>,
 }
 
 /// A process type or task.

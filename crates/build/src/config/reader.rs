@@ -82,7 +82,13 @@ impl<'t> Document<'t> {
 
     /// The root table.
     pub(super) fn root(&self) -> Table<'_, 't> {
-        Table { document: self, table: self.root.get_ref(), name: String::new(), known: RefCell::default() }
+        Table {
+            document: self,
+            table: self.root.get_ref(),
+            name: String::new(),
+            known: RefCell::default(),
+            free: |_| false,
+        }
     }
 
     /// What was found wrong, in the order of the text, and every value that was looked at.
@@ -113,6 +119,8 @@ pub(super) struct Table<'d, 't> {
     table: &'d DeTable<'t>,
     name: String,
     known: RefCell<Vec<&'static str>>,
+    /// Whether keys of this form may be there, too.
+    free: fn(&str) -> bool,
 }
 
 /// One value with its key.
@@ -131,6 +139,11 @@ impl<'d, 't> Table<'d, 't> {
         Some(Value { document: self.document, value, key: self.full(key) })
     }
 
+    /// Keys of this form are known, too.
+    pub(super) fn with_free(self, free: fn(&str) -> bool) -> Self {
+        Self { free, ..self }
+    }
+
     /// Every key with its value, for tables whose keys are free.
     pub(super) fn each(&self) -> impl Iterator<Item = (&'d str, Range<usize>, Value<'d, 't>)> + '_ {
         self.table.iter().map(|(key, value)| {
@@ -146,7 +159,7 @@ impl<'d, 't> Table<'d, 't> {
         let known = self.known.into_inner();
         for (key, _) in self.table.iter() {
             let name: &str = key.get_ref();
-            if !known.contains(&name) {
+            if !known.contains(&name) && !(self.free)(name) {
                 let nearest = crate::names::nearest(name, known.iter().copied()).map(str::to_owned);
                 let fault = Fault::UnknownKey {
                     key: name.to_owned(),
@@ -209,6 +222,7 @@ impl<'d, 't> Value<'d, 't> {
                 table,
                 name: self.key.clone(),
                 known: RefCell::default(),
+                free: |_| false,
             }),
             _ => self.wrong_type("a table"),
         }

@@ -58,7 +58,11 @@ fn shared() -> Map<String, Value> {
     keys.insert("buildpacks".to_owned(), buildpacks());
     keys.insert("build".to_owned(), build());
     let addresses = Ecosystem::ALL.map(|e| (e.name().to_owned(), text("A URL or a folder")));
-    keys.insert("addresses".to_owned(), closed("Where packages come from", addresses.into_iter().collect()));
+    let mut addresses = closed("Where packages come from", addresses.into_iter().collect());
+    let names: Vec<&str> = Ecosystem::ALL.iter().map(|e| e.name()).collect();
+    addresses["patternProperties"] = json!({ format!("^(?:{}):.", names.join("|")):
+        text("Where packages of this name or scope come from, and never from anywhere else") });
+    keys.insert("addresses".to_owned(), addresses);
     keys
 }
 
@@ -88,6 +92,7 @@ fn buildpacks() -> Value {
     let options = json!({
         "version": text("The versions of the runtime that will do; stronger than what the source says"),
         "docroot": text("The folder with the pages"),
+        "skip-scripts-of": texts("Packages whose install scripts need not be run"),
         "slim": truth("Whether the runtime goes without what servers hardly need, such as fonts"),
     });
     let options = closed("Options of one buildpack", entries(options));

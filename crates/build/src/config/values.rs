@@ -112,12 +112,16 @@ pub(super) fn read_user(document: &Document<'_>) -> BTreeMap<String, String> {
 
 fn read_addresses(root: &Table<'_, '_>) -> BTreeMap<String, String> {
     let mut addresses = BTreeMap::new();
-    with_table(root, "addresses", |table| {
-        for key in Ecosystem::ALL.map(Ecosystem::name) {
-            let address = table.value(key).and_then(|v| v.string());
-            addresses.extend(address.map(|a| (key.to_owned(), a)));
-        }
-    });
+    let Some(table) = root.value("addresses").and_then(|v| v.table()) else { return addresses };
+    for key in Ecosystem::ALL.map(Ecosystem::name) {
+        let address = table.value(key).and_then(|v| v.string());
+        addresses.extend(address.map(|a| (key.to_owned(), a)));
+    }
+    let is_bound = |key: &str| Ecosystem::with_bound(key).is_some_and(|(_, bound)| bound.is_some());
+    for (key, _, value) in table.each().filter(|(key, ..)| is_bound(key)) {
+        addresses.extend(value.string().map(|a| (key.to_owned(), a)));
+    }
+    table.with_free(is_bound).done();
     addresses
 }
 
@@ -162,6 +166,8 @@ fn read_buildpacks(table: Table<'_, '_>, config: &mut AppConfig) {
         }
         options.docroot = inner.value("docroot").and_then(|v| v.string());
         options.slim = inner.value("slim").and_then(|v| v.truth());
+        options.skip_scripts_of =
+            inner.value("skip-scripts-of").and_then(|v| v.strings()).unwrap_or_default();
         inner.done();
         config.buildpacks.insert(buildpack.name().to_owned(), options);
     }

@@ -56,7 +56,7 @@ impl Buildpack for Java {
         }
         // Java up to 17 takes its encoding from here.
         let env = vec![("LANG", "C.UTF-8".to_owned())];
-        Ok(Contribution { path: vec![context.runtime.bin_folder.clone()], env, steps: Vec::new() })
+        Ok(Contribution { path: vec![context.runtime.bin_folder.clone()], env, ..Contribution::default() })
     }
 }
 

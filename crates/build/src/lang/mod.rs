@@ -2,6 +2,7 @@
 
 pub mod frameworks;
 mod go;
+mod groups;
 mod java;
 pub mod node;
 pub mod pages;
@@ -60,6 +61,8 @@ pub struct Contribution {
     pub path: Vec<String>,
     /// Environment of every process.
     pub env: Vec<(&'static str, String)>,
+    /// What people should know.
+    pub notes: Vec<String>,
 }
 
 /// Every buildpack, in the order in which they look at a source.

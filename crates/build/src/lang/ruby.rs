@@ -73,7 +73,7 @@ impl Buildpack for Ruby {
         }
         // Without it Ruby takes texts for ASCII.
         let env = vec![("LANG", "C.UTF-8".to_owned())];
-        Ok(Contribution { path: vec![context.runtime.bin_folder.clone()], env, steps: Vec::new() })
+        Ok(Contribution { path: vec![context.runtime.bin_folder.clone()], env, ..Contribution::default() })
     }
 }
 

@@ -155,6 +155,7 @@ fn contribute(
         list.runtimes.push(provided.runtime);
     }
     list.steps.extend(contribution.steps);
+    list.notes.extend(contribution.notes);
     list.env.extend(contribution.env.into_iter().map(|(k, v)| (k.to_owned(), v)));
     Ok(contribution.path)
 }

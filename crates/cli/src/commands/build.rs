@@ -23,7 +23,7 @@ use std::time::Instant;
 pub fn run(options: &BuildOptions, around: &Surroundings, output: &Output) -> Done {
     check_targets(options)?;
     let network = if options.offline { Network::Forbidden } else { Network::Allowed };
-    let fetcher = Fetcher::new(network);
+    let fetcher = around.fetcher(network);
     let pinning = match (options.locked, options.update) {
         (true, _) => Pinning::Locked,
         (_, true) => Pinning::Update,

@@ -12,7 +12,7 @@ use build::check::{Problem, RULES, Severity, check};
 use build::inspect::DEFAULT_TAG;
 use build::pipeline::foresee;
 use build::worklist::Tools;
-use remote::{Fetcher, Network};
+use remote::Network;
 use std::process::ExitCode;
 use std::sync::atomic::Ordering;
 
@@ -21,7 +21,7 @@ pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Do
         list_rules(output);
         return Ok(ExitCode::SUCCESS);
     }
-    let fetcher = Fetcher::new(if options.online { Network::Allowed } else { Network::Forbidden });
+    let fetcher = around.fetcher(if options.online { Network::Allowed } else { Network::Forbidden });
     let order = order(DEFAULT_TAG, "zstd", around, &fetcher);
     let app = around.look(&options.source, order.now)?;
     let planned = foresee(&app, &order, &around.store);

@@ -15,7 +15,7 @@ use build::launch::{self, Launched, Start};
 use build::pipeline::{App, Built, prepare};
 use build::survey::{ProcessKind, ProcessType};
 use content::store::{Store, remove_tree};
-use remote::{Fetcher, Network};
+use remote::Network;
 use std::fs;
 use std::io::{BufRead, BufReader, IsTerminal, Read};
 use std::path::{Path, PathBuf};
@@ -85,6 +85,7 @@ impl<'a> Demo<'a> {
             host: around.host.clone(),
             book: around.book.clone(),
             credentials: around.credentials.clone(),
+            logins: Vec::new(),
             jobs: around.jobs,
             platform: around.platform.clone(),
             created: around.created.clone(),
@@ -187,7 +188,7 @@ impl<'a> Demo<'a> {
     }
 
     fn build(&self, name: &str) -> Result<Built, Failure> {
-        let fetcher = Fetcher::new(match self.base {
+        let fetcher = self.around.fetcher(match self.base {
             None => Network::Forbidden,
             Some(_) => Network::Allowed,
         });

@@ -12,7 +12,7 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
     let program = program().with_demo();
     insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
     timetable:latest  build 1, 4 steps ran, [time]
-      sha256:fb645e880978fcab4fe867c8355d1983c3933a02c501f5236e13cc203f3cfd59
+      sha256:1b00c04af5776114235c99e3bd396fb23ed5d0c29771945e3f21208c91c5c685
 
       host base      ran   759 B  [time], never built here
       node runtime   ran   270 B  [time], never built here
@@ -35,7 +35,7 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
     ");
     insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
     timetable:latest  build 2, nothing changed, nothing ran, [time]
-      sha256:fb645e880978fcab4fe867c8355d1983c3933a02c501f5236e13cc203f3cfd59
+      sha256:1b00c04af5776114235c99e3bd396fb23ed5d0c29771945e3f21208c91c5c685
 
       host base      found   759 B
       node runtime   found   270 B
@@ -96,10 +96,10 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     let _ = program.succeed("build timetable");
     insta::assert_snapshot!(program.run("ledger timetable").stdout.lines().map(|l| l.split("  ").skip(5).collect::<Vec<_>>().join("|")).collect::<Vec<_>>().join("\n"), @"
 
-    fb645e880978|4 steps for the first time
-    03a5460589c0|app files (source: server.js changed, new.js new)
-    ea3e5ffc5863|only the image's documents
-    2c531d5bc8a8|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json changed)
+    1b00c04af577|4 steps for the first time
+    26d4800b13f8|app files (source: server.js changed, new.js new)
+    f37e246a562e|only the image's documents
+    bd1923b084f7|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json changed)
     ");
 }
 

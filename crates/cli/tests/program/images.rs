@@ -12,10 +12,10 @@ use testkit::archives::sha256_hex;
 /// are written changes: then the layer or step format version must change too.
 #[cfg(target_arch = "x86_64")]
 const GOLDEN: [(&str, &str); 4] = [
-    ("timetable", "sha256:fb645e880978fcab4fe867c8355d1983c3933a02c501f5236e13cc203f3cfd59"),
+    ("timetable", "sha256:1b00c04af5776114235c99e3bd396fb23ed5d0c29771945e3f21208c91c5c685"),
     ("fares", "sha256:9ab8a65f790ba729d0d9def55de8557a34bf8200c009aae5339488ae1352de58"),
     ("notices", "sha256:47c24d9f3f3038c6e150bb2b9940a9b910a6416c08f2fb000ac8aa790170310f"),
-    ("timetable --compress gzip", "sha256:0db198a21cdf8a441bf694827be3bc0565c5d25c3600d86e3376802dfae984ed"),
+    ("timetable --compress gzip", "sha256:87a8e421ff018d18cf0a70f36aa4ddc3f0f93d6b41137c1851accd25be41b8b5"),
 ];
 
 #[cfg(target_arch = "x86_64")]
@@ -124,7 +124,7 @@ fn show_tells_the_same_of_store_layout_and_archive() {
     let from_store = program.run("show timetable --packages");
     insta::assert_snapshot!(from_store, @"
     timetable:latest  node 20.1.0, captured from a host, linux/amd64
-      image   sha256:fb645e880978fcab4fe867c8355d1983c3933a02c501f5236e13cc203f3cfd59
+      image   sha256:1b00c04af5776114235c99e3bd396fb23ed5d0c29771945e3f21208c91c5c685
       source  sha256:1987064aa4c85b2b531f1dba525724fd7124fe6764aeca78b22ef956be43e05a
 
     layers, bottom to top

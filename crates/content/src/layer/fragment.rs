@@ -183,6 +183,6 @@ impl FragmentWriter {
         to.write_all(&crc.finalize().to_le_bytes()).at(&self.path)?;
         let Summed { mut file, sum } = to;
         file.write_all(&sum.finalize().to_le_bytes()).at(&self.path)?;
-        file.publish(&self.path)
+        file.put(&self.path)
     }
 }

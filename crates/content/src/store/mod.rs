@@ -108,6 +108,13 @@ impl Store {
         file.publish(path)
     }
 
+    /// Writes something that can be made anew: it may be torn after a crash, which its reader has to notice.
+    pub fn keep(&self, path: &Path, bytes: &[u8]) -> Result<()> {
+        let mut file = self.temporary_file()?;
+        file.write_all(bytes).at(path)?;
+        file.put(path)
+    }
+
     /// Writes `value` as JSON to `path` whole or not at all.
     pub fn write_json(&self, path: &Path, value: &impl Serialize) -> Result<()> {
         self.write(path, &crate::image::to_json(value))

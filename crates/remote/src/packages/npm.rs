@@ -84,7 +84,6 @@ struct Version {
 struct Dist {
     integrity: Option<String>,
 }
-
 /// Gets a tarball and checks it against the lock.
 pub fn fetch(fetcher: &Fetcher, tarball: &Address, integrity: &Integrity) -> Result<Vec<u8>> {
     let bytes = fetcher.get(tarball, "application/octet-stream, */*")?;

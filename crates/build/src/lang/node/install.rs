@@ -1,40 +1,141 @@
-//! Puts npm packages where the lockfile says, one fragment each.
+//! Puts npm packages where the tree says, one fragment each.
 
-use super::lock::LockedPackage;
+use super::tarball::{self, Facts};
+use super::tree::{LockedPackage, Origin, PackageTree};
 use crate::addresses::{Addresses, Ecosystem};
 use crate::error::{BuildError, Result};
-use crate::execute::{each_in_parallel, find_in_parallel};
-use crate::worklist::{Input, PackageFact, Tools, Withdrawn, Work};
-use content::digest::Sha256;
-use content::layer::{Codec, Entry, Fragment, FragmentWriter, LAYER_FORMAT, LayerWriter};
+use crate::execute::{Gate, each_fetched, find_in_parallel};
+use crate::lang::groups::group_of;
+use crate::source::SourceTree;
+use crate::spool::{rewind, spool};
+use crate::worklist::{Input, PackageFact, Role, Step, Tools, Withdrawn, Work};
+use content::digest::{Hasher, Sha256};
+use content::layer::{Codec, Entry, Fragment, LAYER_FORMAT, LayerWriter};
 use content::store::Store;
-use flate2::read::MultiGzDecoder;
-use remote::Address;
 use remote::packages::npm::{self, Standing};
+use remote::{Address, Integrity};
 use std::collections::{BTreeMap, BTreeSet};
-use std::path::Component;
+use std::io;
+use std::path::PathBuf;
+use std::sync::Arc;
 
 /// Version of the way packages are put down; part of every fragment's key.
-const INSTALL_FORMAT: u32 = 2;
-/// The largest package that is unpacked, in bytes.
-const LARGEST: u64 = 1 << 30;
+const INSTALL_FORMAT: u32 = 3;
+/// From so many packages on, they are spread over that many layers.
+const SPREAD: [(usize, usize); 3] = [(800, 8), (300, 4), (100, 2)];
+/// Of so many threads that work, one may unpack: that takes memory and the processor.
+const UNPACK_SHARE: usize = 4;
 
-/// The step that installs packages.
+/// The step that installs packages: all, or those of one group.
 pub(super) struct NodePackages {
     packages: Vec<LockedPackage>,
+    /// The tree, where only the packages themselves say which commands and platforms they have.
+    unsaid: Option<PackageTree>,
+    /// `.bin` links of the group.
+    links: BTreeMap<String, String>,
+    source: Arc<SourceTree>,
     addresses: Addresses,
+    platform: String,
+    lockfile: &'static str,
+}
+
+/// What packages are installed from.
+pub(super) struct Around<'a> {
+    pub(super) source: &'a Arc<SourceTree>,
+    pub(super) addresses: &'a Addresses,
+    pub(super) platform: &'a str,
+}
+
+/// The steps that install `packages` of `tree`; many packages are spread over several layers by name, so
+/// that a change of one leaves the others as they are.
+pub(super) fn steps(packages: Vec<LockedPackage>, tree: PackageTree, around: &Around<'_>) -> Vec<Step> {
+    if packages.is_empty() {
+        return Vec::new();
+    }
+    let count = match tree.says_all {
+        true => SPREAD.iter().find(|(least, _)| packages.len() >= *least).map_or(1, |(_, groups)| *groups),
+        // Which package a command belongs to is known only when all are there.
+        false => 1,
+    };
+    let links = commands(&packages, &BTreeMap::new());
+    let lockfile = tree.file;
+    let unsaid = (!tree.says_all).then_some(tree);
+    let mut groups: Vec<Vec<LockedPackage>> = vec![Vec::new(); count];
+    for package in packages {
+        groups[group_of(top_folder(&package.path), count)].push(package);
+    }
+    let filled = groups.into_iter().enumerate().filter(|(_, packages)| !packages.is_empty());
+    let step = |(number, packages): (usize, Vec<LockedPackage>)| {
+        let of_group = |owner: &str| group_of(top_folder(owner), count) == number;
+        let own = links.iter().filter(|(_, (owner, _))| of_group(owner));
+        let own = own.map(|(link, (_, target))| (link.clone(), target.clone())).collect();
+        let work = NodePackages {
+            packages,
+            unsaid: unsaid.clone(),
+            links: own,
+            source: Arc::clone(around.source),
+            addresses: around.addresses.clone(),
+            platform: around.platform.to_owned(),
+            lockfile,
+        };
+        let name = match count {
+            1 => "node packages".to_owned(),
+            _ => format!("node packages {} of {count}", number + 1),
+        };
+        Step::new(name, Role::Dependencies, vec![work.input()], work)
+    };
+    filled.map(step).collect()
+}
+
+/// The first package of a path: what is nested in it belongs to its group.
+fn top_folder(path: &str) -> &str {
+    let (_, inside) = path.split_once("node_modules/").unwrap_or(("", path));
+    let mut ends = inside.match_indices('/').map(|(at, _)| at);
+    let end = if inside.starts_with('@') { ends.nth(1) } else { ends.next() };
+    &inside[..end.unwrap_or(inside.len())]
+}
+
+/// `.bin` links with the paths of their packages and their targets; where two packages claim a name, the
+/// first path wins. What the tree does not say is in `learned`, by path.
+fn commands(
+    packages: &[LockedPackage],
+    learned: &BTreeMap<String, Facts>,
+) -> BTreeMap<String, (String, String)> {
+    let mut links = BTreeMap::new();
+    for package in packages {
+        let Some(at) = package.path.rfind("node_modules/") else { continue };
+        let (folder, own) = package.path.split_at(at + "node_modules".len());
+        let bin = if package.bin.is_empty() { learned.get(&package.path).map(|f| &f.bin) } else { None };
+        for (command, file) in bin.unwrap_or(&package.bin) {
+            let command = command.rsplit('/').next().unwrap_or(command);
+            if matches!(command, "" | "." | "..") || file.split('/').any(|part| part == "..") {
+                continue;
+            }
+            let target = format!("..{own}/{}", file.trim_start_matches("./"));
+            let link = format!("app/{folder}/.bin/{command}");
+            links.entry(link).or_insert_with(|| (package.path.clone(), target));
+        }
+    }
+    links
 }
 
 impl NodePackages {
-    /// Packages of the registries that `addresses` names; asked only when one is not in the store.
-    pub(super) fn new(packages: Vec<LockedPackage>, addresses: Addresses) -> Self {
-        Self { packages, addresses }
+    /// What the result depends on: paths, names, versions, hashes and commands; not addresses.
+    fn input(&self) -> Input {
+        let part = |p: &LockedPackage| {
+            let bin = p.bin.iter().map(|(n, f)| format!(" {n}={f}")).collect::<String>();
+            (p.path.clone(), format!("{}@{} {}{bin}", p.name, p.version, identity(p)))
+        };
+        let mut parts: BTreeMap<String, String> = self.packages.iter().map(part).collect();
+        parts.extend(self.links.iter().map(|(link, target)| (link.clone(), target.clone())));
+        Input::of_parts("packages", parts)
     }
 
-    /// Where a package's tarball is: an explicit address, else what the lockfile says of the
-    /// package, else the ecosystem's own configuration.
-    fn tarball(&self, package: &LockedPackage) -> Result<Address> {
-        let known = match (self.addresses.over_lockfile(Ecosystem::Npm), &package.resolved) {
+    /// Where a package's tarball is: an address that its name is bound to, an explicit one, what the
+    /// lockfile says of the package, or what the ecosystem's own configuration says.
+    fn tarball(&self, package: &LockedPackage, resolved: Option<&String>) -> Result<Address> {
+        let bound = self.addresses.bound_to(Ecosystem::Npm, &package.name);
+        let known = match (bound.or_else(|| self.addresses.over_lockfile(Ecosystem::Npm)), resolved) {
             (None, Some(resolved)) => return Ok(Address::Url(resolved.clone())),
             (Some(known), _) => known,
             (None, None) => self.addresses.in_force(Ecosystem::Npm)?,
@@ -42,187 +143,188 @@ impl NodePackages {
         Ok(npm::tarball(&known.address, &package.name, &package.version))
     }
 
-    /// What the result depends on: paths, names, versions, hashes and commands; not addresses.
-    pub(super) fn input(&self) -> Input {
-        let part = |p: &LockedPackage| {
-            let bin = p.bin.iter().map(|(n, f)| format!(" {n}={f}")).collect::<String>();
-            (p.path.clone(), format!("{}@{} {}{bin}", p.name, p.version, p.integrity.canonical()))
+    /// Makes sure that the store has the fragments of one package, for all the places it is put to.
+    fn provide(
+        &self,
+        layer: &LayerWriter<'_>,
+        copies: &[&LockedPackage],
+        around: (&Gate, &Tools<'_>),
+    ) -> Result<()> {
+        let (store, codec) = (layer.store(), layer.codec());
+        let missing: Vec<_> = copies
+            .iter()
+            .map(|package| (*package, key(package, codec)))
+            .filter(|(_, key)| Fragment::read(store, codec, *key).is_none())
+            .collect();
+        let Some(first) = copies.first() else { return Ok(()) };
+        let told = self.unsaid.is_none() && first.integrity.is_some() && first.licence.is_some();
+        if missing.is_empty() && (told || facts(store, codec, first).is_some()) {
+            return Ok(());
+        }
+        let address = match &first.origin {
+            Origin::Registry(resolved) => self.tarball(first, resolved.as_ref())?,
+            Origin::Archive(path) => Address::Folder(self.source.root().join(path)),
+            Origin::Git { .. } | Origin::Link(_) | Origin::Bundled | Origin::Other(_) => return Ok(()),
         };
-        Input::of_parts("packages", self.packages.iter().map(part).collect())
-    }
-
-    /// Folders that packages are put into, above the packages' own.
-    fn folders(&self) -> BTreeSet<String> {
-        let mut folders = BTreeSet::new();
-        for package in &self.packages {
-            let full = format!("app/{}", package.path);
-            folders.extend(full.match_indices('/').map(|(at, _)| full[..at].to_owned()));
-            folders.insert(full);
-        }
-        folders
-    }
-
-    /// `.bin` links; where two packages claim a name, the first path wins.
-    fn commands(&self) -> BTreeMap<String, String> {
-        let mut links = BTreeMap::new();
-        for package in &self.packages {
-            let (folder, own) = match package.path.rfind("node_modules/") {
-                Some(at) => package.path.split_at(at + "node_modules".len()),
-                None => continue,
-            };
-            for (command, file) in &package.bin {
-                let command = command.rsplit('/').next().unwrap_or(command);
-                let up = if command_is_safe(command) { ".." } else { continue };
-                let target = format!("{up}{own}/{}", file.trim_start_matches("./"));
-                links.entry(format!("app/{folder}/.bin/{command}")).or_insert(target);
+        let (gate, tools) = around;
+        let remote = |source| BuildError::Remote { wanted_by: first.label(), source };
+        let mut file = tools.fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
+        rewind(&mut file)?;
+        let found = match &first.integrity {
+            Some(integrity) => {
+                integrity.check_reader(&address.to_string(), &mut file).map_err(remote)?;
+                None
             }
+            None => Some(Integrity::of_sha256(&Hasher::of_reader(&mut file)?.0).canonical()),
+        };
+        rewind(&mut file)?;
+        let places = if missing.is_empty() { vec![(*first, key(first, codec))] } else { missing };
+        let learned =
+            gate.pass(1, || tarball::write_fragments(store, codec, &places, io::BufReader::new(file)))?;
+        if told {
+            return Ok(());
         }
-        links
+        let bytes = serde_json::to_vec(&Facts { found, ..learned }).unwrap_or_default();
+        Ok(store.keep(&facts_path(store, codec, first), &bytes)?)
+    }
+
+    /// The packages and their commands, now that everything is there to be asked.
+    fn settled(&self, store: &Store, codec: Codec) -> Result<(Vec<LockedPackage>, BTreeMap<String, String>)> {
+        let Some(tree) = &self.unsaid else { return Ok((self.packages.clone(), self.links.clone())) };
+        let mut tree = tree.clone();
+        let mut learned = BTreeMap::new();
+        for package in &self.packages {
+            let Some(entry) = tree.packages.get_mut(&package.path) else { continue };
+            if package.is_for_elsewhere() {
+                entry.fits.os = vec!["(another)".to_owned()];
+            }
+            let Some(facts) = facts(store, codec, package) else { continue };
+            entry.fits = facts.fits();
+            learned.insert(package.path.clone(), facts);
+        }
+        let packages = tree.for_image(&self.platform)?;
+        let links = commands(&packages, &learned).into_iter().map(|(link, (_, target))| (link, target));
+        Ok((packages, links.collect()))
     }
 }
 
-fn command_is_safe(command: &str) -> bool {
-    !matches!(command, "" | "." | "..")
+/// Folders that packages are put into, above the packages' own, and the packages' own.
+fn folders<'p>(packages: &'p [LockedPackage], links: impl Iterator<Item = &'p String>) -> BTreeSet<String> {
+    let mut folders = BTreeSet::new();
+    for package in packages {
+        let full = format!("app/{}", package.path);
+        folders.extend(full.match_indices('/').map(|(at, _)| full[..at].to_owned()));
+        if !matches!(package.origin, Origin::Link(_)) {
+            folders.insert(full);
+        }
+    }
+    folders.extend(links.filter_map(|link| Some(link.rsplit_once('/')?.0.to_owned())));
+    folders
 }
 
 impl Work for NodePackages {
     fn write(&self, layer: &mut LayerWriter<'_>, tools: &Tools<'_>) -> Result<Vec<PackageFact>> {
         let (store, codec) = (layer.store(), layer.codec());
-        each_in_parallel(&self.packages, tools, |package| {
-            if Fragment::read(store, codec, key(package, codec)).is_none() {
-                let bytes = npm::fetch(tools.fetcher, &self.tarball(package)?, &package.integrity)
-                    .map_err(|source| BuildError::Remote { wanted_by: label(package), source })?;
-                write_fragment(store, codec, package, &bytes)?;
-            }
-            Ok(())
-        })?;
-        let links = self.commands();
+        let mut alike: BTreeMap<String, Vec<&LockedPackage>> = BTreeMap::new();
+        for package in self.packages.iter().filter(|p| self.unsaid.is_none() || !p.is_for_elsewhere()) {
+            alike.entry(format!("{} {}", package.label(), identity(package))).or_default().push(package);
+        }
+        let alike: Vec<_> = alike.into_values().collect();
+        let unpackers = u64::try_from(tools.jobs / UNPACK_SHARE).unwrap_or(1);
+        let gate = Gate::new(unpackers);
+        {
+            let layer = &*layer;
+            each_fetched(&alike, tools, |copies| self.provide(layer, copies, (&gate, tools)))?;
+        }
+        let (packages, links) = self.settled(store, codec)?;
         layer.part::<BuildError>(|tar| {
-            let link_folders = links.keys().filter_map(|l| Some(l.rsplit_once('/')?.0.to_owned()));
-            for folder in self.folders().into_iter().chain(link_folders).collect::<BTreeSet<_>>() {
-                tar.entry(&Entry::folder(folder))?;
-            }
-            Ok(())
+            Ok(folders(&packages, links.keys()).iter().try_for_each(|f| tar.entry(&Entry::folder(f)))?)
         })?;
-        for package in &self.packages {
+        for package in packages.iter().filter(|p| p.has_files()) {
             let gone = || BuildError::BadPackage {
-                package: label(package),
+                package: package.label(),
                 detail: "its fragment vanished from the store during the build".to_owned(),
             };
             layer.fragment(&Fragment::read(store, codec, key(package, codec)).ok_or_else(gone)?)?;
         }
+        let folders_of_source = packages.iter().filter_map(|package| match &package.origin {
+            Origin::Link(to) => Some((format!("app/{}", package.path), up_to(&package.path, to))),
+            _ => None,
+        });
+        let links: BTreeMap<String, String> = links.into_iter().chain(folders_of_source).collect();
         if !links.is_empty() {
             layer.part::<BuildError>(|tar| {
                 Ok(links.iter().try_for_each(|(path, target)| tar.entry(&Entry::link(path, target)))?)
             })?;
         }
-        Ok(self.packages.iter().map(fact).collect())
+        let told = packages.iter().filter(|p| !matches!(p.origin, Origin::Link(_)));
+        Ok(told.map(|package| fact(package, facts(store, codec, package))).collect())
     }
 
     fn withdrawn(&self, tools: &Tools<'_>) -> Vec<Withdrawn> {
-        let Some(registry) = self.addresses.askable(Ecosystem::Npm, tools.fetcher) else {
-            return Vec::new();
-        };
         find_in_parallel(&self.packages, tools, |package| {
+            if !matches!(package.origin, Origin::Registry(_)) {
+                return None;
+            }
+            let registry = self.addresses.askable(Ecosystem::Npm, &package.name, tools.fetcher)?;
             let standing = npm::standing(tools.fetcher, &registry, &package.name, &package.version);
             let (gone, reason) = match standing.ok()? {
                 Standing::Gone => (true, format!("{registry} does not have it")),
                 Standing::Deprecated(text) => (false, format!("deprecated: {text}")),
                 Standing::Offered => return None,
             };
-            Some(Withdrawn { package: label(package), lockfile: super::LOCKFILE, gone, reason })
+            Some(Withdrawn { package: package.label(), lockfile: self.lockfile, gone, reason })
         })
     }
 }
 
-fn label(package: &LockedPackage) -> String {
-    format!("{} {}", package.name, package.version)
+/// The target of a link at `path` to the folder `to`, both from the root of the app.
+fn up_to(path: &str, to: &str) -> String {
+    format!("{}{to}", "../".repeat(path.matches('/').count()))
 }
 
-fn fact(package: &LockedPackage) -> PackageFact {
+fn fact(package: &LockedPackage, learned: Option<Facts>) -> PackageFact {
     // Package URL: the scope's sign is percent-encoded.
     let name = package.name.replace('@', "%40");
+    let found = learned.as_ref().and_then(|f| f.found.clone());
     PackageFact {
         name: package.name.clone(),
         version: package.version.clone(),
         purl: format!("pkg:npm/{name}@{}", package.version),
-        licence: package.licence.clone(),
-        integrity: package.integrity.canonical(),
+        licence: package.licence.clone().or_else(|| learned.and_then(|f| f.licence)),
+        integrity: package.integrity.as_ref().map(Integrity::canonical).or(found).unwrap_or_default(),
+    }
+}
+
+/// What tells the package's content: its hash, else where it comes from.
+fn identity(package: &LockedPackage) -> String {
+    match (&package.integrity, &package.origin) {
+        (_, Origin::Link(folder)) => format!("link {folder}"),
+        (_, Origin::Bundled) => "carried".to_owned(),
+        (Some(integrity), _) => integrity.canonical(),
+        (None, origin) => format!("{}@{} {origin:?}", package.name, package.version),
     }
 }
 
 fn key(package: &LockedPackage, codec: Codec) -> Sha256 {
-    let bins: Vec<&str> = package.bin.values().map(String::as_str).collect();
+    let carried: Vec<&str> =
+        package.bin.values().chain(&package.carried_commands).map(String::as_str).collect();
     let text = format!(
         "npm {INSTALL_FORMAT} {LAYER_FORMAT} {}\n{}\n{}\n{}",
         codec.name(),
         package.path,
-        package.integrity.canonical(),
-        bins.join("\n")
+        identity(package),
+        carried.join("\n")
     );
     Sha256::of(text.as_bytes())
 }
 
-/// Normalises a tarball: first folder stripped, sorted, plain modes, commands executable.
-fn write_fragment(store: &Store, codec: Codec, package: &LockedPackage, tarball: &[u8]) -> Result<()> {
-    let bad = |detail: String| BuildError::BadPackage { package: label(package), detail };
-    let mut raw = MultiGzDecoder::new(tarball);
-    let raw = content::store::read_limited(&mut raw, LARGEST).map_err(|e| bad(e.to_string()))?;
-    let raw = raw.ok_or_else(|| bad("unpacks to more than 1 GiB".to_owned()))?;
-    let files = files_of(&raw).map_err(bad)?;
-    let commands: BTreeSet<&str> = package.bin.values().map(|f| f.trim_start_matches("./")).collect();
-    let mut fragment = FragmentWriter::new(store, codec, key(package, codec), 1)?;
-    let mut folders = BTreeSet::new();
-    for (path, bytes) in &files {
-        for (at, _) in path.match_indices('/') {
-            if folders.insert(path[..at].to_owned()) {
-                fragment.tar().entry(&Entry::folder(format!("app/{}/{}", package.path, &path[..at])))?;
-            }
-        }
-        let entry = Entry::file(
-            format!("app/{}/{path}", package.path),
-            bytes.len() as u64,
-            commands.contains(path.as_str()),
-        );
-        fragment.tar().file(&entry, &mut &**bytes)?;
-    }
-    Ok(fragment.finish()?)
+/// What a package says of itself is known only from inside it, so it is kept beside its fragments.
+fn facts_path(store: &Store, codec: Codec, package: &LockedPackage) -> PathBuf {
+    let text = format!("npm facts {INSTALL_FORMAT} {} {}", codec.name(), identity(package));
+    store.fragment_path("npm-facts", Sha256::of(text.as_bytes()))
 }
 
-/// The regular files of a tarball by path. Links are left out, as npm does; what would leave the
-/// package is an error.
-fn files_of(raw: &[u8]) -> Result<BTreeMap<String, &[u8]>, String> {
-    let mut archive = tar::Archive::new(raw);
-    let mut files = BTreeMap::new();
-    for entry in archive.entries().map_err(|e| e.to_string())? {
-        let entry = entry.map_err(|e| e.to_string())?;
-        let path = entry.path().map_err(|e| e.to_string())?.into_owned();
-        let shown = path.display().to_string();
-        let mut parts = Vec::new();
-        for part in path.components() {
-            match part {
-                Component::Normal(name) => {
-                    parts.push(name.to_str().ok_or_else(|| format!("{shown:?} is not UTF-8"))?.to_owned());
-                }
-                Component::CurDir => {}
-                _ => return Err(format!("the entry {shown:?} leaves the package's folder")),
-            }
-        }
-        if !entry.header().entry_type().is_file() || parts.len() < 2 {
-            continue;
-        }
-        let start = usize::try_from(entry.raw_file_position()).map_err(|e| e.to_string())?;
-        let length = usize::try_from(entry.size()).map_err(|e| e.to_string())?;
-        let bytes = start.checked_add(length).and_then(|end| raw.get(start..end));
-        files.insert(parts[1..].join("/"), bytes.ok_or_else(|| format!("{shown:?} is cut off"))?);
-    }
-    if files.is_empty() {
-        return Err("the archive holds no files".to_owned());
-    }
-    // A path that is a file and a folder at once cannot be put down.
-    let clash = files.keys().find(|p| p.match_indices('/').any(|(at, _)| files.contains_key(&p[..at])));
-    match clash {
-        Some(path) => Err(format!("{path:?} lies inside a file")),
-        None => Ok(files),
-    }
+fn facts(store: &Store, codec: Codec, package: &LockedPackage) -> Option<Facts> {
+    store.read_json(&facts_path(store, codec, package))
 }

@@ -3,6 +3,9 @@
 mod install;
 mod lock;
 mod range;
+mod scripts;
+mod tarball;
+mod tree;
 
 use super::{Buildpack, Context, Contribution, frameworks};
 use crate::command;
@@ -14,15 +17,12 @@ use crate::survey::{
     Claim, Evidence, Finding, LockFound, ProcessKind, ProcessType, RuntimeWish, configured_constraint,
     first_present,
 };
-use crate::worklist::{Role, Step};
-use install::NodePackages;
-use lock::Lock;
 pub(crate) use range::Range;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
+use tree::{LockedPackage, PackageTree};
 
 const MANIFEST: &str = "package.json";
-const LOCKFILE: &str = "package-lock.json";
 /// Files that start an app when nothing says how.
 const ENTRY_FILES: [&str; 4] = ["server.js", "index.js", "app.js", "main.js"];
 
@@ -39,7 +39,6 @@ struct Manifest {
     dependencies: BTreeMap<String, String>,
     dev_dependencies: BTreeMap<String, String>,
     optional_dependencies: BTreeMap<String, String>,
-    workspaces: Option<serde_json::Value>,
 }
 
 impl Buildpack for Node {
@@ -97,57 +96,69 @@ impl Buildpack for Node {
             ..Contribution::default()
         };
         let Some((_, manifest)) = read_manifest(context.tree)? else { return Ok(contribution) };
-        if manifest.workspaces.is_some() {
-            return Err(BuildError::Unsupported {
-                place: Place::new(MANIFEST, None),
-                what: "workspaces".to_owned(),
-                instead: "build the folder of one workspace, with a lockfile of its own",
-            });
-        }
         let declared = manifest.dependencies.len() + manifest.optional_dependencies.len();
-        let Some(lock) = read_lock(context.tree)? else {
+        let Some(locked) = lock::read(context.tree)? else {
             let how = "run `npm install --package-lock-only` and commit package-lock.json";
             if declared == 0 {
                 return Ok(contribution);
             }
-            return Err(BuildError::NotLocked { manifest: MANIFEST.to_owned(), lockfile: LOCKFILE, how });
+            return Err(BuildError::NotLocked {
+                manifest: MANIFEST.to_owned(),
+                lockfile: "package-lock.json",
+                how,
+            });
         };
-        lock.check_against(
-            &manifest.dependencies,
-            &manifest.dev_dependencies,
-            &manifest.optional_dependencies,
-        )?;
-        let packages = lock.for_image(&Place::new(LOCKFILE, None), context.platform)?;
-        if packages.is_empty() {
-            return Ok(contribution);
-        }
-        let work = NodePackages::new(packages, context.addresses.clone());
-        let step = Step::new("node packages", Role::Dependencies, vec![work.input()], work);
-        contribution.steps.push(step);
+        check_lock(context.tree, &locked)?;
+        let packages = locked.for_image(context.platform)?;
+        scripts::check(&packages, &locked, context.options)?;
+        contribution.notes.extend(deprecated(&packages));
+        let around = install::Around {
+            source: context.tree,
+            addresses: context.addresses,
+            platform: context.platform,
+        };
+        contribution.steps = install::steps(packages, locked, &around);
         Ok(contribution)
     }
 }
 
 fn read_manifest(tree: &SourceTree) -> Result<Option<(String, Manifest)>> {
     let Some(text) = tree.read(MANIFEST)? else { return Ok(None) };
-    let manifest = serde_json::from_str(&text).map_err(|e| BuildError::Malformed {
-        place: Place::new(MANIFEST, u32::try_from(e.line()).ok()),
-        detail: e.to_string(),
-    })?;
+    let manifest = parse_manifest(MANIFEST, &text)?;
     Ok(Some((text, manifest)))
 }
 
-fn read_lock(tree: &SourceTree) -> Result<Option<Lock>> {
-    let others = ["npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml", "bun.lock"];
-    match (tree.read(LOCKFILE)?, first_present(tree, &others)) {
-        (Some(text), _) => Lock::parse(LOCKFILE, &text).map(Some),
-        (None, Some(other)) => Err(BuildError::Unsupported {
-            place: Place::new(other, None),
-            what: "this kind of lockfile".to_owned(),
-            instead: "commit a package-lock.json (`npm install --package-lock-only`)",
-        }),
-        (None, None) => Ok(None),
+fn parse_manifest(file: &str, text: &str) -> Result<Manifest> {
+    serde_json::from_str(text).map_err(|e| BuildError::Malformed {
+        place: Place::new(file, u32::try_from(e.line()).ok()),
+        detail: e.to_string(),
+    })
+}
+
+/// Packages that their authors advise against, as the lock says.
+fn deprecated(packages: &[LockedPackage]) -> Option<String> {
+    let told = |p: &LockedPackage| p.deprecated.as_ref().map(|why| format!("{}: {why}", p.label()));
+    let all: Vec<String> = packages.iter().filter_map(told).collect();
+    let first = all.first()?;
+    let rest = if all.len() == 1 { String::new() } else { format!("; and {} more packages", all.len() - 1) };
+    Some(format!("deprecated: {first}{rest}"))
+}
+
+/// Whether the lock was made from the manifests as they are: that of the app and those of its parts.
+fn check_lock(tree: &SourceTree, locked: &PackageTree) -> Result<()> {
+    // A lock that does not say what it was made from cannot be compared.
+    if !locked.says_all {
+        return Ok(());
     }
+    let parts = locked.packages.keys().filter(|path| !path.contains("node_modules/"));
+    for folder in parts {
+        let file = if folder.is_empty() { MANIFEST.to_owned() } else { format!("{folder}/{MANIFEST}") };
+        let Some(text) = tree.read(&file)? else { continue };
+        let manifest = parse_manifest(&file, &text)?;
+        let declared = [&manifest.dependencies, &manifest.dev_dependencies, &manifest.optional_dependencies];
+        locked.check_against(folder, declared)?;
+    }
+    Ok(())
 }
 
 /// Files that name an exact version for people's own machines.
@@ -164,9 +175,11 @@ fn version_files(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
 
 /// What the lockfile locks; one that cannot be used speaks against itself and is refused by a build.
 fn survey_lock(tree: &SourceTree, finding: &mut Finding) {
-    let place = Place::new(LOCKFILE, None);
-    let locked = read_lock(tree).and_then(|lock| match lock {
-        Some(lock) => Ok(Some((lock.count(), lock.for_image(&place, &own_platform())?.len()))),
+    let present = lock::names().find(|name| tree.has(name));
+    let Some(file) = present else { return };
+    let place = Place::new(file, None);
+    let locked = lock::read(tree).and_then(|locked| match locked {
+        Some(lock) => Ok(Some((lock.count(), lock.for_image(&own_platform())?.len()))),
         None => Ok(None),
     });
     match locked {
@@ -174,7 +187,7 @@ fn survey_lock(tree: &SourceTree, finding: &mut Finding) {
             let development = all - packages;
             let counts = format!("{all} packages, {development} of them for development");
             finding.evidence.push(Evidence::speaks_for(place, counts, "exact versions"));
-            finding.lock = Some(LockFound { file: LOCKFILE.to_owned(), packages, development });
+            finding.lock = Some(LockFound { file: file.to_owned(), packages, development });
         }
         Ok(None) => {}
         Err(error) => {

@@ -78,6 +78,7 @@ impl Buildpack for Pages {
             path: vec![context.runtime.bin_folder.clone()],
             env: vec![("PYTHONUNBUFFERED", "1".to_owned()), ("PYTHONDONTWRITEBYTECODE", "1".to_owned())],
             steps: vec![support::step("file server", vec![server])],
+            ..Contribution::default()
         })
     }
 }

@@ -129,6 +129,7 @@ impl Buildpack for Php {
                 ("PHP_WORKERS", WORKERS.to_owned()),
             ],
             steps: vec![support::step("web server", files)],
+            ..Contribution::default()
         })
     }
 }

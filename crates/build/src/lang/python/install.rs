@@ -197,8 +197,8 @@ impl Work for PythonPackages {
     }
 
     fn withdrawn(&self, tools: &Tools<'_>) -> Vec<Withdrawn> {
-        let Some(index) = self.addresses.askable(Ecosystem::Pypi, tools.fetcher) else { return Vec::new() };
         find_in_parallel(&self.packages, tools, |package| {
+            let index = self.addresses.askable(Ecosystem::Pypi, &package.name, tools.fetcher)?;
             let files = match pypi::files(tools.fetcher, &index, &package.name) {
                 Err(RemoteError::NotFound { .. }) => Vec::new(),
                 Err(_) => return None,

@@ -1,0 +1,33 @@
+//! Lockfiles: whichever there is, as a tree of packages.
+
+mod npm;
+
+use super::tree::PackageTree;
+use crate::error::{BuildError, Place, Result};
+use crate::source::SourceTree;
+
+type Parse = fn(&'static str, &str) -> Result<PackageTree>;
+
+/// Every kind that is read, the strongest first.
+const KINDS: [(&str, Parse); 2] = [("npm-shrinkwrap.json", npm::parse), ("package-lock.json", npm::parse)];
+
+/// The names of all lockfiles.
+pub(super) fn names() -> impl Iterator<Item = &'static str> {
+    KINDS.iter().map(|(name, _)| *name)
+}
+
+/// The lockfile of the source, if it has one.
+pub(super) fn read(tree: &SourceTree) -> Result<Option<PackageTree>> {
+    for (name, parse) in KINDS {
+        if let Some(text) = tree.read(name)? {
+            return parse(name, &text).map(Some);
+        }
+    }
+    Ok(None)
+}
+
+/// A fault at a line (from 1) of a lockfile.
+fn malformed(file: &str, line: Option<usize>, detail: impl ToString) -> BuildError {
+    let line = line.and_then(|line| u32::try_from(line).ok());
+    BuildError::Malformed { place: Place::new(file, line), detail: detail.to_string() }
+}

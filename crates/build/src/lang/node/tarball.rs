@@ -1,0 +1,174 @@
+//! One package's tarball as fragments, put down the way npm does.
+
+use super::tree::{Fits, LockedPackage};
+use crate::error::{BuildError, Result};
+use crate::spool::{rewind, spool};
+use content::digest::Sha256;
+use content::layer::{Codec, Entry, FragmentWriter, Kind};
+use content::store::Store;
+use flate2::read::MultiGzDecoder;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet};
+use std::io::{self, Read, Seek, SeekFrom};
+use std::path::Component;
+
+/// The largest package that is unpacked, in bytes.
+const LARGEST: u64 = 2 << 30;
+/// The largest manifest that is read, in bytes.
+const LARGEST_MANIFEST: u64 = 4 << 20;
+
+/// What a package says of itself.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub(super) struct Facts {
+    /// The hash of its archive, where the lockfile has none.
+    pub(super) found: Option<String>,
+    pub(super) bin: BTreeMap<String, String>,
+    pub(super) licence: Option<String>,
+    pub(super) os: Vec<String>,
+    pub(super) cpu: Vec<String>,
+    pub(super) libc: Vec<String>,
+    /// What it wants to run when it is installed.
+    pub(super) install: Option<String>,
+}
+
+impl Facts {
+    pub(super) fn fits(&self) -> Fits {
+        Fits { os: self.os.clone(), cpu: self.cpu.clone(), libc: self.libc.clone() }
+    }
+
+    /// What `package.json` says; `compiles` when there is a `binding.gyp`, which means a compilation.
+    fn of_manifest(text: &[u8], compiles: bool) -> Self {
+        let manifest: Value = serde_json::from_slice(text).unwrap_or_default();
+        let texts = |key: &str| match &manifest[key] {
+            Value::String(one) => vec![one.clone()],
+            Value::Array(all) => all.iter().filter_map(|v| v.as_str().map(str::to_owned)).collect(),
+            _ => Vec::new(),
+        };
+        let scripts = ["preinstall", "install", "postinstall"];
+        let said = scripts.iter().find_map(|name| manifest["scripts"][name].as_str().map(str::to_owned));
+        Self {
+            found: None,
+            bin: commands(&manifest),
+            licence: manifest["license"].as_str().or(manifest["license"]["type"].as_str()).map(str::to_owned),
+            os: texts("os"),
+            cpu: texts("cpu"),
+            libc: texts("libc"),
+            install: said.or_else(|| compiles.then(|| "node-gyp rebuild".to_owned())),
+        }
+    }
+}
+
+/// The commands of a manifest: one under the package's own name, or several.
+fn commands(manifest: &Value) -> BTreeMap<String, String> {
+    match &manifest["bin"] {
+        Value::String(file) => {
+            let name = manifest["name"].as_str().unwrap_or_default();
+            BTreeMap::from([(name.rsplit('/').next().unwrap_or(name).to_owned(), file.clone())])
+        }
+        Value::Object(several) => several
+            .iter()
+            .filter_map(|(name, file)| Some((name.clone(), file.as_str()?.to_owned())))
+            .collect(),
+        _ => BTreeMap::new(),
+    }
+}
+
+/// A file within the unpacked archive.
+struct Member {
+    at: u64,
+    size: u64,
+    mode: u32,
+}
+
+/// Writes the fragments of all places that the package at `tarball` is put to, with their keys.
+pub(super) fn write_fragments(
+    store: &Store,
+    codec: Codec,
+    places: &[(&LockedPackage, Sha256)],
+    tarball: impl Read,
+) -> Result<Facts> {
+    let Some((first, _)) = places.first() else { return Ok(Facts::default()) };
+    let bad = |detail: String| BuildError::BadPackage { package: first.label(), detail };
+    let mut raw = spool(store);
+    let copied = io::copy(&mut MultiGzDecoder::new(tarball).take(LARGEST + 1), &mut raw);
+    if copied.map_err(|e| bad(e.to_string()))? > LARGEST {
+        return Err(bad("unpacks to more than 2 GiB".to_owned()));
+    }
+    rewind(&mut raw)?;
+    let mut members = members_of(&mut raw).map_err(bad)?;
+    let mut read = |member: &Member| -> io::Result<Vec<u8>> {
+        raw.seek(SeekFrom::Start(member.at))?;
+        let mut bytes = Vec::new();
+        (&mut raw).take(member.size).read_to_end(&mut bytes)?;
+        Ok(bytes)
+    };
+    let manifest = members.get("package.json").filter(|m| m.size <= LARGEST_MANIFEST);
+    let manifest = manifest.map(&mut read).transpose().map_err(|e| bad(e.to_string()))?;
+    let facts = Facts::of_manifest(&manifest.unwrap_or_default(), members.contains_key("binding.gyp"));
+    let said = places.iter().flat_map(|(p, _)| p.bin.values().chain(&p.carried_commands));
+    for file in facts.bin.values().chain(said) {
+        if let Some(member) = members.get_mut(file.trim_start_matches("./")) {
+            member.mode |= 0o111;
+        }
+    }
+    for (package, key) in places {
+        let mut fragment = FragmentWriter::new(store, codec, *key, 1)?;
+        let mut folders = BTreeSet::new();
+        for (path, member) in &members {
+            for (at, _) in path.match_indices('/') {
+                if folders.insert(&path[..at]) {
+                    fragment.tar().entry(&Entry::folder(format!("app/{}/{}", package.path, &path[..at])))?;
+                }
+            }
+            let entry = Entry {
+                mode: member.mode,
+                kind: Kind::File { size: member.size },
+                ..Entry::folder(format!("app/{}/{path}", package.path))
+            };
+            raw.seek(SeekFrom::Start(member.at))?;
+            fragment.tar().file(&entry, &mut (&mut raw).take(member.size))?;
+        }
+        fragment.finish()?;
+    }
+    Ok(facts)
+}
+
+/// The regular files of an archive by path, without its first folder. Links are left out, as npm does; what
+/// would leave the package is an error; of two of one name, the later counts.
+fn members_of(raw: &mut (impl Read + Seek)) -> Result<BTreeMap<String, Member>, String> {
+    let mut archive = tar::Archive::new(raw);
+    let mut members = BTreeMap::new();
+    for entry in archive.entries_with_seek().map_err(|e| e.to_string())? {
+        let entry = entry.map_err(|e| e.to_string())?;
+        let path = entry.path().map_err(|e| e.to_string())?.into_owned();
+        let shown = path.display().to_string();
+        let mut parts = Vec::new();
+        for part in path.components() {
+            match part {
+                Component::Normal(name) => {
+                    parts.push(name.to_str().ok_or_else(|| format!("{shown:?} is not UTF-8"))?.to_owned());
+                }
+                Component::CurDir => {}
+                _ => return Err(format!("the entry {shown:?} leaves the package's folder")),
+            }
+        }
+        if !entry.header().entry_type().is_file() || parts.len() < 2 {
+            continue;
+        }
+        let mode = entry.header().mode().map_err(|e| e.to_string())?;
+        // Everybody may read, and nobody but the owner may write.
+        let mode = (mode & 0o777 | 0o666) & !0o022;
+        let member = Member { at: entry.raw_file_position(), size: entry.size(), mode };
+        members.insert(parts[1..].join("/"), member);
+    }
+    if members.is_empty() {
+        return Err("the archive holds no files".to_owned());
+    }
+    // A path that is a file and a folder at once cannot be put down.
+    let clash = members.keys().find(|p| p.match_indices('/').any(|(at, _)| members.contains_key(&p[..at])));
+    match clash {
+        Some(path) => Err(format!("{path:?} lies inside a file")),
+        None => Ok(members),
+    }
+}
