@@ -23,6 +23,7 @@ fn main() -> ExitCode {
     if let Some(code) = sandbox::enter_stage() {
         return code;
     }
+    sandbox::give_memory_back_early();
     let arguments = Arguments::parse();
     let output = Output::new(arguments.global.format);
     let around = match Surroundings::gather(&arguments.global, arguments.command.app()) {

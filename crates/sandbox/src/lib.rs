@@ -9,9 +9,10 @@
 //! Both stages are this program, started again from `/proc/self/exe`: see [`enter_stage`]. When the
 //! caller goes away, however suddenly, the control pipe closes, PID 1 ends, and with it all that ran.
 //! This is the only crate with `unsafe` code: taking over inherited pipes, preparing a child between
-//! `fork` and `exec`, and raising the loopback interface.
+//! `fork` and `exec`, raising the loopback interface, and setting how memory is given back.
 
 mod loopback;
+mod memory;
 mod plan;
 mod probe;
 mod root;
@@ -19,6 +20,7 @@ mod running;
 mod stage;
 
 pub use loopback::raise_loopback;
+pub use memory::give_memory_back_early;
 pub use plan::{Ground, Isolation, Mode, Plan};
 pub use probe::{Refusal, probe};
 pub use running::{Ended, Running, SandboxError, start};
