@@ -101,6 +101,9 @@ pub enum BuildError {
     /// Dependencies are declared, but not locked.
     #[error("{manifest} has no lockfile")]
     NotLocked { manifest: String, lockfile: &'static str, how: &'static str },
+    /// Requirements that cannot all be met.
+    #[error("no versions meet all requirements")]
+    NoSolution { facts: Vec<String> },
     /// Packages that want to run something when they are installed.
     #[error("install scripts of {packages:?}")]
     InstallScripts { place: Place, packages: Vec<String> },

@@ -3,7 +3,7 @@
 use crate::base::debian::{ExactRuntime, PackagePin, PinnedSet, Sets, SuitePin};
 use crate::base::image::ImagePin;
 use crate::error::{BuildError, PathFacts, Place, Result};
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fmt::Write;
 use std::path::Path;
@@ -37,6 +37,62 @@ pub struct Pins {
     /// Images of others, by platform.
     #[serde(default)]
     pub images: BTreeMap<String, ImagePin>,
+    /// Packages that no lockfile of the app says.
+    #[serde(default)]
+    pub resolved: ResolvedSets,
+}
+
+/// Resolved packages by language and by what they are for.
+pub type ResolvedSets = BTreeMap<String, BTreeMap<String, ResolvedSet>>;
+
+/// Packages that were resolved together.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ResolvedSet {
+    /// Stands for what was asked for: packages of anything else are resolved anew.
+    pub asked: String,
+    /// The packages.
+    pub packages: Vec<ResolvedPackage>,
+}
+
+/// One resolved package. What a language does not need is left out.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct ResolvedPackage {
+    /// Its name.
+    pub name: String,
+    /// The folder that it is put in.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub path: String,
+    /// Its version.
+    pub version: String,
+    /// The hash of its file, in the ecosystem's notation.
+    pub integrity: String,
+    /// Names of packages that it cannot do without.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub needs: Vec<String>,
+    /// Names of packages that it can do without.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub may_use: Vec<String>,
+    /// The systems that it is for.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub os: Vec<String>,
+    /// The processors that it is for.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub cpu: Vec<String>,
+    /// The C libraries that it is for.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub libc: Vec<String>,
+    /// Whether it wants to run something when it is installed.
+    #[serde(skip_serializing_if = "is_false")]
+    pub script: bool,
+    /// Its commands with their files.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub bin: BTreeMap<String, String>,
+}
+
+fn is_false(value: &bool) -> bool {
+    !value
 }
 
 impl Pins {
@@ -78,8 +134,20 @@ impl Pins {
         runtimes.insert(platform.to_owned(), exact);
         runtimes.retain(|_, exact| !exact.is_empty());
         let build = same.map(|p| p.build.clone()).unwrap_or_default();
+        let resolved = old.map(|p| p.resolved.clone()).unwrap_or_default();
         let base = base.to_owned();
-        Self { version: VERSION, base, suites, platforms, runtimes, build, images: BTreeMap::new() }
+        Self { version: VERSION, base, suites, platforms, runtimes, build, images: BTreeMap::new(), resolved }
+    }
+
+    /// Pins of an app whose base is not pinned, with the packages that were resolved before.
+    pub fn without_base(old: Option<&Self>, base: &str) -> Self {
+        let same = old.filter(|p| p.base == base).cloned();
+        same.unwrap_or_else(|| Self {
+            version: VERSION,
+            base: base.to_owned(),
+            resolved: old.map(|p| p.resolved.clone()).unwrap_or_default(),
+            ..Self::default()
+        })
     }
 
     /// Pins the root that things are built in on a platform; an empty one is none.
@@ -99,7 +167,8 @@ impl Pins {
     pub fn with_image(old: Option<&Self>, base: &str, platform: &str, image: ImagePin) -> Self {
         let mut images = old.filter(|p| p.base == base).map(|p| p.images.clone()).unwrap_or_default();
         images.insert(platform.to_owned(), image);
-        Self { version: VERSION, base: base.to_owned(), images, ..Self::default() }
+        let resolved = old.map(|p| p.resolved.clone()).unwrap_or_default();
+        Self { version: VERSION, base: base.to_owned(), images, resolved, ..Self::default() }
     }
 
     /// Whether anything is pinned for the platform.
@@ -160,6 +229,17 @@ impl Pins {
                 ));
             }
         }
+        for (language, sets) in &self.resolved {
+            for (target, set) in sets {
+                let line_of = |package| toml::Value::try_from(package).map(|value| format!("  {value},\n"));
+                let packages: String = set.packages.iter().filter_map(|p| line_of(p).ok()).collect();
+                line(format_args!(
+                    "\n[resolved.{language}.{}]\nasked = {}\npackages = [\n{packages}]",
+                    quoted(target),
+                    quoted(&set.asked)
+                ));
+            }
+        }
         text
     }
 
@@ -170,9 +250,11 @@ impl Pins {
             let sets = sets.chain(pins.build.values()).flat_map(|set| &set.packages);
             let exact = pins.runtimes.get(platform).into_iter().flat_map(BTreeMap::values);
             let image = pins.images.get(platform);
+            let resolved = pins.resolved.values().flat_map(BTreeMap::values).flat_map(|set| &set.packages);
             let digest = image.map(|image| ("the base image".to_owned(), image.manifest.clone()));
             let carried = image.into_iter().flat_map(|image| &image.runtimes);
             sets.map(|package| (package.name.clone(), package.version.clone()))
+                .chain(resolved.map(|package| (package.name.clone(), package.version.clone())))
                 .chain(digest)
                 .chain(carried.map(|(name, carried)| (name.clone(), carried.version.clone())))
                 .chain(exact.map(|runtime| (runtime.package.clone(), runtime.version.clone())))

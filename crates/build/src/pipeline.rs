@@ -3,13 +3,15 @@
 use crate::addresses::{AddressBook, Addresses};
 use crate::base::Base;
 use crate::base::host::Host;
-use crate::bases;
+use crate::bases::{self, NewPins};
 use crate::config::{AppConfig, Choice, ConfigPlace, Effective, Origin};
 use crate::error::Result;
 use crate::execute::{Decision, Event, StepOutcome, Surroundings, decide, execute};
 use crate::image::{self, Documents};
+use crate::lang::Resolving;
 use crate::ledger::{self, Entry};
 use crate::names;
+use crate::pins::Pins;
 use crate::record::Record;
 use crate::source::{Asked, LeftOut, Opened, SourceRules, SourceTree, take_in};
 use crate::survey::{Observed, Survey, find_or_remember, survey};
@@ -107,24 +109,37 @@ pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> 
     // What is wrong in any case is told before anybody is asked for anything.
     let foretell = || foresee(app, order, store).map(drop);
     let (mut base, new_pins) = bases::of(app, order, store, &foretell)?;
-    let mut list = plan_on(app, order, base.as_mut())?;
+    let mut list = plan_on(app, order, base.as_mut(), Some((order.fetcher, store)))?;
     list.pack(&app.tree, &app.tree.digests(store, order.now)?);
-    list.new_pins = new_pins;
+    let resolved = std::mem::take(&mut list.resolved);
+    list.new_pins = NewPins::with_resolved(app, new_pins, order.platform, resolved)?;
     Ok(list)
 }
 
 /// Plans everything but the packing of the app's own files, which are not read. Nothing is asked for:
 /// where nothing is pinned yet, what is known of the base has to do.
 pub fn foresee(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
-    plan_on(app, order, bases::foreseen(app, order, store)?.as_mut())
+    plan_on(app, order, bases::foreseen(app, order, store)?.as_mut(), None)
 }
 
-fn plan_on(app: &App, order: &Order<'_>, base: &mut dyn Base) -> Result<Worklist> {
+fn plan_on(
+    app: &App,
+    order: &Order<'_>,
+    base: &mut dyn Base,
+    asking: Option<(&Fetcher, &Store)>,
+) -> Result<Worklist> {
     names::check_tag(order.tag)?;
     let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.opened.near);
     let form = Form { codec: order.codec, platform: order.platform.to_owned() };
-    let sources =
-        Sources { survey: &app.survey, tree: &app.tree, config: &app.config, addresses: &addresses };
+    let known = Pins::read(&app.opened.root)?.unwrap_or_default().resolved;
+    let resolving = Resolving { known, pinning: order.pinning, asking };
+    let sources = Sources {
+        survey: &app.survey,
+        tree: &app.tree,
+        config: &app.config,
+        addresses: &addresses,
+        resolving: &resolving,
+    };
     plan(&sources, base, form)
 }
 

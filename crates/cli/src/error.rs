@@ -155,6 +155,7 @@ fn build_error(error: &BuildError) -> Worded {
         | BuildError::NotLocked { .. }
         | BuildError::LockMismatch { .. }
         | BuildError::InstallScripts { .. }
+        | BuildError::NoSolution { .. }
         | BuildError::NoAddress { .. }
         | BuildError::NoUsableFile { .. }
         | BuildError::BadPackage { .. } => package_error(error),
@@ -446,6 +447,14 @@ fn package_error(error: &BuildError) -> Worded {
         BuildError::NotLocked { manifest, lockfile, how } => {
             worded(FAILED, format!("{manifest} names packages, but there is no {lockfile}"), *how)
         }
+        BuildError::NoSolution { facts } => Worded {
+            details: facts.iter().map(|fact| format!("  {fact}")).collect(),
+            ..worded(
+                FAILED,
+                "no set of packages meets everything that is asked for",
+                "change one of these requirements, or choose another version of the runtime",
+            )
+        },
         BuildError::InstallScripts { place, packages } => Worded {
             details: packages.iter().map(|package| format!("  {package}")).collect(),
             ..worded(
@@ -472,8 +481,8 @@ fn package_error(error: &BuildError) -> Worded {
             },
             ..worded(
                 FAILED,
-                format!("{address} has no file for {package} that was locked and needs no compiling"),
-                "lock a version that has a pure wheel (py3-none-any); compiled ones come with a later version",
+                format!("{address} has no file for {package} that was locked and that fits the image"),
+                "lock a version that has a wheel for this Python and platform; source archives are not built by this version",
             )
         },
         BuildError::BadPackage { package, detail } => worded(

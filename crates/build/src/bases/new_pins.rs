@@ -1,6 +1,7 @@
 //! Pins on their way into `shtetl.lock`.
 
 use crate::error::{PathFacts, Result};
+use crate::lang::NewlyResolved;
 use crate::pins::{self, Pins};
 use crate::pipeline::App;
 use std::path::PathBuf;
@@ -8,8 +9,9 @@ use std::path::PathBuf;
 /// Pins that are to be written when the build begins.
 pub struct NewPins {
     path: Option<PathBuf>,
-    text: String,
-    moved: Vec<String>,
+    pins: Pins,
+    old: Option<Pins>,
+    platform: String,
     /// The base that was pinned before, if it was another one.
     other: Option<String>,
     first: bool,
@@ -31,13 +33,38 @@ impl NewPins {
     ) -> Self {
         Self {
             path: app.opened.pins_path(),
-            text: new.text(),
-            moved: new.moved(old, platform),
+            pins: new.clone(),
+            old: old.cloned(),
+            platform: platform.to_owned(),
             other: old.map(|pins| pins.base.clone()).filter(|base| *base != new.base),
             first: old.is_none(),
             first_for: old.filter(|old| !old.knows(platform)).map(|_| platform.to_owned()),
             without_security,
         }
+    }
+
+    /// The pins of `app` with these packages, on top of new pins of its base, if there are any.
+    pub fn with_resolved(
+        app: &App,
+        of_base: Option<Self>,
+        platform: &str,
+        resolved: Vec<NewlyResolved>,
+    ) -> Result<Option<Self>> {
+        if resolved.is_empty() {
+            return Ok(of_base);
+        }
+        let mut all = match of_base {
+            Some(all) => all,
+            None => {
+                let old = Pins::read(&app.opened.root)?;
+                let new = Pins::without_base(old.as_ref(), app.survey.base.0.as_str());
+                Self { first_for: None, ..Self::new(app, old.as_ref(), &new, platform, false) }
+            }
+        };
+        for NewlyResolved { language, target, set } in resolved {
+            all.pins.resolved.entry(language.to_owned()).or_default().insert(target, set);
+        }
+        Ok(Some(all))
     }
 
     /// What people should know of them.
@@ -52,6 +79,7 @@ impl NewPins {
 
     fn pinned(&self) -> Vec<String> {
         let file = pins::FILE_NAME;
+        let moved = self.pins.moved(self.old.as_ref(), &self.platform);
         vec![match (&self.path, &self.other) {
             (None, _) => format!("what is taken from outside is not pinned: this source can keep no {file}"),
             (Some(_), _) if self.first => format!("pinned in {file}, which should be committed"),
@@ -59,8 +87,8 @@ impl NewPins {
             (Some(_), None) if self.first_for.is_some() => {
                 format!("pinned for {} in {file}", self.first_for.as_deref().unwrap_or_default())
             }
-            (Some(_), None) if self.moved.is_empty() => format!("nothing to move in {file}"),
-            (Some(_), None) => return self.moved.iter().map(|m| format!("moved in {file}: {m}")).collect(),
+            (Some(_), None) if moved.is_empty() => format!("nothing to move in {file}"),
+            (Some(_), None) => return moved.iter().map(|m| format!("moved in {file}: {m}")).collect(),
         }]
     }
 
@@ -68,7 +96,7 @@ impl NewPins {
     pub fn write(&self) -> Result<()> {
         let Some(path) = &self.path else { return Ok(()) };
         let fresh = path.with_file_name(pins::FRESH_NAME);
-        std::fs::write(&fresh, &self.text).facts(&fresh)?;
+        std::fs::write(&fresh, self.pins.text()).facts(&fresh)?;
         std::fs::rename(&fresh, path).facts(path)
     }
 }

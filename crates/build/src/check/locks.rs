@@ -2,6 +2,7 @@
 
 use super::{Found, Subject, breaks, doubt};
 use crate::error::{BuildError, Place, Result};
+use crate::pins::Pins;
 
 /// Manifest, lockfile, and how to make it, by buildpack.
 const LOCKS: [(&str, &str, &str, &str); 3] = [
@@ -30,19 +31,22 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
         if let Some(place) =
             finding.evidence.iter().find(|e| e.tells == "a build will refuse it").filter(|_| unlocked)
         {
-            let what = format!("the packages are not locked: {}", place.value);
-            found.push(breaks(
-                place.place.clone(),
-                what,
-                "give exact versions with their hashes in requirements.txt",
-            ));
-        } else if unlocked {
-            let what =
-                "packages are declared, and there is no requirements.txt with exact versions and hashes";
-            found.push(breaks(Place::new("pyproject.toml", None), what, "write and commit it"));
+            let what = format!("the packages cannot be read: {}", place.value);
+            found.push(breaks(place.place.clone(), what, "say what is needed in another way"));
+        } else if unlocked && !is_resolved(subject, "python")? {
+            let manifest = finding.evidence.first().map_or("pyproject.toml", |e| e.place.file.as_str());
+            let what = "packages are declared without exact versions and hashes";
+            let advice = "a build resolves them and keeps them in shtetl.lock: commit that, or a lockfile";
+            found.push(doubt(Place::new(manifest, None), what, advice));
         }
     }
     Ok(found)
+}
+
+/// Whether `shtetl.lock` says the packages of a language.
+fn is_resolved(subject: &Subject<'_>, language: &str) -> Result<bool> {
+    let pins = Pins::read(subject.tree.root())?;
+    Ok(pins.is_some_and(|pins| pins.resolved.contains_key(language)))
 }
 
 fn declares_for_php(subject: &Subject<'_>) -> Result<bool> {

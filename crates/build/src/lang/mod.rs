@@ -8,6 +8,7 @@ pub mod node;
 pub mod pages;
 mod php;
 pub mod python;
+mod resolving;
 mod ruby;
 mod support;
 
@@ -17,6 +18,7 @@ use crate::error::Result;
 use crate::source::SourceTree;
 use crate::survey::Finding;
 use crate::worklist::{RuntimeInUse, Step};
+pub use resolving::{NewlyResolved, Resolving};
 use std::sync::Arc;
 
 /// A buildpack: recognises a language and contributes to the build.
@@ -50,6 +52,8 @@ pub struct Context<'a> {
     pub has_build_command: bool,
     /// The runtime that the base provides.
     pub runtime: &'a RuntimeInUse,
+    /// How packages are resolved that no file locks.
+    pub resolving: &'a Resolving<'a>,
 }
 
 /// What one buildpack adds to a build.
@@ -63,6 +67,8 @@ pub struct Contribution {
     pub env: Vec<(&'static str, String)>,
     /// What people should know.
     pub notes: Vec<String>,
+    /// Packages that were resolved, and are to be pinned.
+    pub resolved: Option<NewlyResolved>,
 }
 
 /// Every buildpack, in the order in which they look at a source.

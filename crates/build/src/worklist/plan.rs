@@ -7,7 +7,7 @@ use crate::base::{Base, Provided};
 use crate::bases::NewPins;
 use crate::config::AppConfig;
 use crate::error::{BuildError, PathFacts, Result};
-use crate::lang::{self, Context};
+use crate::lang::{self, Context, NewlyResolved, Resolving};
 use crate::source::{SourceTree, TreeDigests, TreeKind};
 use crate::survey::{Claim, Finding, RuntimeWish, Survey, options_of};
 use crate::worklist::PackageFact;
@@ -51,6 +51,8 @@ pub struct Worklist {
     pub env: BTreeMap<String, String>,
     /// Things that people should know.
     pub notes: Vec<String>,
+    /// Packages that were resolved for this build, and are to be pinned.
+    pub resolved: Vec<NewlyResolved>,
     /// Pins to be written when the build begins.
     pub new_pins: Option<NewPins>,
 }
@@ -65,6 +67,8 @@ pub struct Sources<'a> {
     pub config: &'a AppConfig,
     /// Where packages come from.
     pub addresses: &'a Addresses,
+    /// How packages are resolved that no file locks.
+    pub resolving: &'a Resolving<'a>,
 }
 
 /// Plans the build of a surveyed source, but for the packing of its files ([`Worklist::pack`]).
@@ -81,6 +85,7 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
         tools: Vec::new(),
         env: BTreeMap::new(),
         notes: Vec::new(),
+        resolved: Vec::new(),
         new_pins: None,
     };
     list.notes.extend(source_notes(survey));
@@ -142,6 +147,7 @@ fn contribute(
         platform: &list.form.platform,
         has_build_command: sources.config.build.is_some(),
         runtime: &provided.runtime,
+        resolving: sources.resolving,
     };
     let mut contribution = buildpack.contribute(&context)?;
     if wish.for_build {
@@ -156,6 +162,7 @@ fn contribute(
     }
     list.steps.extend(contribution.steps);
     list.notes.extend(contribution.notes);
+    list.resolved.extend(contribution.resolved);
     list.env.extend(contribution.env.into_iter().map(|(k, v)| (k.to_owned(), v)));
     Ok(contribution.path)
 }

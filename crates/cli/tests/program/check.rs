@@ -186,7 +186,7 @@ const CASES: &[Case<'_>] = &[
         &[START, ("server.js", "")],
     ),
     (
-        "lock-missing!",
+        "lock-missing",
         &[("requirements.txt", "quayside>=1\n"), ("app.py", "if __name__ == \"__main__\":\n")],
         &[
             ("requirements.txt", "quayside==1 --hash=sha256:00\n"),

@@ -3,9 +3,10 @@
 use crate::address::Address;
 use crate::error::{RemoteError, Result};
 use crate::fetch::Fetcher;
-use crate::integrity::Integrity;
 use serde::Deserialize;
+use serde::de::IgnoredAny;
 use std::collections::BTreeMap;
+use std::path::PathBuf;
 
 const ACCEPT: &str =
     "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1";
@@ -21,6 +22,10 @@ pub struct File {
     pub hashes: BTreeMap<String, String>,
     /// Why it was withdrawn, if it was (PEP 592); the reason may be empty.
     pub yanked: Option<String>,
+    /// The versions of Python that it is for, as a version specifier.
+    pub python: Option<String>,
+    /// Whether its metadata can be had without it (PEP 658, PEP 714).
+    pub metadata: bool,
 }
 
 /// A project's name in canonical form (PEP 503: lower case, runs of `-_.` become one dash).
@@ -53,11 +58,13 @@ pub fn files(fetcher: &Fetcher, index: &Address, project: &str) -> Result<Vec<Fi
     }
 }
 
-/// Gets a file and checks it against the lock.
-pub fn fetch(fetcher: &Fetcher, file: &File, integrity: &Integrity) -> Result<Vec<u8>> {
-    let bytes = fetcher.get(&file.address, "*/*")?;
-    integrity.check(&file.address.to_string(), &bytes)?;
-    Ok(bytes)
+/// The core metadata of a wheel, which the index keeps beside it.
+pub fn metadata(fetcher: &Fetcher, file: &File) -> Result<String> {
+    let address = match &file.address {
+        Address::Folder(path) => Address::Folder(PathBuf::from(format!("{}.metadata", path.display()))),
+        Address::Url(url) => Address::Url(format!("{url}.metadata")),
+    };
+    Ok(String::from_utf8_lossy(&fetcher.get(&address, "*/*")?).into_owned())
 }
 
 fn parse_document(page: &Address, text: &str) -> serde_json::Result<Vec<File>> {
@@ -73,6 +80,19 @@ fn parse_document(page: &Address, text: &str) -> serde_json::Result<Vec<File>> {
         hashes: BTreeMap<String, String>,
         #[serde(default)]
         yanked: Yanked,
+        #[serde(default, rename = "requires-python")]
+        python: Option<String>,
+        #[serde(default, rename = "core-metadata")]
+        core_metadata: Option<Apart>,
+        #[serde(default, rename = "dist-info-metadata")]
+        dist_info_metadata: Option<Apart>,
+    }
+    /// `true`, `false` or the hashes of the metadata.
+    #[derive(Deserialize)]
+    #[serde(untagged)]
+    enum Apart {
+        Plain(bool),
+        Hashes(IgnoredAny),
     }
     /// `true`, `false` or the reason (PEP 691).
     #[derive(Deserialize)]
@@ -94,7 +114,12 @@ fn parse_document(page: &Address, text: &str) -> serde_json::Result<Vec<File>> {
     let document: Document = serde_json::from_str(text)?;
     let file = |f: Listed| {
         let (address, yanked) = (page.follow(&f.url)?, reason(f.yanked));
-        Some(File { address, name: f.filename, hashes: f.hashes, yanked })
+        let metadata = match f.core_metadata.or(f.dist_info_metadata) {
+            Some(Apart::Plain(there)) => there,
+            Some(Apart::Hashes(IgnoredAny)) => true,
+            None => false,
+        };
+        Some(File { address, name: f.filename, hashes: f.hashes, yanked, python: f.python, metadata })
     };
     Ok(document.files.into_iter().filter_map(file).collect())
 }
@@ -112,7 +137,10 @@ fn parse_page(page: &Address, text: &str) -> Vec<File> {
         };
         if let Some(address) = page.follow(&link) {
             let yanked = attribute(attributes, "data-yanked");
-            files.push(File { name, address, hashes, yanked });
+            let python = attribute(attributes, "data-requires-python");
+            let apart = ["data-core-metadata", "data-dist-info-metadata"];
+            let metadata = apart.iter().any(|name| attribute(attributes, name).is_some());
+            files.push(File { name, address, hashes, yanked, python, metadata });
         }
     }
     files
@@ -143,7 +171,8 @@ mod tests {
         let html = r#"<!DOCTYPE html><body><a href="fog_horn-1.0-py3-none-any.whl#sha256=ab"
             data-requires-python="&gt;=3.9" data-yanked="leaks">fog_horn-1.0-py3-none-any.whl</a><br/></body>"#;
         let json = r#"{"meta":{"api-version":"1.1"},"files":[{"filename":"fog_horn-1.0-py3-none-any.whl",
-            "url":"fog_horn-1.0-py3-none-any.whl","hashes":{"sha256":"ab"},"yanked":"leaks","size":3}]}"#;
+            "url":"fog_horn-1.0-py3-none-any.whl","hashes":{"sha256":"ab"},"yanked":"leaks","size":3,
+            "requires-python":">=3.9"}]}"#;
         let from_page = parse_page(&page, html);
         assert_eq!(from_page, parse_document(&page, json).unwrap());
         assert_eq!(

@@ -285,7 +285,12 @@ impl PackageTree {
         }
         let in_path = path.rsplit("node_modules/").next().unwrap_or(path);
         let name = entry.name.clone().unwrap_or_else(|| in_path.to_owned());
-        let commands = entry.bin.values().map(|file| check_inside(file.trim_start_matches("./")));
+        // A linked folder's commands are those of its own manifest.
+        let bin = match &entry.origin {
+            Origin::Link(to) => self.packages.get(to).map_or(&entry.bin, |folder| &folder.bin),
+            _ => &entry.bin,
+        };
+        let commands = bin.values().map(|file| check_inside(file.trim_start_matches("./")));
         let linked = match &entry.origin {
             Origin::Link(to) | Origin::Archive(to) => check_inside(to),
             _ => Ok(()),
@@ -301,7 +306,7 @@ impl PackageTree {
             version,
             origin: entry.origin.clone(),
             integrity: entry.integrity.clone(),
-            bin: entry.bin.clone(),
+            bin: bin.clone(),
             licence: entry.licence.clone(),
             deprecated: entry.deprecated.clone(),
             has_install_script: entry.has_install_script,

@@ -1,27 +1,40 @@
-//! Python: pinned and hashed requirements, installed as wheels into a virtual environment (PEP 405).
+//! Python: packages from lockfiles, from requirements with hashes, or resolved; installed as wheels into a
+//! virtual environment (PEP 405).
 
+mod index;
 mod install;
+mod lock;
+mod locked;
 mod requirements;
+mod resolve;
+mod target;
 mod wheel;
 
+use super::resolving;
 use super::{Buildpack, Context, Contribution, frameworks};
 use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
+use crate::pins::ResolvedPackage;
+use crate::pipeline::own_platform;
 use crate::source::SourceTree;
 use crate::survey::{
     Claim, Evidence, Finding, LockFound, ProcessKind, ProcessType, RuntimeWish, configured_constraint,
     first_present,
 };
-use crate::worklist::{Role, Step};
-use install::PythonPackages;
+use index::Index;
+use install::Environment;
+use locked::LockedPackage;
 use pep440_rs::{Version, VersionSpecifiers};
-use requirements::Requirements;
-use std::collections::BTreeSet;
+use requirements::Asked;
+use std::collections::{BTreeMap, BTreeSet};
 use std::str::FromStr;
+use target::Target;
 
 const REQUIREMENTS: &str = "requirements.txt";
 const PROJECT: &str = "pyproject.toml";
 const VERSION_FILE: &str = ".python-version";
+/// The version that is taken for granted before one is chosen.
+const USUAL: &str = "3.13";
 /// Files that start an app when nothing says how.
 const ENTRY_FILES: [&str; 2] = ["app.py", "main.py"];
 
@@ -86,26 +99,61 @@ impl Buildpack for Python {
             env: vec![("PYTHONUNBUFFERED", "1".to_owned()), ("PYTHONDONTWRITEBYTECODE", "1".to_owned())],
             ..Contribution::default()
         };
-        let Some(text) = context.tree.read(REQUIREMENTS)? else {
-            return match context.tree.read(PROJECT)? {
-                Some(project) if declares_dependencies(&project) => Err(BuildError::NotLocked {
-                    manifest: PROJECT.to_owned(),
-                    lockfile: REQUIREMENTS,
-                    how: "write the exact versions with their hashes to requirements.txt and commit it",
-                }),
-                _ => Ok(contribution),
-            };
-        };
-        let requirements = Requirements::parse(REQUIREMENTS, &text)?;
-        if requirements.packages.is_empty() {
+        let target = Target::new(&context.runtime.version, context.platform, &context.runtime.origin)?;
+        let (lockfile, packages) = packages(context, &target, &mut contribution)?;
+        if packages.is_empty() {
             return Ok(contribution);
         }
-        let named = requirements.index.map(|index| remote::Address::parse(&index, context.tree.root()));
-        let addresses = context.addresses.clone();
-        let work = PythonPackages::new(requirements.packages, named, addresses, context.runtime);
+        let environment =
+            Environment::new(target, context.tree, context.addresses, lockfile, context.runtime);
         contribution.path.insert(0, format!("/{}/bin", install::ENVIRONMENT));
-        contribution.steps.push(Step::new("python packages", Role::Dependencies, work.inputs(), work));
+        contribution.steps = install::steps(packages, &environment);
         Ok(contribution)
+    }
+}
+
+/// The packages of the app, and the file that says them: a lockfile, requirements that are as good as one, or
+/// what was resolved.
+fn packages(
+    context: &Context<'_>,
+    target: &Target,
+    contribution: &mut Contribution,
+) -> Result<(&'static str, Vec<LockedPackage>)> {
+    if let Some(kind) = lock::present(context.tree) {
+        return Ok((kind.file, kind.packages(context.tree, target)?));
+    }
+    let Some((file, asked)) = asked(context.tree)? else { return Ok((REQUIREMENTS, Vec::new())) };
+    if let Some(packages) = asked.pinned(target)? {
+        return Ok((file, packages));
+    }
+    let names = |known: &[ResolvedPackage]| -> BTreeMap<String, Version> {
+        known.iter().filter_map(|p| Some((p.name.clone(), Version::from_str(&p.version).ok()?))).collect()
+    };
+    let resolved =
+        context.resolving.packages(("python", &target.name()), &asked.digest(), |asking, known| {
+            let named = asked.index.iter().chain(&asked.further).cloned().collect();
+            let index = Index::new(asking, context.addresses, target, named, context.tree.root());
+            let packages = resolve::resolve(&asked, target, &index, &names(known))?;
+            Ok(packages.iter().map(LockedPackage::to_pin).collect())
+        })?;
+    let Some((packages, new)) = resolved else { return Ok((file, Vec::new())) };
+    if new.is_some() {
+        let how = "with hashes, from any tool that locks";
+        contribution.notes.push(resolving::advice(file, "lockfile", how));
+    }
+    contribution.resolved = new;
+    let index = asked.index.clone();
+    Ok((file, packages.iter().filter_map(|pin| LockedPackage::of_pin(pin, index.clone())).collect()))
+}
+
+/// What the app asks for, and the file that says so.
+fn asked(tree: &SourceTree) -> Result<Option<(&'static str, Asked)>> {
+    if tree.has(REQUIREMENTS) {
+        return Ok(Some((REQUIREMENTS, Asked::of_file(tree, REQUIREMENTS)?)));
+    }
+    match tree.read(PROJECT)? {
+        Some(project) => Ok(Some((PROJECT, Asked::of_project(&project)?))),
+        None => Ok(None),
     }
 }
 
@@ -128,31 +176,42 @@ fn said_constraints(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
 /// The names of the declared packages; tells of the lock, too, or why it cannot be used.
 fn survey_packages(tree: &SourceTree, finding: &mut Finding) -> Result<BTreeSet<String>> {
     let mut names = BTreeSet::new();
-    if let Some(text) = tree.read(REQUIREMENTS)? {
-        names.extend(requirements::names(&text));
-        let place = Place::new(REQUIREMENTS, None);
-        match Requirements::parse(REQUIREMENTS, &text) {
-            Ok(locked) => {
-                let packages = locked.packages.len();
-                finding.evidence.push(Evidence::speaks_for(
-                    place,
-                    format!("{packages} packages"),
-                    "exact versions",
-                ));
-                finding.lock = Some(LockFound { file: REQUIREMENTS.to_owned(), packages, development: 0 });
-            }
-            Err(BuildError::Unsupported { place, what, .. }) => {
-                finding.evidence.push(Evidence::against(place, what, "a build will refuse it"));
-            }
-            Err(error) => {
-                finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"))
-            }
+    match asked(tree) {
+        Ok(Some((_, asked))) => names.extend(asked.names()),
+        Ok(None) => {}
+        Err(error) => {
+            let place = match &error {
+                BuildError::Unsupported { place, .. } | BuildError::Malformed { place, .. } => place.clone(),
+                _ => Place::new(REQUIREMENTS, None),
+            };
+            finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"));
         }
     }
-    if let Some(text) = tree.read(PROJECT)? {
-        let project = parse_project(&text)?;
-        let declared = project.get("project").and_then(|p| p.get("dependencies")).and_then(|d| d.as_array());
-        names.extend(declared.into_iter().flatten().filter_map(|d| requirements::name(d.as_str()?)));
+    if let (true, Some(project)) = (tree.has(REQUIREMENTS), tree.read(PROJECT)?) {
+        names.extend(Asked::of_project(&project)?.names());
+    }
+    // Which version it will be is not known yet; what is locked hardly depends on it.
+    let target = Target::new(USUAL, &own_platform(), "")?;
+    let locked = match lock::present(tree) {
+        Some(kind) => Some((kind.file, kind.packages(tree, &target))),
+        None => match asked(tree) {
+            Ok(Some((file, asked))) => asked.pinned(&target).transpose().map(|packages| (file, packages)),
+            _ => None,
+        },
+    };
+    match locked {
+        Some((file, Ok(locked))) => {
+            let (packages, place) = (locked.len(), Place::new(file, None));
+            let counts = format!("{packages} packages");
+            finding.evidence.push(Evidence::speaks_for(place, counts, "exact versions"));
+            finding.lock = Some(LockFound { file: file.to_owned(), packages, development: 0 });
+            names.extend(locked.into_iter().map(|package| package.name));
+        }
+        Some((file, Err(error))) => {
+            let place = Place::new(file, None);
+            finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"));
+        }
+        None => {}
     }
     Ok(names)
 }
@@ -162,12 +221,6 @@ fn parse_project(text: &str) -> Result<toml::Table> {
         place: Place::new(PROJECT, None),
         detail: e.message().to_owned(),
     })
-}
-
-fn declares_dependencies(project: &str) -> bool {
-    let dependencies =
-        parse_project(project).ok().and_then(|p| p.get("project")?.get("dependencies").cloned());
-    dependencies.is_some_and(|d| d.as_array().is_some_and(|a| !a.is_empty()))
 }
 
 /// A script with a telling name that runs when it is executed.

@@ -1,95 +1,209 @@
-//! `requirements.txt` with exact versions and hashes, as pip's hash-checking mode wants it.
+//! What an app asks for: `requirements.txt` with the files that it names, or `pyproject.toml`.
 
+use super::locked::{LockedPackage, Origin};
+use super::target::Target;
 use crate::error::{BuildError, Place, Result};
-use pep440_rs::Version;
+use crate::source::SourceTree;
+use content::digest::Sha256;
+use pep440_rs::{Operator, Version};
+use pep508_rs::{Requirement, VerbatimUrl, VersionOrUrl};
 use remote::{Integrity, packages::pypi};
 use std::str::FromStr;
 
-/// A parsed file.
-#[derive(Debug)]
-pub(super) struct Requirements {
-    /// In the order of their names.
-    pub(super) packages: Vec<LockedPackage>,
+/// A requirement as PEP 508 writes it.
+pub(super) type Need = Requirement<VerbatimUrl>;
+
+/// Everything that is asked for, and how.
+#[derive(Debug, Default)]
+pub(super) struct Asked {
+    pub(super) wanted: Vec<Wanted>,
+    /// Narrow down what is chosen, and ask for nothing.
+    pub(super) constraints: Vec<Wanted>,
     /// The index that the file names.
     pub(super) index: Option<String>,
+    /// Further indexes, asked when the first does not have a package.
+    pub(super) further: Vec<String>,
+    /// Whether versions before a release will do.
+    pub(super) early: bool,
 }
 
-/// One pinned package.
-#[derive(Debug, Clone)]
-pub(super) struct LockedPackage {
-    /// Canonical name.
-    pub(super) name: String,
-    pub(super) version: Version,
-    pub(super) integrity: Integrity,
+/// One requirement.
+#[derive(Debug)]
+pub(super) struct Wanted {
+    pub(super) need: Need,
+    pub(super) hashes: Vec<String>,
+    pub(super) place: Place,
 }
 
-const PIN_ADVICE: &str = "pin it with == and give its --hash=sha256:… ";
+/// Files that name each other deeper than this name each other in a circle.
+const DEEPEST: usize = 16;
 
-impl Requirements {
-    pub(super) fn parse(file: &str, text: &str) -> Result<Self> {
-        let mut found = Self { packages: Vec::new(), index: None };
-        for (line, number) in logical_lines(text) {
-            found.take(&line, &Place::new(file, u32::try_from(number).ok()))?;
-        }
-        found.packages.sort_by(|a, b| a.name.cmp(&b.name));
-        let twice = found.packages.windows(2).find(|w| w[0].name == w[1].name);
-        if let Some(pair) = twice {
-            let detail = format!("{} is listed twice", pair[0].name);
-            return Err(BuildError::Malformed { place: Place::new(file, None), detail });
-        }
-        Ok(found)
+impl Asked {
+    /// Reads the requirements in `file` of the source, and the files that it names.
+    pub(super) fn of_file(tree: &SourceTree, file: &str) -> Result<Self> {
+        let mut asked = Self::default();
+        asked.read(tree, file, &Place::new(file, None), false, 0)?;
+        Ok(asked)
     }
 
-    fn take(&mut self, line: &str, place: &Place) -> Result<()> {
-        let unsupported =
-            |what: String, instead| BuildError::Unsupported { place: place.clone(), what, instead };
-        if let Some(option) = line.strip_prefix('-') {
-            let (name, value) = option.split_once([' ', '=']).unwrap_or((option, ""));
-            match name {
-                "-require-hashes" | "-no-binary" | "-only-binary" | "-prefer-binary" => {}
-                "i" | "-index-url" => self.index = Some(value.trim().to_owned()),
-                _ => {
-                    let word = line.split_whitespace().next().unwrap_or(line);
-                    return Err(unsupported(format!("the option {word}"), "list the packages in this file"));
-                }
+    /// What `[project]` of `pyproject.toml` asks for.
+    pub(super) fn of_project(text: &str) -> Result<Self> {
+        let file = super::PROJECT;
+        let document = super::parse_project(text)?;
+        let declared = document.get("project").and_then(|p| p.get("dependencies")).and_then(|d| d.as_array());
+        let mut asked = Self::default();
+        for line in declared.into_iter().flatten().filter_map(|d| d.as_str()) {
+            let place = Place::find(file, text, line);
+            asked.wanted.push(Wanted { need: need(line, &place)?, hashes: Vec::new(), place });
+        }
+        Ok(asked)
+    }
+
+    fn read(&mut self, tree: &SourceTree, file: &str, by: &Place, limits: bool, depth: usize) -> Result<()> {
+        let malformed = |detail: String| BuildError::Malformed { place: by.clone(), detail };
+        if depth > DEEPEST {
+            return Err(malformed(format!("{file} names itself")));
+        }
+        let text = tree.read(file)?.ok_or_else(|| malformed(format!("{file} is not in the source")))?;
+        let folder = file.rsplit_once('/').map_or("", |(folder, _)| folder);
+        for (line, number) in logical_lines(&text) {
+            let place = Place::new(file, u32::try_from(number).ok());
+            match line.strip_prefix('-') {
+                Some(option) => self.option(tree, (option, folder), &place, limits, depth)?,
+                None => self.line(tree, &line, place, limits)?,
             }
-            return Ok(());
         }
-        let words = line.split_whitespace();
-        let requirement: String = words.clone().take_while(|w| !w.starts_with("--")).collect();
-        if requirement.contains("://") || requirement.contains('@') {
-            return Err(unsupported(format!("the direct reference {requirement}"), "use a released version"));
-        }
-        if requirement.contains(';') {
-            return Err(unsupported(
-                format!("the marker of {requirement}"),
-                "lock for one platform, without markers",
-            ));
-        }
-        let Some((name, version)) = requirement.split_once("==") else {
-            return Err(unsupported(format!("{requirement} without an exact version"), PIN_ADVICE));
-        };
-        let name = name.split('[').next().unwrap_or(name);
-        let version = Version::from_str(version)
-            .map_err(|e| BuildError::Malformed { place: place.clone(), detail: e.to_string() })?;
-        let hashes = words.filter_map(|w| w.strip_prefix("--hash="));
-        let integrity = Integrity::any_of(hashes)
-            .ok_or_else(|| unsupported(format!("{requirement} without a hash"), PIN_ADVICE))?;
-        self.packages.push(LockedPackage { name: pypi::canonical_name(name), version, integrity });
         Ok(())
     }
+
+    fn option(
+        &mut self,
+        tree: &SourceTree,
+        (option, folder): (&str, &str),
+        place: &Place,
+        limits: bool,
+        depth: usize,
+    ) -> Result<()> {
+        let end = option.find([' ', '=']).unwrap_or(option.len());
+        let (name, value) = (&option[..end], option[end..].trim_start_matches([' ', '=']).trim());
+        // The short form may stand right before its value.
+        let (name, value) = match name.chars().next() {
+            Some(short @ ('r' | 'c' | 'i' | 'e')) if !name.starts_with('-') && name.len() > 1 => {
+                (&name[..short.len_utf8()], &option[short.len_utf8()..])
+            }
+            _ => (name, value),
+        };
+        let beside =
+            || if folder.is_empty() { value.to_owned() } else { plain(&format!("{folder}/{value}")) };
+        match name {
+            "r" | "-requirement" => self.read(tree, &beside(), place, limits, depth + 1)?,
+            "c" | "-constraint" => self.read(tree, &beside(), place, true, depth + 1)?,
+            "i" | "-index-url" => self.index = Some(value.to_owned()),
+            "-extra-index-url" => self.further.push(value.to_owned()),
+            "-pre" => self.early = true,
+            "-require-hashes" | "-no-binary" | "-only-binary" | "-prefer-binary" | "-trusted-host" => {}
+            "e" | "-editable" => self.line(tree, value, place.clone(), limits)?,
+            _ => {
+                let what = format!("the option -{name}");
+                let instead = "name the packages and the index that they come from";
+                return Err(BuildError::Unsupported { place: place.clone(), what, instead });
+            }
+        }
+        Ok(())
+    }
+
+    fn line(&mut self, tree: &SourceTree, line: &str, place: Place, limits: bool) -> Result<()> {
+        let words: Vec<&str> = line.split_whitespace().collect();
+        let end = words.iter().position(|w| w.starts_with("--")).unwrap_or(words.len());
+        let requirement = words[..end].join(" ");
+        // The app itself: its files are in the image, what it needs is in its own manifest.
+        if matches!(requirement.as_str(), "." | "./") {
+            let project = tree.read(super::PROJECT)?.unwrap_or_default();
+            self.wanted.extend(Self::of_project(&project)?.wanted);
+            return Ok(());
+        }
+        if requirement.starts_with(['.', '/']) || requirement.starts_with("git+") {
+            let what = format!("{requirement}, which is no released package,");
+            let instead = "use a released version, or one from an index of your own";
+            return Err(BuildError::Unsupported { place, what, instead });
+        }
+        let need = need(&requirement, &place)?;
+        let hashes =
+            words[end..].iter().filter_map(|w| w.strip_prefix("--hash=")).map(str::to_owned).collect();
+        let wanted = Wanted { need, hashes, place };
+        if limits {
+            self.constraints.push(wanted)
+        } else {
+            self.wanted.push(wanted)
+        }
+        Ok(())
+    }
+
+    /// The packages for `target`, if every one of them has an exact version and a hash; then nothing has to
+    /// be resolved.
+    pub(super) fn pinned(&self, target: &Target) -> Result<Option<Vec<LockedPackage>>> {
+        let here = self.wanted.iter().filter(|w| target.holds(&w.need.marker, &[]));
+        let mut packages: Vec<(LockedPackage, &Place)> = Vec::new();
+        for wanted in here {
+            let Some(integrity) = Integrity::any_of(wanted.hashes.iter().map(String::as_str)) else {
+                return Ok(None);
+            };
+            let name = pypi::canonical_name(wanted.need.name.as_ref());
+            let (version, origin) = match (&wanted.need.version_or_url, wanted.exact()) {
+                (_, Some(version)) => (version, Origin::Index(self.index.clone())),
+                (Some(VersionOrUrl::Url(url)), _) => {
+                    let url = url.to_string();
+                    let file = url.split(['#', '?']).next().unwrap_or_default().rsplit('/').next();
+                    let Some(version) = file.and_then(super::wheel::version_of) else { return Ok(None) };
+                    (version, Origin::Url(url))
+                }
+                _ => return Ok(None),
+            };
+            packages
+                .push((LockedPackage { name, version, integrity, origin, files: Vec::new() }, &wanted.place));
+        }
+        packages.sort_by(|(a, _), (b, _)| a.name.cmp(&b.name));
+        if let Some(pair) = packages.windows(2).find(|pair| pair[0].0.name == pair[1].0.name) {
+            let detail = format!("{} is listed twice", pair[0].0.name);
+            return Err(BuildError::Malformed { place: pair[1].1.clone(), detail });
+        }
+        Ok(Some(packages.into_iter().map(|(package, _)| package).collect()))
+    }
+
+    /// Stands for all that is asked for.
+    pub(super) fn digest(&self) -> String {
+        let lines = |all: &[Wanted]| -> String { all.iter().map(|w| format!("{}\n", w.need)).collect() };
+        let text = format!("{}-\n{}-\n{}", lines(&self.wanted), lines(&self.constraints), self.early);
+        Sha256::of(text.as_bytes()).hex()
+    }
+
+    /// The canonical names of everything that is asked for.
+    pub(super) fn names(&self) -> impl Iterator<Item = String> {
+        self.wanted.iter().map(|w| pypi::canonical_name(w.need.name.as_ref()))
+    }
 }
 
-/// The canonical names of the packages that a file lists, pinned or not.
-pub(super) fn names(text: &str) -> Vec<String> {
-    logical_lines(text).iter().filter_map(|(line, _)| name(line)).collect()
+impl Wanted {
+    /// The version, if only one will do.
+    pub(super) fn exact(&self) -> Option<Version> {
+        let Some(VersionOrUrl::VersionSpecifier(specifiers)) = &self.need.version_or_url else { return None };
+        let [one] = &specifiers[..] else { return None };
+        matches!(one.operator(), Operator::Equal | Operator::ExactEqual).then(|| one.version().clone())
+    }
 }
 
-/// The canonical name that a requirement begins with.
-pub(super) fn name(requirement: &str) -> Option<String> {
-    let end = requirement.find(|c: char| !(c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.')));
-    let name = &requirement[..end.unwrap_or(requirement.len())];
-    name.starts_with(|c: char| c.is_ascii_alphanumeric()).then(|| pypi::canonical_name(name))
+/// Reads one requirement.
+pub(super) fn need(text: &str, place: &Place) -> Result<Need> {
+    // pip takes a bare URL's name from its file; everybody else has to be told it.
+    Need::from_str(text).map_err(|error| BuildError::Malformed {
+        place: place.clone(),
+        detail: format!("{text:?} is no requirement: {}", error.message),
+    })
+}
+
+/// A path without steps back.
+fn plain(path: &str) -> String {
+    remote::without_steps_back(std::path::Path::new(path)).display().to_string()
 }
 
 /// Lines without comments, those that end in a backslash joined, each with its first number (from 1).
@@ -112,41 +226,4 @@ fn logical_lines(text: &str) -> Vec<(String, usize)> {
     }
     lines.extend(open);
     lines.into_iter().map(|(l, n)| (l.trim().to_owned(), n)).filter(|(l, _)| !l.is_empty()).collect()
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn pinned_and_hashed_lines_are_read() {
-        let text = "# made by hand\n--require-hashes\nFog_Horn[loud]==1.0 \\\n    --hash=sha256:00 \\\n    --hash=sha256:01\n\nquay==2.1.0 --hash=sha256:02  # server\n";
-        let found = Requirements::parse("requirements.txt", text).unwrap();
-        let packages: Vec<_> = found
-            .packages
-            .iter()
-            .map(|p| format!("{} {} {}", p.name, p.version, p.integrity.canonical()))
-            .collect();
-        assert_eq!(packages, ["fog-horn 1.0 sha256:00 sha256:01", "quay 2.1.0 sha256:02"]);
-    }
-
-    #[test]
-    fn what_is_not_handled_is_refused_at_its_line() {
-        for (line, what) in [
-            ("fog>=1", "without an exact version"),
-            ("fog==1", "without a hash"),
-            ("fog==1; python_version<'3' --hash=sha256:00", "marker"),
-            ("fog @ https://mirror.example/fog.whl", "direct reference"),
-            ("-r other.txt", "option -r"),
-            ("-e .", "option -e"),
-        ] {
-            match Requirements::parse("requirements.txt", &format!("\n{line}\n")) {
-                Err(BuildError::Unsupported { what: found, place, .. }) => {
-                    assert!(found.contains(what), "{found}");
-                    assert_eq!(place.line, Some(2));
-                }
-                other => panic!("{line} was not refused: {other:?}"),
-            }
-        }
-    }
 }

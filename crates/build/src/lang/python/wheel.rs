@@ -6,7 +6,7 @@ use content::digest::Sha256;
 use pep440_rs::Version;
 use remote::packages::pypi;
 use std::collections::BTreeMap;
-use std::io::{Cursor, Read};
+use std::io::{self, Read, Seek};
 use std::str::FromStr;
 
 /// What a wheel's file name says.
@@ -14,9 +14,9 @@ use std::str::FromStr;
 pub(super) struct WheelName {
     pub(super) project: String,
     pub(super) version: Version,
-    python: String,
-    abi: String,
-    platform: String,
+    pub(super) python: String,
+    pub(super) abi: String,
+    pub(super) platform: String,
 }
 
 impl WheelName {
@@ -34,11 +34,6 @@ impl WheelName {
             platform: tags[2].to_owned(),
         })
     }
-
-    /// Whether it is pure Python for Python 3; wheels with compiled parts come with a later version.
-    pub(super) fn is_pure(&self) -> bool {
-        self.python.split('.').any(|t| t.starts_with("py3")) && self.abi == "none" && self.platform == "any"
-    }
 }
 
 /// The version in the name of a wheel or of a source archive.
@@ -50,62 +45,125 @@ pub(super) fn version_of(file: &str) -> Option<Version> {
     Version::from_str(stem.rsplit_once('-')?.1).ok()
 }
 
-/// Files to be installed: path from the root of the environment, content, whether executable.
-pub(super) type Installed = BTreeMap<String, (Vec<u8>, bool)>;
+/// Where packages are put in an environment; paths from its root.
+pub(super) struct Scheme<'a> {
+    /// The folder of packages.
+    pub(super) site: &'a str,
+    /// Major and minor version of Python.
+    pub(super) series: &'a str,
+    /// The interpreter, as scripts name it.
+    pub(super) interpreter: &'a str,
+}
 
-/// What is read from a wheel besides its files.
-pub(super) struct Contents {
-    pub(super) files: Installed,
+/// A wheel that is about to be installed.
+pub(super) struct Layout {
+    /// By path from the root of the environment, in order.
+    files: BTreeMap<String, Installed>,
     pub(super) licence: Option<String>,
 }
 
-/// The largest unpacked wheel, in bytes.
-const LARGEST: u64 = 1 << 30;
-
-/// Lays out a wheel for an environment whose packages are in `site` and whose interpreter is
-/// `interpreter`; both as paths, `site` from the root of the environment.
-pub(super) fn lay_out(bytes: &[u8], site: &str, interpreter: &str) -> Result<Contents, String> {
-    let members = read_members(bytes)?;
-    let info = members
-        .keys()
-        .filter_map(|p| p.split_once('/').map(|(first, _)| first))
-        .find(|first| first.ends_with(".dist-info"))
-        .ok_or("no .dist-info folder")?
-        .to_owned();
-    let data = info.replace(".dist-info", ".data");
-    check_record(&members, &info)?;
-    let mut files = Installed::new();
-    for (path, content) in &members {
-        let (target, content, executable) = match path.strip_prefix(&format!("{data}/")) {
-            Some(inside) => data_file(inside, content, site, interpreter)?,
-            None => (format!("{site}/{path}"), content.clone(), false),
-        };
-        files.insert(target, (content, executable));
-    }
-    let entry_points = members.get(&format!("{info}/entry_points.txt"));
-    let entry_points =
-        String::from_utf8_lossy(entry_points.map(Vec::as_slice).unwrap_or_default()).into_owned();
-    for (name, target) in console_scripts(&entry_points) {
-        if name.contains('/') {
-            return Err(format!("the script name {name:?} is a path"));
-        }
-        files.insert(format!("bin/{name}"), (script(&target, interpreter)?.into_bytes(), true));
-    }
-    files.insert(format!("{site}/{info}/INSTALLER"), (b"shtetl\n".to_vec(), false));
-    let record = format!("{site}/{info}/RECORD");
-    files.remove(&record);
-    let lines = record_lines(&files, site, &record);
-    files.insert(record, (lines.into_bytes(), false));
-    let metadata = members.get(&format!("{info}/METADATA")).map(|m| String::from_utf8_lossy(m).into_owned());
-    Ok(Contents { files, licence: metadata.as_deref().and_then(licence) })
+/// One file to be installed.
+struct Installed {
+    content: Content,
+    executable: bool,
 }
 
-fn read_members(bytes: &[u8]) -> Result<BTreeMap<String, Vec<u8>>, String> {
-    let mut archive = zip::ZipArchive::new(Cursor::new(bytes)).map_err(|e| e.to_string())?;
+enum Content {
+    /// A member of the archive, by its number, with its size in bytes.
+    Member(usize, u64),
+    Made(Vec<u8>),
+}
+
+/// Unpacked wheels are no larger than this, in bytes.
+const LARGEST: u64 = 8 << 30;
+/// Members that are read as a whole are no larger than this, in bytes.
+const LARGEST_TEXT: u64 = 64 << 20;
+
+/// The archive of a wheel.
+pub(super) type Archive<R> = zip::ZipArchive<R>;
+
+impl Layout {
+    /// Lays out a wheel for an environment.
+    pub(super) fn of<R: Read + Seek>(archive: &mut Archive<R>, scheme: &Scheme<'_>) -> Result<Self, String> {
+        let members = members_of(archive)?;
+        let info = members
+            .keys()
+            .filter_map(|path| path.split_once('/').map(|(first, _)| first))
+            .find(|first| first.ends_with(".dist-info"))
+            .ok_or("no .dist-info folder")?
+            .to_owned();
+        let project = info.split('-').next().unwrap_or_default().to_owned();
+        let data = info.replace(".dist-info", ".data");
+        let mut read = |path: &str| -> Result<Option<String>, String> {
+            let Some(member) = members.get(&format!("{info}/{path}")) else { return Ok(None) };
+            Ok(Some(String::from_utf8_lossy(&read_member(archive, member.number)?).into_owned()))
+        };
+        let record = read("RECORD")?.ok_or("no RECORD")?;
+        let entry_points = read("entry_points.txt")?.unwrap_or_default();
+        let licence = read("METADATA")?.as_deref().and_then(licence);
+        let recorded: BTreeMap<String, (String, String)> = record.lines().filter_map(record_line).collect();
+        check_record(&members, &recorded, &info)?;
+        let mut files = BTreeMap::new();
+        let mut known = BTreeMap::new();
+        for (path, member) in &members {
+            let plain = Content::Member(member.number, member.size);
+            let (target, content, executable) = match path.strip_prefix(&format!("{data}/")) {
+                Some(inside) => data_file(archive, inside, member, (scheme, &project))?,
+                None => (format!("{}/{path}", scheme.site), plain, member.executable),
+            };
+            if let (Content::Member(..), Some(said)) = (&content, recorded.get(path)) {
+                known.insert(target.clone(), said.clone());
+            }
+            files.insert(target, Installed { content, executable });
+        }
+        for (name, target) in scripts(&entry_points) {
+            if name.contains('/') {
+                return Err(format!("the script name {name:?} is a path"));
+            }
+            let content = Content::Made(script(&target, scheme.interpreter)?.into_bytes());
+            files.insert(format!("bin/{name}"), Installed { content, executable: true });
+        }
+        let made = |text: String| Installed { content: Content::Made(text.into_bytes()), executable: false };
+        files.insert(format!("{}/{info}/INSTALLER", scheme.site), made("shtetl\n".to_owned()));
+        let record = format!("{}/{info}/RECORD", scheme.site);
+        files.remove(&record);
+        let lines = record_lines(&files, &known, scheme.site, &record);
+        files.insert(record, made(lines));
+        Ok(Self { files, licence })
+    }
+
+    /// Gives every file to `put`, in the order of their paths: path, size in bytes, whether it is
+    /// executable, content.
+    pub(super) fn each<R: Read + Seek>(
+        &self,
+        archive: &mut Archive<R>,
+        mut put: impl FnMut(&str, u64, bool, &mut dyn Read) -> io::Result<()>,
+    ) -> io::Result<()> {
+        for (path, Installed { content, executable }) in &self.files {
+            match content {
+                Content::Made(bytes) => put(path, bytes.len() as u64, *executable, &mut &bytes[..])?,
+                Content::Member(number, size) => {
+                    let mut member = archive.by_index(*number).map_err(io::Error::other)?;
+                    put(path, *size, *executable, &mut member)?;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// A file of the archive.
+struct Member {
+    number: usize,
+    size: u64,
+    executable: bool,
+}
+
+fn members_of<R: Read + Seek>(archive: &mut Archive<R>) -> Result<BTreeMap<String, Member>, String> {
     let mut members = BTreeMap::new();
     let mut room = LARGEST;
-    for index in 0..archive.len() {
-        let mut member = archive.by_index(index).map_err(|e| e.to_string())?;
+    for number in 0..archive.len() {
+        let member = archive.by_index(number).map_err(|e| e.to_string())?;
         if member.is_dir() {
             continue;
         }
@@ -116,37 +174,39 @@ fn read_members(bytes: &[u8]) -> Result<BTreeMap<String, Vec<u8>>, String> {
         {
             return Err(format!("the entry {name:?} leaves the package's folder"));
         }
-        let content = content::store::read_limited(&mut member.by_ref(), room).map_err(|e| e.to_string())?;
-        let content = content.ok_or("unpacks to more than 1 GiB")?;
-        room -= content.len() as u64;
-        if members.insert(name.clone(), content).is_some() {
+        room = room.checked_sub(member.size()).ok_or("unpacks to more than 8 GiB")?;
+        let executable = member.unix_mode().is_some_and(|mode| mode & 0o111 != 0);
+        if members.insert(name.clone(), Member { number, size: member.size(), executable }).is_some() {
             return Err(format!("the entry {name:?} is there twice"));
         }
     }
     Ok(members)
 }
 
-/// The files must be the ones that `RECORD` lists with their hashes (PyPA, "Recording installed projects").
-fn check_record(members: &BTreeMap<String, Vec<u8>>, info: &str) -> Result<(), String> {
-    let own = format!("{info}/RECORD");
-    let record = members.get(&own).ok_or("no RECORD")?;
-    let listed: BTreeMap<String, String> =
-        String::from_utf8_lossy(record).lines().filter_map(record_line).collect();
-    for (path, content) in members {
-        let signature = [".jws", ".p7s"].iter().any(|end| *path == format!("{own}{end}"));
-        if *path == own || signature {
-            continue;
-        }
-        let hash = listed.get(path).ok_or_else(|| format!("{path} is not in RECORD"))?;
-        if hash.starts_with("sha256=") && *hash != hash_of(content) {
-            return Err(format!("{path} has another hash than RECORD says"));
-        }
-    }
-    Ok(())
+fn read_member<R: Read + Seek>(archive: &mut Archive<R>, number: usize) -> Result<Vec<u8>, String> {
+    let mut member = archive.by_index(number).map_err(|e| e.to_string())?;
+    let content = content::store::read_limited(&mut member, LARGEST_TEXT).map_err(|e| e.to_string())?;
+    content.ok_or_else(|| "a text of more than 64 MiB".to_owned())
 }
 
-/// Path and hash of one line of comma-separated values.
-fn record_line(line: &str) -> Option<(String, String)> {
+/// The files must be the ones that `RECORD` lists (PyPA, "Recording installed projects"). Their contents
+/// were settled by the hash of the whole.
+fn check_record(
+    members: &BTreeMap<String, Member>,
+    recorded: &BTreeMap<String, (String, String)>,
+    info: &str,
+) -> Result<(), String> {
+    let own = format!("{info}/RECORD");
+    let signature = |path: &str| [".jws", ".p7s"].iter().any(|end| path == format!("{own}{end}"));
+    let listed = |path: &str| recorded.contains_key(path) || path == own || signature(path);
+    match members.keys().find(|path| !listed(path)) {
+        Some(path) => Err(format!("{path} is not in RECORD")),
+        None => Ok(()),
+    }
+}
+
+/// Path, hash and size of one line of comma-separated values.
+fn record_line(line: &str) -> Option<(String, (String, String))> {
     let (path, rest) = match line.strip_prefix('"') {
         Some(quoted) => {
             let end = quoted.rfind("\",")?;
@@ -154,44 +214,53 @@ fn record_line(line: &str) -> Option<(String, String)> {
         }
         None => line.split_once(',').map(|(path, rest)| (path.to_owned(), rest))?,
     };
-    Some((path, rest.split(',').next().unwrap_or_default().to_owned()))
+    let (hash, size) = rest.split_once(',').unwrap_or((rest, ""));
+    Some((path, (hash.to_owned(), size.trim().to_owned())))
 }
 
 fn hash_of(content: &[u8]) -> String {
     format!("sha256={}", URL_SAFE_NO_PAD.encode(Sha256::of(content).bytes()))
 }
 
-/// A file of the `.data` folder.
-fn data_file(
+/// A file of the `.data` folder: target, content, whether it is executable.
+fn data_file<R: Read + Seek>(
+    archive: &mut Archive<R>,
     inside: &str,
-    content: &[u8],
-    site: &str,
-    interpreter: &str,
-) -> Result<(String, Vec<u8>, bool), String> {
-    let (scheme, path) = inside.split_once('/').ok_or("a file directly in the .data folder")?;
-    match scheme {
-        "purelib" | "platlib" => Ok((format!("{site}/{path}"), content.to_vec(), false)),
-        "scripts" => {
-            let first = content.split(|b| *b == b'\n').next().unwrap_or_default();
-            let content = if first.starts_with(b"#!python") {
-                [format!("#!{interpreter}").as_bytes(), &content[first.len()..]].concat()
-            } else {
-                content.to_vec()
-            };
-            Ok((format!("bin/{path}"), content, true))
+    member: &Member,
+    (scheme, project): (&Scheme<'_>, &str),
+) -> Result<(String, Content, bool), String> {
+    let (folder, path) = inside.split_once('/').ok_or("a file directly in the .data folder")?;
+    let plain = Content::Member(member.number, member.size);
+    match folder {
+        "purelib" | "platlib" => Ok((format!("{}/{path}", scheme.site), plain, member.executable)),
+        "headers" => {
+            Ok((format!("include/site/python{}/{project}/{path}", scheme.series), plain, member.executable))
         }
-        "data" => Ok((path.to_owned(), content.to_vec(), false)),
-        other => Err(format!("the .data folder {other:?} is not supported")),
+        "data" => Ok((path.to_owned(), plain, member.executable)),
+        "scripts" => {
+            let target = format!("bin/{path}");
+            if member.size > LARGEST_TEXT {
+                return Ok((target, plain, true));
+            }
+            let content = read_member(archive, member.number)?;
+            let first = content.split(|b| *b == b'\n').next().unwrap_or_default();
+            if !first.starts_with(b"#!python") {
+                return Ok((target, plain, true));
+            }
+            let made = [format!("#!{}", scheme.interpreter).as_bytes(), &content[first.len()..]].concat();
+            Ok((target, Content::Made(made), true))
+        }
+        other => Err(format!("the .data folder {other:?} is not known")),
     }
 }
 
-/// `name = module:function` lines of the section `console_scripts`.
-fn console_scripts(text: &str) -> Vec<(String, String)> {
+/// `name = module:function` lines of the sections of scripts.
+fn scripts(text: &str) -> Vec<(String, String)> {
     let mut inside = false;
     let mut scripts = Vec::new();
     for line in text.lines().map(str::trim) {
         if line.starts_with('[') {
-            inside = line == "[console_scripts]";
+            inside = matches!(line, "[console_scripts]" | "[gui_scripts]");
         } else if inside && let Some((name, target)) = line.split_once('=') {
             scripts.push((name.trim().to_owned(), target.trim().to_owned()));
         }
@@ -211,7 +280,13 @@ fn script(target: &str, interpreter: &str) -> Result<String, String> {
     Ok(format!("#!{interpreter}\nimport sys\nfrom {module} import {imported}\nsys.exit({function}())\n"))
 }
 
-fn record_lines(files: &Installed, site: &str, own: &str) -> String {
+/// The new `RECORD`; hashes that the wheel said of unchanged files are used again.
+fn record_lines(
+    files: &BTreeMap<String, Installed>,
+    known: &BTreeMap<String, (String, String)>,
+    site: &str,
+    own: &str,
+) -> String {
     let up = "../".repeat(site.split('/').count());
     let named = |path: &str| match path.strip_prefix(&format!("{site}/")) {
         Some(inside) => inside.to_owned(),
@@ -221,8 +296,13 @@ fn record_lines(files: &Installed, site: &str, own: &str) -> String {
         true => format!("\"{}\"", path.replace('"', "\"\"")),
         false => path,
     };
-    let line = |(path, (content, _)): (&String, &(Vec<u8>, bool))| {
-        format!("{},{},{}\n", quoted(named(path)), hash_of(content), content.len())
+    let line = |(path, file): (&String, &Installed)| {
+        let (hash, size) = match (&file.content, known.get(path)) {
+            (Content::Made(bytes), _) => (hash_of(bytes), bytes.len().to_string()),
+            (Content::Member(_, size), Some((hash, _))) => (hash.clone(), size.to_string()),
+            (Content::Member(_, size), None) => (String::new(), size.to_string()),
+        };
+        format!("{},{hash},{size}\n", quoted(named(path)))
     };
     let mut lines: Vec<String> = files.iter().map(line).collect();
     lines.push(format!("{},,\n", quoted(named(own))));
@@ -245,15 +325,14 @@ mod tests {
     use super::*;
 
     #[test]
-    fn names_tell_what_fits() {
-        for (name, pure) in [
-            ("fog_horn-1.0-py3-none-any.whl", true),
-            ("fog_horn-1.0-1-py2.py3-none-any.whl", true),
-            ("fog_horn-1.0-cp311-cp311-manylinux_2_17_x86_64.manylinux2014_x86_64.whl", false),
+    fn names_are_read() {
+        for (name, version) in [
+            ("fog_horn-1.0-py3-none-any.whl", Some("1.0")),
+            ("fog_horn-1.0-1-cp311-cp311-manylinux_2_17_x86_64.manylinux2014_x86_64.whl", Some("1.0")),
+            ("fog_horn-1.0.tar.gz", Some("1.0")),
+            ("fog_horn.exe", None),
         ] {
-            let parsed = WheelName::parse(name).unwrap();
-            assert_eq!((parsed.project.as_str(), parsed.is_pure()), ("fog-horn", pure));
+            assert_eq!(version_of(name).map(|v| v.to_string()).as_deref(), version, "{name}");
         }
-        assert_eq!(WheelName::parse("fog_horn-1.0.tar.gz"), None);
     }
 }

@@ -1,0 +1,259 @@
+//! What indexes offer to the resolver: versions that can be used on the target, and what they need.
+
+use super::requirements::Need;
+use super::target::Target;
+use super::wheel::{self, Archive, WheelName};
+use crate::addresses::{Addresses, Ecosystem};
+use crate::error::{BuildError, Result};
+use crate::spool::{rewind, spool};
+use content::digest::Sha256;
+use content::store::Store;
+use pep440_rs::{Version, VersionSpecifiers};
+use remote::packages::pypi::{self, File};
+use remote::{Address, Fetcher, RemoteError};
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::path::Path;
+use std::str::FromStr;
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// So many answers are waited for at once.
+const WAITING: usize = 24;
+/// The longest metadata that is read, in bytes.
+const LONGEST: u64 = 16 << 20;
+
+/// A version of a package.
+#[derive(Debug)]
+pub(super) struct Candidate {
+    pub(super) version: Version,
+    /// The file that fits the target best.
+    file: Option<File>,
+    withdrawn: bool,
+}
+
+impl Candidate {
+    /// Whether it can be installed: one that has to be built first cannot.
+    pub(super) fn is_usable(&self) -> bool {
+        self.file.is_some()
+    }
+
+    pub(super) fn is_withdrawn(&self) -> bool {
+        self.withdrawn
+    }
+
+    /// The hash of its file, in pip's notation.
+    pub(super) fn hash(&self) -> Option<String> {
+        let hashes = &self.file.as_ref()?.hashes;
+        let kind = ["sha256", "sha512", "sha384"].into_iter().find(|kind| hashes.contains_key(*kind))?;
+        Some(format!("{kind}:{}", hashes[kind]))
+    }
+}
+
+type Listed = Arc<Vec<Candidate>>;
+type NeedsByVersion = BTreeMap<(String, Version), Arc<Vec<Need>>>;
+
+/// Indexes, and what they were asked already.
+pub(super) struct Index<'a> {
+    pub(super) fetcher: &'a Fetcher,
+    pub(super) store: &'a Store,
+    pub(super) addresses: &'a Addresses,
+    pub(super) target: &'a Target,
+    /// The index that the app's files name, and further ones.
+    pub(super) named: Vec<String>,
+    pub(super) folder: &'a Path,
+    listed: Mutex<BTreeMap<String, Listed>>,
+    needs: Mutex<NeedsByVersion>,
+}
+
+impl<'a> Index<'a> {
+    pub(super) fn new(
+        (fetcher, store): (&'a Fetcher, &'a Store),
+        addresses: &'a Addresses,
+        target: &'a Target,
+        named: Vec<String>,
+        folder: &'a Path,
+    ) -> Self {
+        let (listed, needs) = (Mutex::default(), Mutex::default());
+        Self { fetcher, store, addresses, target, named, folder, listed, needs }
+    }
+
+    /// Where a package is looked for, in order. One that is bound to an address is looked for nowhere else.
+    fn places(&self, name: &str) -> Result<Vec<Address>> {
+        if let Some(bound) = self.addresses.bound_to(Ecosystem::Pypi, name) {
+            return Ok(vec![bound.address]);
+        }
+        if let Some(explicit) = self.addresses.over_lockfile(Ecosystem::Pypi) {
+            return Ok(vec![explicit.address]);
+        }
+        match &self.named[..] {
+            [] => Ok(vec![self.addresses.in_force(Ecosystem::Pypi)?.address]),
+            named => Ok(named.iter().map(|text| Address::parse(text, self.folder)).collect()),
+        }
+    }
+
+    /// The versions of a package, in no order. The first index that has the package decides, so that nobody
+    /// can put a newer one of the same name elsewhere.
+    pub(super) fn candidates(&self, name: &str) -> Result<Listed> {
+        if let Some(known) = locked(&self.listed).get(name) {
+            return Ok(Arc::clone(known));
+        }
+        let mut files = Vec::new();
+        for place in self.places(name)? {
+            match pypi::files(self.fetcher, &place, name) {
+                Ok(found) => {
+                    files = found;
+                    break;
+                }
+                Err(RemoteError::NotFound { .. }) => {}
+                Err(source) => return Err(BuildError::Remote { wanted_by: name.to_owned(), source }),
+            }
+        }
+        let listed: Listed = Arc::new(self.by_version(name, files));
+        locked(&self.listed).insert(name.to_owned(), Arc::clone(&listed));
+        Ok(listed)
+    }
+
+    fn by_version(&self, name: &str, files: Vec<File>) -> Vec<Candidate> {
+        let mut versions: BTreeMap<Version, (Option<(u32, File)>, bool)> = BTreeMap::new();
+        for file in files {
+            let Some(version) = wheel::version_of(&file.name) else { continue };
+            let for_this_python =
+                file.python.as_deref().and_then(|text| VersionSpecifiers::from_str(text).ok());
+            let (best, all_withdrawn) = versions.entry(version).or_insert((None, true));
+            *all_withdrawn &= file.yanked.is_some();
+            let Some(wheel) = WheelName::parse(&file.name).filter(|wheel| wheel.project == name) else {
+                continue;
+            };
+            if for_this_python.is_some_and(|range| !range.contains(&self.target.version)) {
+                continue;
+            }
+            let Some(fit) = self.target.fit(&wheel) else { continue };
+            if best.as_ref().is_none_or(|(known, _)| fit > *known) {
+                *best = Some((fit, file));
+            }
+        }
+        let candidate = |(version, (best, withdrawn)): (Version, (Option<(u32, File)>, bool))| Candidate {
+            version,
+            file: best.map(|(_, file)| file),
+            withdrawn,
+        };
+        versions.into_iter().map(candidate).collect()
+    }
+
+    /// One version.
+    pub(super) fn candidate(&self, name: &str, version: &Version) -> Result<Option<Found>> {
+        let all = self.candidates(name)?;
+        let at = all.iter().position(|c| c.version == *version);
+        Ok(at.map(|at| Found(all, at)))
+    }
+
+    /// What a version needs.
+    pub(super) fn needs(&self, name: &str, version: &Version) -> Result<Arc<Vec<Need>>> {
+        let key = (name.to_owned(), version.clone());
+        if let Some(known) = locked(&self.needs).get(&key) {
+            return Ok(Arc::clone(known));
+        }
+        let found = self.candidate(name, version)?;
+        let file = found.as_ref().and_then(|found| found.file.as_ref());
+        let text = file.map(|file| self.metadata(file, name, version)).transpose()?.unwrap_or_default();
+        let headers = text.split("\n\n").next().unwrap_or_default();
+        // One that cannot be read was never met by anybody: it is passed over, as installers do.
+        let needs =
+            headers.lines().filter_map(|l| Need::from_str(l.strip_prefix("Requires-Dist:")?.trim()).ok());
+        let needs = Arc::new(needs.collect::<Vec<_>>());
+        locked(&self.needs).insert(key, Arc::clone(&needs));
+        Ok(needs)
+    }
+
+    /// The core metadata of a file: from the store, from beside the file, or from inside it.
+    fn metadata(&self, file: &File, name: &str, version: &Version) -> Result<String> {
+        let label = format!("{name} {version}");
+        let hash = file.hashes.iter().map(|(kind, hex)| format!("{kind} {hex}")).collect::<String>();
+        let kept =
+            self.store.fragment_path("wheel-metadata", Sha256::of(format!("{label} {hash}").as_bytes()));
+        if !hash.is_empty()
+            && let Ok(text) = std::fs::read_to_string(&kept)
+            && text.ends_with('\n')
+        {
+            return Ok(text);
+        }
+        let remote = |source: RemoteError| BuildError::Remote { wanted_by: label.clone(), source };
+        let beside = match file.metadata {
+            true => pypi::metadata(self.fetcher, file),
+            false => Err(RemoteError::NotFound { url: file.name.clone() }),
+        };
+        let text = match beside {
+            Err(RemoteError::NotFound { .. }) => self.metadata_inside(file, &label)?,
+            told => told.map_err(remote)?,
+        };
+        // The end of the line shows that all of it is there.
+        let text = if text.ends_with('\n') { text } else { text + "\n" };
+        self.store.keep(&kept, text.as_bytes())?;
+        Ok(text)
+    }
+
+    fn metadata_inside(&self, file: &File, label: &str) -> Result<String> {
+        let remote = |source: RemoteError| BuildError::Remote { wanted_by: label.to_owned(), source };
+        let bad = |detail: String| BuildError::BadPackage { package: label.to_owned(), detail };
+        let mut archive = self.fetcher.get_into(&file.address, || Ok(spool(self.store))).map_err(remote)?;
+        rewind(&mut archive)?;
+        let mut archive = Archive::new(archive).map_err(|e| bad(e.to_string()))?;
+        let is_it = |n: &String| n.ends_with(".dist-info/METADATA") && n.matches('/').count() == 1;
+        let inside = archive.file_names().flatten().map(|name| name.into_owned()).find(is_it);
+        let inside = inside.ok_or_else(|| bad("no METADATA in it".to_owned()))?;
+        let mut text = Vec::new();
+        let member = archive.by_name(&inside).map_err(|e| bad(e.to_string()))?;
+        member.take(LONGEST).read_to_end(&mut text).map_err(|e| bad(e.to_string()))?;
+        Ok(String::from_utf8_lossy(&text).into_owned())
+    }
+
+    /// Asks for several packages at once, and for the metadata of the versions that `likely` expects; what
+    /// fails here fails again, and is told, when it is needed.
+    pub(super) fn fetch_ahead(
+        &self,
+        names: &[String],
+        likely: impl Fn(&str) -> Option<Version>,
+    ) -> Result<()> {
+        let new: Vec<&String> =
+            names.iter().filter(|name| !locked(&self.listed).contains_key(*name)).collect();
+        at_once(&new, |name| drop(self.candidates(name)));
+        let expected: Vec<(&String, Version)> =
+            names.iter().filter_map(|name| Some((name, likely(name)?))).collect();
+        let unknown = |(name, version): &&(&String, Version)| {
+            !locked(&self.needs).contains_key(&((*name).clone(), version.clone()))
+        };
+        let expected: Vec<_> = expected.iter().filter(unknown).collect();
+        at_once(&expected, |(name, version)| drop(self.needs(name, version)));
+        Ok(())
+    }
+}
+
+/// A candidate, kept alive by the list that it is in.
+pub(super) struct Found(Listed, usize);
+
+impl std::ops::Deref for Found {
+    type Target = Candidate;
+
+    fn deref(&self) -> &Candidate {
+        &self.0[self.1]
+    }
+}
+
+/// Does `work` for all items on a few threads.
+fn at_once<T: Sync>(items: &[T], work: impl Fn(&T) + Sync) {
+    let next = std::sync::atomic::AtomicUsize::new(0);
+    let take = || {
+        while let Some(item) = items.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed)) {
+            work(item);
+        }
+    };
+    std::thread::scope(|scope| {
+        for _ in 0..items.len().min(WAITING) {
+            scope.spawn(take);
+        }
+    });
+}
+
+fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    mutex.lock().unwrap_or_else(PoisonError::into_inner)
+}

@@ -1,0 +1,123 @@
+//! Lockfiles of Python: one reader a kind, all of which give the same graph.
+
+mod pdm;
+mod pipfile;
+mod poetry;
+mod pylock;
+mod uv;
+
+use super::locked::{Edge, LockGraph, LockedPackage, Missing};
+use super::target::Target;
+use crate::error::{BuildError, Place, Result};
+use crate::source::SourceTree;
+use pep508_rs::{ExtraName, MarkerTree, Requirement, VerbatimUrl};
+use remote::packages::pypi;
+use std::str::FromStr;
+
+/// A kind of lockfile.
+pub(super) struct Kind {
+    pub(super) file: &'static str,
+    /// How it is made anew.
+    pub(super) how: &'static str,
+    /// Reads it; the second text is that of `pyproject.toml`.
+    read: fn(&str, Option<&str>) -> Result<LockGraph, Fault>,
+}
+
+/// A fault of a file: the line (from 1), where it is known, and what is wrong.
+pub(super) type Fault = (Option<usize>, String);
+
+/// Every kind, the strongest first.
+const KINDS: [Kind; 5] = [
+    Kind { file: "pylock.toml", how: "lock again and commit the result", read: pylock::read },
+    Kind { file: "uv.lock", how: "run `uv lock` and commit the result", read: uv::read },
+    Kind { file: "poetry.lock", how: "run `poetry lock` and commit the result", read: poetry::read },
+    Kind { file: "pdm.lock", how: "run `pdm lock` and commit the result", read: pdm::read },
+    Kind { file: "Pipfile.lock", how: "run `pipenv lock` and commit the result", read: pipfile::read },
+];
+
+/// The lockfile that the source has, if any.
+pub(super) fn present(tree: &SourceTree) -> Option<&'static Kind> {
+    KINDS.iter().find(|kind| tree.has(kind.file))
+}
+
+impl Kind {
+    /// The packages that the file locks for `target`.
+    pub(super) fn packages(&self, tree: &SourceTree, target: &Target) -> Result<Vec<LockedPackage>> {
+        let text = tree.read(self.file)?.unwrap_or_default();
+        let project = tree.read("pyproject.toml")?;
+        let graph =
+            (self.read)(&text, project.as_deref()).map_err(|(line, detail)| BuildError::Malformed {
+                place: Place::new(self.file, line.and_then(|l| u32::try_from(l).ok())),
+                detail,
+            })?;
+        graph.select(target).map_err(|missing| {
+            let detail = match missing {
+                Missing::Package { name, wanted_by } if wanted_by.is_empty() => {
+                    format!("{name} is asked for and not locked")
+                }
+                Missing::Package { name, wanted_by } => {
+                    format!("{wanted_by} needs {name}, which is not locked")
+                }
+                Missing::Hash(label) => format!("{label} has no hash"),
+            };
+            BuildError::LockMismatch { lockfile: self.file.to_owned(), detail, how: self.how }
+        })
+    }
+}
+
+/// The document of a TOML file.
+fn table(text: &str) -> Result<toml::Table, Fault> {
+    text.parse::<toml::Table>().map_err(|e| {
+        let line = e.span().and_then(|span| Some(text.get(..span.start)?.matches('\n').count() + 1));
+        (line, e.message().to_owned())
+    })
+}
+
+/// The tables of an array.
+fn tables<'t>(of: &'t toml::Table, key: &str) -> impl Iterator<Item = &'t toml::Table> {
+    of.get(key).and_then(|v| v.as_array()).into_iter().flatten().filter_map(|v| v.as_table())
+}
+
+/// The text under a key.
+fn text<'t>(of: &'t toml::Table, key: &str) -> Option<&'t str> {
+    of.get(key).and_then(|v| v.as_str())
+}
+
+/// The texts of an array.
+fn texts<'t>(of: &'t toml::Table, key: &str) -> impl Iterator<Item = &'t str> {
+    of.get(key).and_then(|v| v.as_array()).into_iter().flatten().filter_map(|v| v.as_str())
+}
+
+/// A marker; one that cannot be read is a fault.
+fn marker(text: Option<&str>) -> Result<MarkerTree, Fault> {
+    match text {
+        None | Some("") => Ok(MarkerTree::TRUE),
+        Some(text) => {
+            MarkerTree::from_str(text).map_err(|e| (None, format!("the marker {text:?}: {}", e.message)))
+        }
+    }
+}
+
+fn extras<'t>(names: impl Iterator<Item = &'t str>) -> Vec<ExtraName> {
+    names.filter_map(|name| ExtraName::from_str(name).ok()).collect()
+}
+
+/// The need of a PEP 508 requirement.
+fn edge(requirement: &str) -> Result<Edge, Fault> {
+    let parsed = Requirement::<VerbatimUrl>::from_str(requirement)
+        .map_err(|e| (None, format!("the requirement {requirement:?}: {}", e.message)))?;
+    Ok(Edge {
+        name: pypi::canonical_name(parsed.name.as_ref()),
+        extras: parsed.extras,
+        marker: parsed.marker,
+        version: None,
+    })
+}
+
+/// What a project needs to run: `[project] dependencies` of `pyproject.toml`.
+fn project_needs(project: Option<&str>) -> Result<Vec<Edge>, Fault> {
+    let Some(project) = project else { return Ok(Vec::new()) };
+    let document = table(project)?;
+    let Some(own) = document.get("project").and_then(|p| p.as_table()) else { return Ok(Vec::new()) };
+    texts(own, "dependencies").map(edge).collect()
+}

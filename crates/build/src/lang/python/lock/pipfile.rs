@@ -1,0 +1,70 @@
+//! `Pipfile.lock`.
+
+use super::{Fault, marker};
+use crate::lang::python::locked::{Edge, LockGraph, Node, Origin};
+use pep440_rs::Version;
+use remote::packages::pypi;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+use std::str::FromStr;
+
+#[derive(Deserialize)]
+struct Document {
+    #[serde(default)]
+    default: BTreeMap<String, Locked>,
+    #[serde(default, rename = "_meta")]
+    meta: Meta,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default)]
+struct Meta {
+    sources: Vec<Source>,
+}
+
+#[derive(Deserialize)]
+struct Source {
+    name: String,
+    url: String,
+}
+
+#[derive(Deserialize)]
+struct Locked {
+    version: Option<String>,
+    #[serde(default)]
+    hashes: Vec<String>,
+    markers: Option<String>,
+    index: Option<String>,
+    file: Option<String>,
+}
+
+pub(super) fn read(content: &str, _project: Option<&str>) -> Result<LockGraph, Fault> {
+    let document: Document = serde_json::from_str(content).map_err(|e| (Some(e.line()), e.to_string()))?;
+    let mut graph = LockGraph::default();
+    let url_of =
+        |name: &String| document.meta.sources.iter().find(|s| s.name == *name).map(|s| s.url.clone());
+    for (name, locked) in &document.default {
+        let name = pypi::canonical_name(name);
+        let version = locked.version.as_deref().map(|v| v.trim_start_matches('='));
+        let Some(version) = version.and_then(|v| Version::from_str(v).ok()) else {
+            return Err((None, format!("{name} has no version: only released packages can be installed")));
+        };
+        let own_marker = marker(locked.markers.as_deref())?;
+        graph.roots.push(Edge { marker: own_marker.clone(), ..Edge::to(name.clone()) });
+        graph.packages.push(Node {
+            origin: match &locked.file {
+                Some(url) => Origin::Url(url.clone()),
+                // What every package has, is the usual index.
+                None => Origin::Index(locked.index.as_ref().and_then(url_of)),
+            },
+            marker: own_marker,
+            needs: Vec::new(),
+            extras: BTreeMap::new(),
+            hashes: locked.hashes.clone(),
+            files: Vec::new(),
+            name,
+            version,
+        });
+    }
+    Ok(graph)
+}

@@ -1,0 +1,150 @@
+//! Packages with exact versions, whatever file says them, and which of them an image needs.
+
+use super::target::Target;
+use crate::pins::ResolvedPackage;
+use pep440_rs::Version;
+use pep508_rs::{ExtraName, MarkerTree};
+use remote::Integrity;
+use std::collections::{BTreeMap, BTreeSet};
+use std::str::FromStr;
+
+/// One package that goes into the image.
+#[derive(Debug, Clone)]
+pub(super) struct LockedPackage {
+    /// Canonical name.
+    pub(super) name: String,
+    pub(super) version: Version,
+    /// The hashes that its files may have.
+    pub(super) integrity: Integrity,
+    pub(super) origin: Origin,
+    /// Files by their URLs with their hashes, where the lockfile says that.
+    pub(super) files: Vec<(String, String)>,
+}
+
+impl LockedPackage {
+    /// Name and version, for people.
+    pub(super) fn label(&self) -> String {
+        format!("{} {}", self.name, self.version)
+    }
+
+    /// As it is pinned.
+    pub(super) fn to_pin(&self) -> ResolvedPackage {
+        let (version, integrity) = (self.version.to_string(), self.integrity.canonical());
+        ResolvedPackage { name: self.name.clone(), version, integrity, ..ResolvedPackage::default() }
+    }
+
+    /// As it was pinned, from the index that the app's files name.
+    pub(super) fn of_pin(pin: &ResolvedPackage, index: Option<String>) -> Option<Self> {
+        Some(Self {
+            name: pin.name.clone(),
+            version: Version::from_str(&pin.version).ok()?,
+            integrity: Integrity::any_of(pin.integrity.split(' '))?,
+            origin: Origin::Index(index),
+            files: Vec::new(),
+        })
+    }
+}
+
+/// Where a package's files come from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) enum Origin {
+    /// An index: the one that the file names, or the one in force.
+    Index(Option<String>),
+    /// One file, by its URL.
+    Url(String),
+    /// A file in the source.
+    Path(String),
+}
+
+/// A lockfile as a graph: packages, and what each needs under which conditions.
+#[derive(Debug, Default)]
+pub(super) struct LockGraph {
+    pub(super) roots: Vec<Edge>,
+    pub(super) packages: Vec<Node>,
+}
+
+/// A need.
+#[derive(Debug, Clone)]
+pub(super) struct Edge {
+    /// Canonical name.
+    pub(super) name: String,
+    pub(super) extras: Vec<ExtraName>,
+    pub(super) marker: MarkerTree,
+    /// Where the file has several versions of one package: which.
+    pub(super) version: Option<Version>,
+}
+
+impl Edge {
+    pub(super) fn to(name: impl Into<String>) -> Self {
+        Self { name: name.into(), extras: Vec::new(), marker: MarkerTree::TRUE, version: None }
+    }
+}
+
+/// A package of the graph.
+#[derive(Debug)]
+pub(super) struct Node {
+    pub(super) name: String,
+    pub(super) version: Version,
+    /// Where it applies, if the file says so of the package itself.
+    pub(super) marker: MarkerTree,
+    pub(super) needs: Vec<Edge>,
+    /// What each extra needs besides.
+    pub(super) extras: BTreeMap<ExtraName, Vec<Edge>>,
+    /// `sha256:<hex>` and the like.
+    pub(super) hashes: Vec<String>,
+    pub(super) origin: Origin,
+    /// Files by their URLs with their hashes, where the file says that.
+    pub(super) files: Vec<(String, String)>,
+}
+
+impl LockGraph {
+    /// The packages that are reached on `target`; the names of those without a usable hash in `Err`.
+    pub(super) fn select(&self, target: &Target) -> Result<Vec<LockedPackage>, Missing> {
+        let mut chosen: BTreeMap<&str, &Node> = BTreeMap::new();
+        let mut done: BTreeSet<(String, Option<String>)> = BTreeSet::new();
+        let mut pending: Vec<(Edge, String)> =
+            self.roots.iter().map(|edge| (edge.clone(), String::new())).collect();
+        while let Some((edge, wanted_by)) = pending.pop() {
+            let wanted = |node: &&Node| {
+                node.name == edge.name
+                    && edge.version.as_ref().is_none_or(|v| *v == node.version)
+                    && target.holds(&node.marker, &[])
+            };
+            let Some(node) = self.packages.iter().find(wanted) else {
+                return Err(Missing::Package { name: edge.name, wanted_by });
+            };
+            chosen.insert(&node.name, node);
+            let whole = std::iter::once(None).chain(edge.extras.iter().map(Some));
+            for extra in whole {
+                if !done.insert((node.name.clone(), extra.map(ToString::to_string))) {
+                    continue;
+                }
+                let needs = extra.map_or(Some(&node.needs), |extra| node.extras.get(extra));
+                let holds = |need: &&Edge| target.holds(&need.marker, &edge.extras);
+                let needs = needs.into_iter().flatten().filter(holds);
+                pending.extend(needs.map(|need| (need.clone(), node.name.clone())));
+            }
+        }
+        let locked = |node: &&Node| {
+            let integrity = Integrity::any_of(node.hashes.iter().map(String::as_str));
+            Ok(LockedPackage {
+                name: node.name.clone(),
+                version: node.version.clone(),
+                integrity: integrity
+                    .ok_or_else(|| Missing::Hash(format!("{} {}", node.name, node.version)))?,
+                origin: node.origin.clone(),
+                files: node.files.clone(),
+            })
+        };
+        chosen.values().map(locked).collect()
+    }
+}
+
+/// What a lockfile does not say.
+#[derive(Debug)]
+pub(super) enum Missing {
+    /// A package that is needed.
+    Package { name: String, wanted_by: String },
+    /// A hash of a package.
+    Hash(String),
+}
