@@ -98,9 +98,6 @@ pub enum BuildError {
     /// Something that this version does not do; it is refused rather than done wrongly.
     #[error("{place:?}: {what}")]
     Unsupported { place: Place, what: String, instead: &'static str },
-    /// Dependencies are declared, but not locked.
-    #[error("{manifest} has no lockfile")]
-    NotLocked { manifest: String, lockfile: &'static str, how: &'static str },
     /// Requirements that cannot all be met.
     #[error("no versions meet all requirements")]
     NoSolution { facts: Vec<String> },

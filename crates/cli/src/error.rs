@@ -152,7 +152,6 @@ fn build_error(error: &BuildError) -> Worded {
         | BuildError::UnknownBase { .. } => survey_error(error),
         BuildError::Malformed { .. }
         | BuildError::Unsupported { .. }
-        | BuildError::NotLocked { .. }
         | BuildError::LockMismatch { .. }
         | BuildError::InstallScripts { .. }
         | BuildError::NoSolution { .. }
@@ -444,9 +443,6 @@ fn package_error(error: &BuildError) -> Worded {
             format!("{}: {what} is not supported by this version", words::place(place)),
             instead.trim(),
         ),
-        BuildError::NotLocked { manifest, lockfile, how } => {
-            worded(FAILED, format!("{manifest} names packages, but there is no {lockfile}"), *how)
-        }
         BuildError::NoSolution { facts } => Worded {
             details: facts.iter().map(|fact| format!("  {fact}")).collect(),
             ..worded(

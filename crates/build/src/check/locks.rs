@@ -23,7 +23,13 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
             .any(|l| subject.tree.has(l));
         if declares && subject.tree.has(manifest) && !subject.tree.has(lockfile) && !other_lock {
             let what = format!("{manifest} declares packages, and there is no {lockfile}");
-            found.push(breaks(Place::new(manifest, None), what, format!("run {how} and commit {lockfile}")));
+            let advice = format!("run {how} and commit {lockfile}");
+            if buildpack != "node" {
+                found.push(breaks(Place::new(manifest, None), what, advice));
+            } else if !is_resolved(subject, "node")? {
+                let advice = format!("{advice}; a build resolves them, and keeps them in shtetl.lock");
+                found.push(doubt(Place::new(manifest, None), what, advice));
+            }
         }
     }
     for finding in subject.survey.chosen_findings().filter(|f| f.buildpack == "python") {

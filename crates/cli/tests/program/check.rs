@@ -178,7 +178,7 @@ const CASES: &[Case<'_>] = &[
         ],
     ),
     (
-        "lock-missing!",
+        "lock-missing",
         &[
             ("package.json", r#"{"scripts":{"start":"node server.js"},"dependencies":{"berth":"1"}}"#),
             ("server.js", ""),

@@ -37,7 +37,7 @@ fn error_of(said: &Said) -> String {
 }
 
 /// Path, mode, owner and target of everything in a layer of the layout at `layout`, and its digest.
-fn layer(layout: &Path, number: usize) -> (String, String) {
+pub fn layer(layout: &Path, number: usize) -> (String, String) {
     let read = |digest: &str| {
         let bytes = fs::read(layout.join("blobs/sha256").join(digest.trim_start_matches("sha256:"))).unwrap();
         serde_json::from_slice::<serde_json::Value>(&bytes).unwrap()

@@ -10,6 +10,7 @@ mod demo;
 mod images;
 mod languages;
 mod packages;
+mod resolving;
 mod run;
 mod schema;
 mod settings;

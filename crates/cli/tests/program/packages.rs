@@ -138,12 +138,12 @@ fn a_stale_lock_and_a_missing_lock_are_told() {
     --- exit 1
     "#);
     std::fs::remove_file(program.path("app/package-lock.json")).unwrap();
-    insta::assert_snapshot!(program.run("build app"), @"
+    insta::assert_snapshot!(program.run("build app"), @r#"
     --- stderr
-    error: package.json names packages, but there is no package-lock.json
-    what to do: run `npm install --package-lock-only` and commit package-lock.json
-    --- exit 1
-    ");
+    error: nothing says where npm packages come from
+    what to do: in shtetl.toml, under [addresses]: npm = "URL or folder"; or --address npm=WHERE
+    --- exit 2
+    "#);
 }
 
 #[test]

@@ -4,8 +4,11 @@ use crate::address::Address;
 use crate::error::{RemoteError, Result};
 use crate::fetch::Fetcher;
 use crate::integrity::Integrity;
+use base64::Engine;
+use base64::engine::general_purpose::STANDARD;
 use serde::Deserialize;
-use std::collections::BTreeMap;
+use serde_json::Value;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Where `registry` has the tarball of `name` in `version`: `NAME/-/BASENAME-VERSION.tgz`.
 pub fn tarball(registry: &Address, name: &str, version: &str) -> Address {
@@ -45,7 +48,7 @@ pub fn standing(fetcher: &Fetcher, registry: &Address, name: &str, version: &str
     let document: Document = serde_json::from_slice(&bytes).map_err(malformed)?;
     Ok(match document.versions.get(version) {
         None => Standing::Gone,
-        Some(Version { deprecated: Some(serde_json::Value::String(text)), .. }) if !text.is_empty() => {
+        Some(Version { deprecated: Some(Value::String(text)), .. }) if !text.is_empty() => {
             Standing::Deprecated(text.clone())
         }
         Some(_) => Standing::Offered,
@@ -76,7 +79,7 @@ struct Document {
 
 #[derive(Deserialize)]
 struct Version {
-    deprecated: Option<serde_json::Value>,
+    deprecated: Option<Value>,
     dist: Option<Dist>,
 }
 
@@ -84,6 +87,116 @@ struct Version {
 struct Dist {
     integrity: Option<String>,
 }
+/// What a registry offers of a package.
+#[derive(Debug, Default)]
+pub struct Offers {
+    /// Names of versions, such as `latest`.
+    pub tags: BTreeMap<String, semver::Version>,
+    /// The versions.
+    pub versions: BTreeMap<semver::Version, Offer>,
+}
+
+/// One version, as far as its installation is concerned.
+#[derive(Debug, Default)]
+pub struct Offer {
+    /// Subresource integrity of its tarball.
+    pub integrity: Option<String>,
+    /// Packages and ranges that it needs.
+    pub dependencies: BTreeMap<String, String>,
+    /// Packages that it can do without.
+    pub optional: BTreeMap<String, String>,
+    /// Packages that it wants beside itself.
+    pub peers: BTreeMap<String, String>,
+    /// Those of them that it can do without.
+    pub peers_to_lack: BTreeSet<String>,
+    /// Commands with their files.
+    pub bin: BTreeMap<String, String>,
+    /// Systems, processors and C libraries that it is for.
+    pub os: Vec<String>,
+    /// Processors.
+    pub cpu: Vec<String>,
+    /// C libraries.
+    pub libc: Vec<String>,
+    /// The versions of Node that it is for.
+    pub node: Option<String>,
+    /// Why its author advises against it.
+    pub deprecated: Option<String>,
+    /// Whether it wants to run something when it is installed.
+    pub script: bool,
+    /// Its licence, where the registry says it.
+    pub licence: Option<String>,
+}
+
+/// Asks `registry` what it offers of `name`.
+pub fn offers(fetcher: &Fetcher, registry: &Address, name: &str) -> Result<Offers> {
+    let address = match registry {
+        Address::Folder(_) => registry.join(&format!("{name}/index.json")),
+        // A slash in a name would be taken for one of the path.
+        Address::Url(_) => registry.join(&name.replace('/', "%2f")),
+    };
+    let bytes = fetcher.get(&address, ACCEPT)?;
+    let document: Value = serde_json::from_slice(&bytes)
+        .map_err(|e| RemoteError::Malformed { url: address.to_string(), detail: e.to_string() })?;
+    let parsed = |text: &str| semver::Version::parse(text).ok();
+    let tags = document["dist-tags"].as_object().into_iter().flatten();
+    let versions = document["versions"].as_object().into_iter().flatten();
+    Ok(Offers {
+        tags: tags.filter_map(|(tag, version)| Some((tag.clone(), parsed(version.as_str()?)?))).collect(),
+        versions: versions
+            .filter_map(|(version, said)| Some((parsed(version)?, Offer::of(name, said))))
+            .collect(),
+    })
+}
+
+impl Offer {
+    fn of(name: &str, said: &Value) -> Self {
+        let ranges = |key: &str| -> BTreeMap<String, String> {
+            let all = said[key].as_object().into_iter().flatten();
+            all.filter_map(|(name, range)| Some((name.clone(), range.as_str()?.to_owned()))).collect()
+        };
+        let texts = |key: &str| match &said[key] {
+            Value::String(one) => vec![one.clone()],
+            Value::Array(all) => all.iter().filter_map(|v| v.as_str().map(str::to_owned)).collect(),
+            _ => Vec::new(),
+        };
+        let short = name.rsplit('/').next().unwrap_or(name);
+        let bin = match &said["bin"] {
+            Value::String(file) => BTreeMap::from([(short.to_owned(), file.clone())]),
+            _ => ranges("bin"),
+        };
+        let peers_meta = said["peerDependenciesMeta"].as_object().into_iter().flatten();
+        let may_lack = |(name, meta): (&String, &Value)| meta["optional"].as_bool()?.then(|| name.clone());
+        let scripts = ["preinstall", "install", "postinstall"];
+        Self {
+            integrity: match (said["dist"]["integrity"].as_str(), said["dist"]["shasum"].as_str()) {
+                (Some(integrity), _) => Some(integrity.to_owned()),
+                (None, Some(sum)) => sha1_integrity(sum),
+                (None, None) => None,
+            },
+            dependencies: ranges("dependencies"),
+            optional: ranges("optionalDependencies"),
+            peers: ranges("peerDependencies"),
+            peers_to_lack: peers_meta.filter_map(may_lack).collect(),
+            bin,
+            os: texts("os"),
+            cpu: texts("cpu"),
+            libc: texts("libc"),
+            node: said["engines"]["node"].as_str().map(str::to_owned),
+            deprecated: said["deprecated"].as_str().filter(|text| !text.is_empty()).map(str::to_owned),
+            script: said["hasInstallScript"] == true
+                || scripts.iter().any(|s| said["scripts"][s].is_string()),
+            licence: said["license"].as_str().map(str::to_owned),
+        }
+    }
+}
+
+/// Old versions have only a hexadecimal SHA-1.
+fn sha1_integrity(sum: &str) -> Option<String> {
+    let byte = |at: usize| u8::from_str_radix(sum.get(at..at + 2)?, 16).ok();
+    let bytes: Vec<u8> = (0..sum.len()).step_by(2).map(byte).collect::<Option<_>>()?;
+    Some(format!("sha1-{}", STANDARD.encode(bytes)))
+}
+
 /// Gets a tarball and checks it against the lock.
 pub fn fetch(fetcher: &Fetcher, tarball: &Address, integrity: &Integrity) -> Result<Vec<u8>> {
     let bytes = fetcher.get(tarball, "application/octet-stream, */*")?;

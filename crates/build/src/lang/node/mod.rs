@@ -1,13 +1,15 @@
 //! Node: `package.json`, its lockfile, and the packages that it locks.
 
+mod graph;
 mod install;
 mod lock;
 mod range;
+mod resolve;
 mod scripts;
 mod tarball;
 mod tree;
 
-use super::{Buildpack, Context, Contribution, frameworks};
+use super::{Buildpack, Context, Contribution, frameworks, resolving};
 use crate::command;
 use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
@@ -39,6 +41,7 @@ struct Manifest {
     dependencies: BTreeMap<String, String>,
     dev_dependencies: BTreeMap<String, String>,
     optional_dependencies: BTreeMap<String, String>,
+    overrides: BTreeMap<String, serde_json::Value>,
 }
 
 impl Buildpack for Node {
@@ -96,19 +99,16 @@ impl Buildpack for Node {
             ..Contribution::default()
         };
         let Some((_, manifest)) = read_manifest(context.tree)? else { return Ok(contribution) };
-        let declared = manifest.dependencies.len() + manifest.optional_dependencies.len();
-        let Some(locked) = lock::read(context.tree)? else {
-            let how = "run `npm install --package-lock-only` and commit package-lock.json";
-            if declared == 0 {
-                return Ok(contribution);
+        let locked = match lock::read(context.tree)? {
+            Some(locked) => {
+                check_lock(context.tree, &locked)?;
+                locked
             }
-            return Err(BuildError::NotLocked {
-                manifest: MANIFEST.to_owned(),
-                lockfile: "package-lock.json",
-                how,
-            });
+            None => match resolved(&manifest, context, &mut contribution)? {
+                Some(tree) => tree,
+                None => return Ok(contribution),
+            },
         };
-        check_lock(context.tree, &locked)?;
         let packages = locked.for_image(context.platform)?;
         scripts::check(&packages, &locked, context.options)?;
         contribution.notes.extend(deprecated(&packages));
@@ -133,6 +133,49 @@ fn parse_manifest(file: &str, text: &str) -> Result<Manifest> {
         place: Place::new(file, u32::try_from(e.line()).ok()),
         detail: e.to_string(),
     })
+}
+
+/// The packages of an app without a lockfile; nothing when they are not resolved and nobody may be asked.
+fn resolved(
+    manifest: &Manifest,
+    context: &Context<'_>,
+    contribution: &mut Contribution,
+) -> Result<Option<PackageTree>> {
+    if manifest.dependencies.is_empty() && manifest.optional_dependencies.is_empty() {
+        return Ok(None);
+    }
+    let asked = resolve::Asked {
+        dependencies: &manifest.dependencies,
+        optional: &manifest.optional_dependencies,
+        overrides: overrides(manifest)?,
+    };
+    let (node, addresses) = (&context.runtime.version, context.addresses);
+    let found = context.resolving.packages(("node", "any"), &asked.digest(), |(fetcher, _), known| {
+        Ok(resolve::to_pins(&resolve::resolve(&asked, node, (fetcher, addresses), known)?))
+    })?;
+    let Some((packages, new)) = found else { return Ok(None) };
+    if new.is_some() {
+        let how = "`npm install --package-lock-only`";
+        contribution.notes.push(resolving::advice(MANIFEST, "package-lock.json", how));
+    }
+    contribution.resolved = new;
+    Ok(Some(resolve::of_pins(&asked, &packages)))
+}
+
+/// What is taken in place of whatever packages ask for; `$name` means what the app itself asks for.
+fn overrides(manifest: &Manifest) -> Result<BTreeMap<String, String>> {
+    let mut all = BTreeMap::new();
+    for (name, value) in &manifest.overrides {
+        let said = value.as_str().filter(|_| !name.trim_start_matches('@').contains('@'));
+        let said = said.ok_or_else(|| BuildError::Unsupported {
+            place: Place::new(MANIFEST, None),
+            what: format!("the override of {name} for some packages only"),
+            instead: "commit a package-lock.json (`npm install --package-lock-only`)",
+        })?;
+        let meant = said.strip_prefix('$').and_then(|name| manifest.dependencies.get(name));
+        all.insert(name.clone(), meant.map_or(said, String::as_str).to_owned());
+    }
+    Ok(all)
 }
 
 /// Packages that their authors advise against, as the lock says.

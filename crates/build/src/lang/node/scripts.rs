@@ -5,7 +5,8 @@ use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
 
 /// Packages whose scripts only print, check, or fetch what other packages bring as well.
-const HARMLESS: [&str; 12] = [
+const HARMLESS: [&str; 13] = [
+    "@nestjs/core",
     "@parcel/watcher",
     "@sentry/cli",
     "@swc/core",

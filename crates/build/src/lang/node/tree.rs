@@ -135,6 +135,12 @@ impl LockedPackage {
 const PLATFORM_ADVICE: &str = "install it as an optional dependency, or build for its platform";
 
 impl PackageTree {
+    /// A tree that is made here; `file` says what it is made of.
+    pub(super) fn made(file: &'static str) -> Self {
+        let (text, packages) = (String::new(), BTreeMap::new());
+        Self { file, text, packages, says_all: true, how: "run `shtetl build --update`" }
+    }
+
     /// All packages, those for development included.
     pub(super) fn count(&self) -> usize {
         self.packages.keys().filter(|path| path.contains("node_modules/")).count()

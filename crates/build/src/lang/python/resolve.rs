@@ -185,8 +185,7 @@ impl Solver<'_> {
     /// What went wrong, as facts for people.
     fn told(&self, error: PubGrubError<Self>) -> BuildError {
         match error {
-            PubGrubError::NoSolution(mut tree) => {
-                tree.collapse_no_versions();
+            PubGrubError::NoSolution(tree) => {
                 let mut facts = BTreeSet::new();
                 self.facts(&tree, &mut facts);
                 BuildError::NoSolution { facts: facts.into_iter().map(|(_, fact)| fact).collect() }
@@ -195,6 +194,27 @@ impl Solver<'_> {
             | PubGrubError::ErrorChoosingVersion { source, .. }
             | PubGrubError::ErrorInShouldCancel(source) => source.0,
         }
+    }
+
+    /// Why no version of a package that is wanted can be taken, if there is none.
+    fn lacking(&self, name: &str, wanted: &Set) -> Option<String> {
+        let candidates = self.index.candidates(name).ok()?;
+        let newest = |usable: bool| {
+            let all = candidates.iter().filter(|c| !usable || c.is_usable());
+            all.map(|c| &c.version).max()
+        };
+        if candidates.iter().any(|c| c.is_usable() && wanted.contains(&c.version)) {
+            return None;
+        }
+        Some(match (newest(false), newest(true)) {
+            (None, _) => format!("no index that was asked has {name}"),
+            (Some(newest), None) => {
+                format!("{name} {newest} and all before it have no wheel for Python {}", self.target.name())
+            }
+            (_, Some(newest)) => {
+                format!("the newest {name} with a wheel for Python {} is {newest}", self.target.name())
+            }
+        })
     }
 
     /// Gathers what is at the ends of a derivation; what the app wants comes first.
@@ -222,16 +242,11 @@ impl Solver<'_> {
                 };
                 let fact = format!("{who} wants {need} {text}");
                 facts.insert((u8::from(*package != Package::App), fact.trim_end().to_owned()));
+                if let Package::Plain(name) = need {
+                    facts.extend(self.lacking(name, wanted).map(|fact| (2, fact)));
+                }
             }
-            DerivationTree::External(External::NoVersions(package, set)) => {
-                let offered = match package {
-                    Package::Plain(name) => self.index.candidates(name).ok(),
-                    _ => None,
-                };
-                let newest = offered.iter().flat_map(|all| all.iter()).map(|c| &c.version).max();
-                let newest = newest.map_or(String::new(), |newest| format!("; the newest is {newest}"));
-                facts.insert((2, format!("there is no {package} {set} that can be used{newest}")));
-            }
+            DerivationTree::External(External::NoVersions(..)) => {}
             DerivationTree::External(External::Custom(package, set, why)) => {
                 facts.insert((2, format!("{package} {set}: {why}")));
             }

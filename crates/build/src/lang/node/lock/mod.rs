@@ -1,15 +1,26 @@
 //! Lockfiles: whichever there is, as a tree of packages.
 
+mod bun;
+mod linked;
 mod npm;
+mod pnpm;
+mod yarn;
 
 use super::tree::PackageTree;
+use super::{Manifest, read_manifest};
 use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
 
-type Parse = fn(&'static str, &str) -> Result<PackageTree>;
+type Parse = fn(&'static str, &str, &Manifest) -> Result<PackageTree>;
 
 /// Every kind that is read, the strongest first.
-const KINDS: [(&str, Parse); 2] = [("npm-shrinkwrap.json", npm::parse), ("package-lock.json", npm::parse)];
+const KINDS: [(&str, Parse); 5] = [
+    ("npm-shrinkwrap.json", npm::parse),
+    ("package-lock.json", npm::parse),
+    ("yarn.lock", yarn::parse),
+    ("pnpm-lock.yaml", pnpm::parse),
+    ("bun.lock", bun::parse),
+];
 
 /// The names of all lockfiles.
 pub(super) fn names() -> impl Iterator<Item = &'static str> {
@@ -20,7 +31,8 @@ pub(super) fn names() -> impl Iterator<Item = &'static str> {
 pub(super) fn read(tree: &SourceTree) -> Result<Option<PackageTree>> {
     for (name, parse) in KINDS {
         if let Some(text) = tree.read(name)? {
-            return parse(name, &text).map(Some);
+            let manifest = read_manifest(tree)?.map(|(_, manifest)| manifest).unwrap_or_default();
+            return parse(name, &text, &manifest).map(Some);
         }
     }
     Ok(None)

@@ -2,6 +2,7 @@
 
 use super::malformed;
 use crate::error::{BuildError, Place, Result};
+use crate::lang::node::Manifest;
 use crate::lang::node::tree::{Entry, Fits, Origin, PackageTree};
 use remote::Integrity;
 use serde::Deserialize;
@@ -67,7 +68,7 @@ struct Nested {
 }
 
 /// Reads the file.
-pub(super) fn parse(file: &'static str, text: &str) -> Result<PackageTree> {
+pub(super) fn parse(file: &'static str, text: &str, _manifest: &Manifest) -> Result<PackageTree> {
     let document: Document =
         serde_json::from_str(text).map_err(|e| malformed(file, Some(e.line()), e.to_string()))?;
     let (packages, says_all) = match document.lockfile_version {
@@ -197,7 +198,8 @@ mod tests {
     use super::*;
 
     fn lock(packages: &str) -> PackageTree {
-        parse("package-lock.json", &format!(r#"{{"lockfileVersion":3,"packages":{{{packages}}}}}"#)).unwrap()
+        let text = format!(r#"{{"lockfileVersion":3,"packages":{{{packages}}}}}"#);
+        parse("package-lock.json", &text, &Manifest::default()).unwrap()
     }
 
     const HASH: &str = r#""version":"1.0.0","integrity":"sha512-AAAA""#;
@@ -254,7 +256,8 @@ mod tests {
                  "dependencies":{"b":{"version":"2.0.0"}}},
             "b":{"version":"1.0.0","dev":true},
             "c":{"version":"npm:@kestrel/real@3.1.0","optional":true}}}"#;
-        let packages = parse("package-lock.json", text).unwrap().for_image("linux/amd64").unwrap();
+        let packages =
+            parse("package-lock.json", text, &Manifest::default()).unwrap().for_image("linux/amd64").unwrap();
         let told: Vec<_> = packages.iter().map(|p| format!("{} = {}", p.path, p.label())).collect();
         assert_eq!(
             told,

@@ -1,0 +1,191 @@
+//! Packages as a graph of who uses which, and where each is put so that all of them find the right one.
+//!
+//! Lockfiles that say no places, and resolution, end here. A package is put as high as it can: below the
+//! nearest folder where another version of the same name would be found by somebody else.
+
+use super::tree::{Entry, PackageTree};
+use crate::error::Result;
+use std::collections::BTreeMap;
+
+/// What a package needs: a name, and how that is said.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Need {
+    /// The name that the package uses.
+    pub(super) name: String,
+    /// A range, or what else chooses a version.
+    pub(super) wanted: String,
+    pub(super) optional: bool,
+    /// Whether it is to be found beside the package, and not below it.
+    pub(super) peer: bool,
+}
+
+/// Says which packages there are.
+pub(super) trait Chooser {
+    /// Whether a package that is there already meets the need of `by`.
+    fn meets(&self, entry: &Entry, need: &Need, by: &Entry) -> bool;
+
+    /// The package for a need of `by` with what it needs itself; `None` when an optional one cannot be had.
+    fn choose(&mut self, need: &Need, by: &Entry) -> Result<Option<(Entry, Vec<Need>)>>;
+
+    /// Told what is going to be needed, before it is chosen one after the other.
+    fn expect(&mut self, _needs: &[Need]) {}
+}
+
+/// Puts everything that `root` needs, and what that needs, into a tree: nearest to the app first, by name.
+pub(super) fn place(
+    root: Entry,
+    needs: Vec<Need>,
+    chooser: &mut dyn Chooser,
+    tree: &mut PackageTree,
+) -> Result<()> {
+    tree.packages.insert(String::new(), root);
+    let mut placing = Placing { chooser, tree, uses: BTreeMap::new() };
+    placing.chooser.expect(&needs);
+    // Nearest to the app first, by name: a package that was put high comes before deeper ones.
+    let mut waiting = BTreeMap::from([((0, String::new()), needs)]);
+    while let Some(((_, path), mut needs)) = waiting.pop_first() {
+        needs.sort_by(|a, b| (a.peer, &a.name).cmp(&(b.peer, &b.name)));
+        let mut expected = Vec::new();
+        for need in &needs {
+            if let Some((path, needs)) = placing.meet(&path, need)? {
+                expected.extend(needs.iter().cloned());
+                waiting.insert((depth(&path), path), needs);
+            }
+        }
+        // What several packages need next is asked for at once.
+        placing.chooser.expect(&expected);
+    }
+    Ok(())
+}
+
+fn depth(path: &str) -> usize {
+    path.matches("node_modules/").count()
+}
+
+struct Placing<'a> {
+    chooser: &'a mut dyn Chooser,
+    tree: &'a mut PackageTree,
+    /// For each folder, the names that packages in it look for above it.
+    uses: BTreeMap<String, Vec<String>>,
+}
+
+impl Placing<'_> {
+    /// Makes sure that the package at `path` finds what it needs; gives what had to be put down for that.
+    fn meet(&mut self, path: &str, need: &Need) -> Result<Option<(String, Vec<Need>)>> {
+        let by = self.tree.packages.get(path).cloned().unwrap_or_default();
+        if let Some(found) = self.tree.resolve(path, &need.name) {
+            if self.chooser.meets(&self.tree.packages[&found], need, &by) {
+                self.note_use(path, &found, &need.name);
+                return Ok(None);
+            }
+            if need.optional && need.peer {
+                return Ok(None);
+            }
+        } else if need.optional && need.peer {
+            return Ok(None);
+        }
+        let Some((entry, needs)) = self.chooser.choose(need, &by)? else { return Ok(None) };
+        let folder = self.folder_for(path, need);
+        let target = match folder.is_empty() {
+            true => format!("node_modules/{}", need.name),
+            false => format!("{folder}/node_modules/{}", need.name),
+        };
+        // A peer that fits nobody else's version cannot be put anywhere: what is there has to do.
+        if self.tree.packages.contains_key(&target) {
+            return Ok(None);
+        }
+        self.tree.packages.insert(target.clone(), entry);
+        self.note_use(path, &target, &need.name);
+        Ok(Some((target, needs)))
+    }
+
+    /// The highest folder where the package for `need` can be put without being in anybody's way.
+    fn folder_for(&self, path: &str, need: &Need) -> String {
+        // A peer is put beside the package that wants it.
+        let mut best = if need.peer { above(path).to_owned() } else { path.to_owned() };
+        let mut here = best.clone();
+        while !here.is_empty() {
+            here = above(&here).to_owned();
+            let child = if here.is_empty() { String::new() } else { format!("{here}/") };
+            let taken = self.tree.packages.contains_key(&format!("{child}node_modules/{}", need.name));
+            let seen_through = self.uses.get(&here).is_some_and(|names| names.contains(&need.name));
+            if taken || seen_through {
+                break;
+            }
+            best.clone_from(&here);
+        }
+        best
+    }
+
+    /// Remembers that `name` is looked for from `path` and found at `target`: nothing else of that name may
+    /// be put between them.
+    fn note_use(&mut self, path: &str, target: &str, name: &str) {
+        let end = above(target);
+        let mut here = path;
+        while here.len() > end.len() {
+            let names = self.uses.entry(here.to_owned()).or_default();
+            if !names.iter().any(|known| known == name) {
+                names.push(name.to_owned());
+            }
+            here = above(here);
+        }
+    }
+}
+
+/// The folder of the package, or of the app, that the package at `path` is put into.
+fn above(path: &str) -> &str {
+    path.rfind("node_modules/").map_or("", |at| path[..at].trim_end_matches('/'))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Packages by name and version, with what they need in exact versions.
+    struct Shelf(Vec<Item>);
+    type Item = (&'static str, &'static str, &'static [(&'static str, &'static str)]);
+
+    impl Chooser for Shelf {
+        fn meets(&self, entry: &Entry, need: &Need, _by: &Entry) -> bool {
+            entry.version.as_deref() == Some(&need.wanted)
+        }
+
+        fn choose(&mut self, need: &Need, _by: &Entry) -> Result<Option<(Entry, Vec<Need>)>> {
+            let (_, version, needs) = self
+                .0
+                .iter()
+                .find(|(name, version, _)| *name == need.name && *version == need.wanted)
+                .unwrap();
+            let entry = Entry { version: Some((*version).to_owned()), ..Entry::default() };
+            Ok(Some((entry, needs.iter().map(|(name, wanted)| needed(name, wanted)).collect())))
+        }
+    }
+
+    fn needed(name: &str, wanted: &str) -> Need {
+        Need { name: name.to_owned(), wanted: wanted.to_owned(), optional: false, peer: false }
+    }
+
+    #[test]
+    fn everybody_finds_the_right_version_and_nothing_is_put_twice_without_need() {
+        let mut shelf = Shelf(vec![
+            ("bell", "1", &[("rope", "1"), ("wood", "1")]),
+            ("horn", "1", &[("rope", "2"), ("tin", "1")]),
+            ("tin", "1", &[("rope", "1")]),
+            ("rope", "1", &[]),
+            ("rope", "2", &[]),
+            ("wood", "1", &[("horn", "1")]),
+        ]);
+        let mut tree = PackageTree::made("package.json");
+        place(Entry::default(), vec![needed("horn", "1"), needed("bell", "1")], &mut shelf, &mut tree)
+            .unwrap();
+        let placed: Vec<_> = tree
+            .packages
+            .iter()
+            .filter(|(path, _)| !path.is_empty())
+            .map(|(path, entry)| {
+                format!("{} {}", path.replace("node_modules/", ""), entry.version.clone().unwrap())
+            })
+            .collect();
+        assert_eq!(placed, ["bell 1", "horn 1", "horn/rope 2", "rope 1", "tin 1", "wood 1"]);
+    }
+}

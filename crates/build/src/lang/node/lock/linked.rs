@@ -1,0 +1,62 @@
+//! What lockfiles say that link packages to each other by names of their own, and no places: a chooser for
+//! the graph that follows those links.
+
+use crate::error::{BuildError, Result};
+use crate::lang::node::graph::{Chooser, Need, place};
+use crate::lang::node::tree::{Entry, PackageTree};
+use std::collections::BTreeMap;
+
+/// Packages by the names that the file gives them.
+#[derive(Debug, Default)]
+pub(super) struct Linked {
+    pub(super) file: &'static str,
+    pub(super) how: &'static str,
+    pub(super) packages: BTreeMap<String, Package>,
+}
+
+/// One package of the file.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Package {
+    pub(super) entry: Entry,
+    /// What it needs; `wanted` is the name that the file gives the package that is meant.
+    pub(super) needs: Vec<Need>,
+}
+
+impl Linked {
+    /// The tree for an app that needs this, `wanted` being names of the file as well.
+    pub(super) fn into_tree(
+        mut self,
+        text: &str,
+        root: Entry,
+        needs: Vec<Need>,
+        says_all: bool,
+    ) -> Result<PackageTree> {
+        let mut tree = PackageTree::made(self.file);
+        (tree.text, tree.says_all, tree.how) = (text.to_owned(), says_all, self.how);
+        place(root, needs, &mut self, &mut tree)?;
+        Ok(tree)
+    }
+}
+
+impl Chooser for Linked {
+    fn meets(&self, entry: &Entry, need: &Need, _by: &Entry) -> bool {
+        let meant = self.packages.get(&need.wanted).map(|package| &package.entry);
+        // Peers are found by name alone: the file says nothing of which one is meant.
+        need.peer || meant.is_some_and(|meant| meant.version == entry.version && meant.name == entry.name)
+    }
+
+    fn choose(&mut self, need: &Need, by: &Entry) -> Result<Option<(Entry, Vec<Need>)>> {
+        match self.packages.get(&need.wanted) {
+            Some(package) => Ok(Some((package.entry.clone(), package.needs.clone()))),
+            None if need.optional || need.peer => Ok(None),
+            None => {
+                let who = by.name.as_deref().unwrap_or("package.json");
+                Err(BuildError::LockMismatch {
+                    lockfile: self.file.to_owned(),
+                    detail: format!("{who} needs {}, which is not locked", need.name),
+                    how: self.how,
+                })
+            }
+        }
+    }
+}

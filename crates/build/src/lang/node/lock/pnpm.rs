@@ -1,0 +1,152 @@
+//! `pnpm-lock.yaml`, versions 6 and 9.
+
+use super::linked::{Linked, Package};
+use super::malformed;
+use crate::error::{BuildError, Place, Result};
+use crate::lang::node::Manifest;
+use crate::lang::node::graph::Need;
+use crate::lang::node::tree::{Entry, Fits, Origin, PackageTree};
+use remote::Integrity;
+use serde::Deserialize;
+use std::collections::BTreeMap;
+
+const HOW: &str = "run `pnpm install --lockfile-only` and commit the result";
+
+#[derive(Deserialize)]
+#[serde(rename_all = "camelCase")]
+struct Document {
+    lockfile_version: Version,
+    #[serde(default)]
+    importers: BTreeMap<String, Importer>,
+    /// Version 6 has those of a single app at the top.
+    #[serde(flatten)]
+    top: Importer,
+    #[serde(default)]
+    packages: BTreeMap<String, Listed>,
+    /// Version 9 says apart what packages need.
+    #[serde(default)]
+    snapshots: BTreeMap<String, Listed>,
+}
+
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Version {
+    Text(String),
+    Number(f64),
+}
+
+#[derive(Default, Deserialize)]
+#[serde(rename_all = "camelCase", default)]
+struct Importer {
+    dependencies: BTreeMap<String, Chosen>,
+    optional_dependencies: BTreeMap<String, Chosen>,
+}
+
+#[derive(Deserialize)]
+struct Chosen {
+    specifier: String,
+    version: String,
+}
+
+#[derive(Clone, Default, Deserialize)]
+#[serde(rename_all = "camelCase", default)]
+struct Listed {
+    resolution: Resolution,
+    deprecated: Option<String>,
+    dependencies: BTreeMap<String, String>,
+    optional_dependencies: BTreeMap<String, String>,
+    requires_build: bool,
+    os: Vec<String>,
+    cpu: Vec<String>,
+    libc: Vec<String>,
+}
+
+#[derive(Clone, Default, Deserialize)]
+#[serde(default)]
+struct Resolution {
+    integrity: Option<String>,
+    tarball: Option<String>,
+}
+
+/// Reads the file for an app with this manifest.
+pub(super) fn parse(file: &'static str, text: &str, _manifest: &Manifest) -> Result<PackageTree> {
+    let document: Document = serde_saphyr::from_str(text).map_err(|e| malformed(file, None, e))?;
+    let major = match &document.lockfile_version {
+        Version::Text(text) => text.split('.').next().and_then(|t| t.parse().ok()).unwrap_or(0),
+        Version::Number(number) => *number as u32,
+    };
+    if !matches!(major, 6..=9) {
+        return Err(BuildError::Unsupported {
+            place: Place::find(file, text, "lockfileVersion"),
+            what: format!("lockfile version {major}"),
+            instead: "write it anew with a current version of the tool",
+        });
+    }
+    let mut linked = Linked { file, how: HOW, packages: BTreeMap::new() };
+    let snapshots = if document.snapshots.is_empty() { &document.packages } else { &document.snapshots };
+    for (key, snapshot) in snapshots {
+        let id = plain(key);
+        let facts = document.packages.get(id).or_else(|| document.packages.get(key)).unwrap_or(snapshot);
+        linked.packages.insert(key.trim_start_matches('/').to_owned(), package(id, facts, snapshot));
+    }
+    let own = document.importers.get(".").unwrap_or(&document.top);
+    if document.importers.len() > 1 {
+        return Err(BuildError::Unsupported {
+            place: Place::find(file, text, "importers:"),
+            what: "parts of the app that are packages of their own, in this kind of lockfile,".to_owned(),
+            instead: "commit a package-lock.json (`npm install --package-lock-only`)",
+        });
+    }
+    let specifiers = |chosen: &BTreeMap<String, Chosen>| -> BTreeMap<String, String> {
+        chosen.iter().map(|(name, chosen)| (name.clone(), chosen.specifier.clone())).collect()
+    };
+    let root = Entry {
+        dependencies: specifiers(&own.dependencies),
+        optional_dependencies: specifiers(&own.optional_dependencies),
+        ..Entry::default()
+    };
+    let chosen = |(name, chosen): (&String, &Chosen), optional| need(name, &chosen.version, optional);
+    let needs = own.dependencies.iter().map(|c| chosen(c, false));
+    let needs = needs.chain(own.optional_dependencies.iter().map(|c| chosen(c, true))).collect();
+    // It says that a package has commands, but not which.
+    linked.into_tree(text, root, needs, false)
+}
+
+/// The key without the peers that it was installed with, and without the slash of older files.
+fn plain(key: &str) -> &str {
+    key.trim_start_matches('/').split('(').next().unwrap_or(key)
+}
+
+/// A need; what is chosen is a version, or for an alias the whole key.
+fn need(name: &str, chosen: &str, optional: bool) -> Need {
+    let chosen = chosen.trim_start_matches('/');
+    let before = chosen.split('(').next().unwrap_or(chosen);
+    let is_key = before.char_indices().skip(1).any(|(_, c)| c == '@');
+    let wanted = if is_key { chosen.to_owned() } else { format!("{name}@{chosen}") };
+    Need { name: name.to_owned(), wanted, optional, peer: false }
+}
+
+fn package(id: &str, facts: &Listed, snapshot: &Listed) -> Package {
+    let (name, version) = id.rsplit_once('@').unwrap_or((id, ""));
+    let needs = snapshot.dependencies.iter().map(|(name, chosen)| need(name, chosen, false));
+    let optional = snapshot.optional_dependencies.iter().map(|(name, chosen)| need(name, chosen, true));
+    let registry = version.starts_with(|c: char| c.is_ascii_digit());
+    Package {
+        needs: needs.chain(optional).collect(),
+        entry: Entry {
+            name: Some(name.to_owned()),
+            version: Some(version.to_owned()),
+            origin: match registry {
+                true => Origin::Registry(facts.resolution.tarball.clone()),
+                false => Origin::Other("a package that is not from a registry".to_owned()),
+            },
+            integrity: facts.resolution.integrity.as_deref().and_then(Integrity::subresource),
+            has_install_script: facts.requires_build,
+            deprecated: facts.deprecated.clone(),
+            fits: Fits { os: facts.os.clone(), cpu: facts.cpu.clone(), libc: facts.libc.clone() },
+            dependencies: snapshot.dependencies.clone(),
+            optional_dependencies: snapshot.optional_dependencies.clone(),
+            ..Entry::default()
+        },
+    }
+}

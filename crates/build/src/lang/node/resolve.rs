@@ -1,0 +1,289 @@
+//! Which versions to take where no file says it: every range met, the newest where there is a choice.
+
+use super::graph::{Chooser, Need, place};
+use super::range::Range;
+use super::tree::{Entry, Fits, Origin, PackageTree};
+use crate::addresses::{Addresses, Ecosystem};
+use crate::error::{BuildError, Result};
+use crate::pins::ResolvedPackage;
+use remote::packages::npm::{self, Offer, Offers};
+use remote::{Fetcher, Integrity};
+use semver::Version;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// So many answers are waited for at once.
+const WAITING: usize = 24;
+
+/// What the manifest of an app asks for.
+pub(super) struct Asked<'a> {
+    pub(super) dependencies: &'a BTreeMap<String, String>,
+    pub(super) optional: &'a BTreeMap<String, String>,
+    /// Names, and the ranges or versions that are taken in place of whatever is asked for.
+    pub(super) overrides: BTreeMap<String, String>,
+}
+
+impl Asked<'_> {
+    /// A text that stands for all of it.
+    pub(super) fn digest(&self) -> String {
+        let text = format!("{:?}\n{:?}\n{:?}", self.dependencies, self.optional, self.overrides);
+        content::digest::Sha256::of(text.as_bytes()).hex()
+    }
+}
+
+/// Resolves what is asked for; `known` was chosen before, and is kept where it can be.
+pub(super) fn resolve(
+    asked: &Asked<'_>,
+    node: &str,
+    (fetcher, addresses): (&Fetcher, &Addresses),
+    known: &[ResolvedPackage],
+) -> Result<PackageTree> {
+    let needs = needs(asked.dependencies, asked.optional, &BTreeMap::new(), |_| false);
+    let root = Entry {
+        dependencies: asked.dependencies.clone(),
+        optional_dependencies: asked.optional.clone(),
+        ..Entry::default()
+    };
+    let mut kept: BTreeMap<String, BTreeSet<Version>> = BTreeMap::new();
+    for package in known {
+        if let Ok(version) = Version::parse(&package.version) {
+            kept.entry(package.name.clone()).or_default().insert(version);
+        }
+    }
+    let mut tree = PackageTree::made("package.json");
+    let node = Version::parse(node).ok();
+    let mut registry =
+        Registry { fetcher, addresses, overrides: &asked.overrides, kept, node, asked: Mutex::default() };
+    place(root, needs, &mut registry, &mut tree)?;
+    Ok(tree)
+}
+
+/// The needs of a manifest; `may_lack` tells of a peer whether the package can do without.
+fn needs(
+    dependencies: &BTreeMap<String, String>,
+    optional: &BTreeMap<String, String>,
+    peers: &BTreeMap<String, String>,
+    may_lack: impl Fn(&str) -> bool,
+) -> Vec<Need> {
+    let need = |(name, wanted): (&String, &String), optional, peer| Need {
+        name: name.clone(),
+        wanted: wanted.clone(),
+        optional,
+        peer,
+    };
+    let plain = dependencies.iter().filter(|(name, _)| !optional.contains_key(*name));
+    let peers = peers.iter().filter(|(name, _)| !dependencies.contains_key(*name));
+    plain
+        .map(|n| need(n, false, false))
+        .chain(optional.iter().map(|n| need(n, true, false)))
+        .chain(peers.map(|n| need(n, may_lack(n.0), true)))
+        .collect()
+}
+
+/// Answers, with what went wrong told when it is needed.
+type Answers = BTreeMap<String, Arc<Result<Offers, String>>>;
+
+/// Registries, and what they were asked already.
+struct Registry<'a> {
+    fetcher: &'a Fetcher,
+    addresses: &'a Addresses,
+    overrides: &'a BTreeMap<String, String>,
+    /// Versions that were chosen before.
+    kept: BTreeMap<String, BTreeSet<Version>>,
+    /// The version of Node in the image.
+    node: Option<Version>,
+    asked: Mutex<Answers>,
+}
+
+impl Registry<'_> {
+    /// The name in the registry and what is wanted of it: an alias says both.
+    fn meaning(&self, need: &Need) -> (String, String) {
+        let wanted = self.overrides.get(&need.name).unwrap_or(&need.wanted);
+        match wanted.strip_prefix("npm:") {
+            Some(alias) => match alias.rfind('@').filter(|at| *at > 0) {
+                Some(at) => (alias[..at].to_owned(), alias[at + 1..].to_owned()),
+                None => (alias.to_owned(), "*".to_owned()),
+            },
+            None => (need.name.clone(), wanted.clone()),
+        }
+    }
+
+    fn offers(&self, name: &str) -> Result<Arc<Result<Offers, String>>> {
+        let lock = || self.asked.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(known) = lock().get(name) {
+            return Ok(Arc::clone(known));
+        }
+        let address = self.addresses.of_package(Ecosystem::Npm, name)?.address;
+        let found = match npm::offers(self.fetcher, &address, name) {
+            Ok(offers) => Ok(offers),
+            Err(remote::RemoteError::NotFound { .. }) => Err(format!("{address} does not have it")),
+            Err(source) => return Err(BuildError::Remote { wanted_by: name.to_owned(), source }),
+        };
+        let found = Arc::new(found);
+        lock().insert(name.to_owned(), Arc::clone(&found));
+        Ok(found)
+    }
+
+    /// The version that is taken: what was chosen before, what most people get, else the newest; versions
+    /// that their authors stand for, and that this Node can run, before others.
+    fn pick<'o>(&self, name: &str, wanted: &str, offers: &'o Offers) -> Option<(&'o Version, &'o Offer)> {
+        if let Some(tagged) = offers.tags.get(wanted) {
+            return offers.versions.get_key_value(tagged);
+        }
+        let range = Range::parse(wanted)?;
+        let fitting: Vec<_> = offers.versions.iter().filter(|(version, _)| range.contains(version)).collect();
+        let kept = self.kept.get(name);
+        if let Some(one) = fitting.iter().rev().find(|(v, _)| kept.is_some_and(|kept| kept.contains(v))) {
+            return Some(*one);
+        }
+        let runs = |offer: &Offer| match (&offer.node, &self.node) {
+            (Some(range), Some(node)) => Range::parse(range).is_none_or(|range| range.contains(node)),
+            _ => true,
+        };
+        let usual = offers.tags.get("latest").filter(|latest| range.contains(latest));
+        let usual = usual.and_then(|latest| offers.versions.get_key_value(latest));
+        if let Some(usual) = usual.filter(|(_, offer)| runs(offer) && offer.deprecated.is_none()) {
+            return Some(usual);
+        }
+        fitting.into_iter().max_by_key(|(version, offer)| (runs(offer), offer.deprecated.is_none(), *version))
+    }
+}
+
+impl Chooser for Registry<'_> {
+    fn meets(&self, entry: &Entry, need: &Need, _by: &Entry) -> bool {
+        let (name, wanted) = self.meaning(need);
+        let same = entry.name.as_ref().is_none_or(|known| *known == name);
+        let version = entry.version.as_deref().and_then(|v| Version::parse(v).ok());
+        let tagged = || {
+            let offers = self.offers(&name).ok()?;
+            offers.as_ref().as_ref().ok()?.tags.get(&wanted).cloned()
+        };
+        let fits = |version: &Version| match Range::parse(&wanted) {
+            Some(range) => range.contains(version),
+            None => tagged().as_ref() == Some(version),
+        };
+        same && version.as_ref().is_some_and(fits)
+    }
+
+    fn choose(&mut self, need: &Need, by: &Entry) -> Result<Option<(Entry, Vec<Need>)>> {
+        let (name, wanted) = self.meaning(need);
+        let who = by.name.clone().unwrap_or_else(|| "the app".to_owned());
+        let told = |what: String| BuildError::NoSolution {
+            facts: vec![format!("{who} wants {name} {wanted}"), what],
+        };
+        if wanted.contains(':') || wanted.contains('/') {
+            let what =
+                format!("{name} is asked for as {wanted:?}, which is no version of a registry's package");
+            return Err(told(what));
+        }
+        let offers = self.offers(&name)?;
+        let picked = match offers.as_ref() {
+            Ok(offers) => self.pick(&name, &wanted, offers).ok_or_else(|| {
+                let newest = offers.tags.get("latest").or_else(|| offers.versions.keys().max());
+                let newest = newest.map_or(String::new(), |newest| format!("; the newest is {newest}"));
+                format!("there is no such version of {name}{newest}")
+            }),
+            Err(why) => Err(format!("{name}: {why}")),
+        };
+        let (version, offer) = match picked {
+            Ok(picked) => picked,
+            Err(_) if need.optional => return Ok(None),
+            Err(what) => return Err(told(what)),
+        };
+        let needs = needs(&offer.dependencies, &offer.optional, &offer.peers, |name| {
+            offer.peers_to_lack.contains(name)
+        });
+        let may_lack = |name: &String| offer.peers_to_lack.contains(name);
+        let entry = Entry {
+            name: Some(name),
+            version: Some(version.to_string()),
+            origin: Origin::Registry(None),
+            integrity: offer.integrity.as_deref().and_then(Integrity::subresource),
+            has_install_script: offer.script,
+            bin: offer.bin.clone(),
+            licence: offer.licence.clone(),
+            deprecated: offer.deprecated.clone(),
+            fits: Fits { os: offer.os.clone(), cpu: offer.cpu.clone(), libc: offer.libc.clone() },
+            dependencies: offer.dependencies.clone(),
+            optional_dependencies: offer.optional.clone(),
+            peers: offer.peers.keys().map(|name| (name.clone(), may_lack(name))).collect(),
+            ..Entry::default()
+        };
+        Ok(Some((entry, needs)))
+    }
+
+    fn expect(&mut self, needs: &[Need]) {
+        let names: BTreeSet<String> = needs.iter().map(|need| self.meaning(need).0).collect();
+        let names: Vec<String> = {
+            let known = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
+            names.into_iter().filter(|name| !known.contains_key(name)).collect()
+        };
+        let next = std::sync::atomic::AtomicUsize::new(0);
+        let this = &*self;
+        let take = || {
+            // What fails here fails again, and is told, when it is needed.
+            while let Some(name) = names.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed)) {
+                let _ = this.offers(name);
+            }
+        };
+        std::thread::scope(|scope| {
+            for _ in 0..names.len().min(WAITING) {
+                scope.spawn(take);
+            }
+        });
+    }
+}
+
+/// The tree as it is pinned.
+pub(super) fn to_pins(tree: &PackageTree) -> Vec<ResolvedPackage> {
+    let pin = |(path, entry): (&String, &Entry)| {
+        let needs = entry.dependencies.keys().filter(|name| !entry.optional_dependencies.contains_key(*name));
+        let peers = entry.peers.iter();
+        ResolvedPackage {
+            name: entry.name.clone().unwrap_or_default(),
+            path: path.clone(),
+            version: entry.version.clone().unwrap_or_default(),
+            integrity: entry.integrity.as_ref().map(Integrity::canonical).unwrap_or_default(),
+            needs: needs.chain(peers.clone().filter(|(_, lack)| !**lack).map(|(n, _)| n)).cloned().collect(),
+            may_use: entry
+                .optional_dependencies
+                .keys()
+                .chain(peers.filter(|(_, l)| **l).map(|(n, _)| n))
+                .cloned()
+                .collect(),
+            os: entry.fits.os.clone(),
+            cpu: entry.fits.cpu.clone(),
+            libc: entry.fits.libc.clone(),
+            script: entry.has_install_script,
+            bin: entry.bin.clone(),
+        }
+    };
+    tree.packages.iter().filter(|(path, _)| !path.is_empty()).map(pin).collect()
+}
+
+/// The tree as it was pinned.
+pub(super) fn of_pins(asked: &Asked<'_>, pins: &[ResolvedPackage]) -> PackageTree {
+    let mut tree = PackageTree::made(crate::pins::FILE_NAME);
+    let root = Entry {
+        dependencies: asked.dependencies.clone(),
+        optional_dependencies: asked.optional.clone(),
+        ..Entry::default()
+    };
+    tree.packages.insert(String::new(), root);
+    for pin in pins {
+        let named = |names: &[String]| names.iter().map(|name| (name.clone(), String::new())).collect();
+        let entry = Entry {
+            name: Some(pin.name.clone()),
+            version: Some(pin.version.clone()),
+            integrity: Integrity::any_of(pin.integrity.split(' ')),
+            has_install_script: pin.script,
+            bin: pin.bin.clone(),
+            fits: Fits { os: pin.os.clone(), cpu: pin.cpu.clone(), libc: pin.libc.clone() },
+            dependencies: named(&pin.needs),
+            optional_dependencies: named(&pin.may_use),
+            ..Entry::default()
+        };
+        tree.packages.insert(pin.path.clone(), entry);
+    }
+    tree
+}
