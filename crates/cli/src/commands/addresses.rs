@@ -15,7 +15,7 @@ pub fn run(options: &AddressesOptions, around: &Surroundings, output: &Output) -
     let Effective { config, origins } = Effective::load(&place, &around.choice(&SourceOptions::of(path)))?;
     let addresses = Addresses::new(&around.book, &config, &origins, &options.path);
     if output.is_json() {
-        let all: Vec<_> = Ecosystem::ALL.into_iter().map(|e| document(e, &addresses.all(e))).collect();
+        let all: Vec<_> = Ecosystem::ALL.into_iter().map(|e| document(e, &addresses.all(e), &addresses.bound(e))).collect();
         output.json(&serde_json::json!({ "format": "shtetl/addresses/1", "addresses": all }));
         return Ok(ExitCode::SUCCESS);
     }
@@ -27,6 +27,12 @@ pub fn run(options: &AddressesOptions, around: &Surroundings, output: &Output) -
         let all = addresses.all(ecosystem);
         for line in table(&all).lines() {
             output.line(line);
+        }
+        for known in addresses.bound(ecosystem) {
+            let name = known.bound.as_deref().unwrap_or_default();
+            let only = format!("only from there: {name}");
+            let detail = format!("{}: {}", who(known.origin), known.detail);
+            output.line(format!("  {}  {}  {}", known.address, styled(GOOD, only), styled(FAINT, detail)));
         }
         if all.is_empty() {
             let name = ecosystem.name();
@@ -47,29 +53,39 @@ pub fn run(options: &AddressesOptions, around: &Surroundings, output: &Output) -
     Ok(ExitCode::SUCCESS)
 }
 
-fn document(ecosystem: Ecosystem, all: &[KnownAddress]) -> serde_json::Value {
-    let said: Vec<_> = all
-        .iter()
-        .map(|k| serde_json::json!({ "address": k.address.to_string(), "origin": k.origin, "said_by": k.detail }))
-        .collect();
-    serde_json::json!({ "kind": ecosystem.name(), "in_force_first": said })
+fn document(ecosystem: Ecosystem, all: &[KnownAddress], bound: &[KnownAddress]) -> serde_json::Value {
+    let said = |k: &KnownAddress| {
+        serde_json::json!({ "address": k.address.to_string(), "origin": k.origin, "said_by": k.detail })
+    };
+    let of_name = |k: &KnownAddress| {
+        let mut said = said(k);
+        said["name"] = k.bound.as_deref().into();
+        said
+    };
+    let in_force_first: Vec<_> = all.iter().map(said).collect();
+    let bound: Vec<_> = bound.iter().map(of_name).collect();
+    serde_json::json!({ "kind": ecosystem.name(), "in_force_first": in_force_first, "bound": bound })
 }
 
 fn table(all: &[KnownAddress]) -> Table {
     let mut table = Table::new(&[]);
     for (number, known) in all.iter().enumerate() {
         let force = if number == 0 { styled(GOOD, "in force") } else { styled(FAINT, "weaker") };
-        let who = match known.origin {
-            Origin::Option => "option",
-            Origin::Variable => "variable",
-            Origin::App => "app",
-            Origin::HouseRules => "house rules",
-            Origin::User => "your configuration",
-            Origin::Lockfile => "lockfile",
-            Origin::Ecosystem => "ecosystem's configuration",
-            Origin::Tool => "ecosystem's tool",
-        };
-        table.row([force, known.address.to_string(), styled(FAINT, format!("{who}: {}", known.detail))]);
+        let detail = format!("{}: {}", who(known.origin), known.detail);
+        table.row([force, known.address.to_string(), styled(FAINT, detail)]);
     }
     table
+}
+
+fn who(origin: Origin) -> &'static str {
+    match origin {
+        Origin::Option => "option",
+        Origin::Variable => "variable",
+        Origin::App => "app",
+        Origin::HouseRules => "house rules",
+        Origin::User => "your configuration",
+        Origin::Lockfile => "lockfile",
+        Origin::Ecosystem => "ecosystem's configuration",
+        Origin::Tool => "ecosystem's tool",
+    }
 }
