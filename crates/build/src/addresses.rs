@@ -6,7 +6,7 @@ use remote::{Address, Fetcher};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::Path;
-use std::sync::Arc;
+use std::sync::{Arc, Mutex, PoisonError};
 
 /// A kind of packages that has registries of its own.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -93,7 +93,21 @@ pub struct AddressBook {
     /// In any order.
     pub known: Vec<KnownAddress>,
     /// Asks the ecosystem's tool on this machine; only when nothing else answers.
-    pub ask_tool: fn(Ecosystem) -> Option<KnownAddress>,
+    ask_tool: fn(Ecosystem) -> Option<KnownAddress>,
+    /// What the tools answered: starting one takes longer than fetching a package.
+    answered: Mutex<BTreeMap<Ecosystem, Option<KnownAddress>>>,
+}
+
+impl AddressBook {
+    /// What is known, and how a tool is asked.
+    pub fn new(known: Vec<KnownAddress>, ask_tool: fn(Ecosystem) -> Option<KnownAddress>) -> Self {
+        Self { known, ask_tool, answered: Mutex::default() }
+    }
+
+    fn ask(&self, ecosystem: Ecosystem) -> Option<KnownAddress> {
+        let mut answered = self.answered.lock().unwrap_or_else(PoisonError::into_inner);
+        answered.entry(ecosystem).or_insert_with(|| (self.ask_tool)(ecosystem)).clone()
+    }
 }
 
 /// The addresses in force for one app.
@@ -151,7 +165,7 @@ impl Addresses {
         let mut said: Vec<_> = self.said(ecosystem).filter(|k| k.bound.is_none()).cloned().collect();
         said.sort_by_key(|k| k.origin);
         if said.is_empty() {
-            said.extend((self.book.ask_tool)(ecosystem));
+            said.extend(self.book.ask(ecosystem));
         }
         said
     }

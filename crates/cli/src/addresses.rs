@@ -38,7 +38,7 @@ pub fn gather(
     }
     known.extend(of_ecosystems);
     known.extend(debian_configuration(host));
-    Ok(AddressBook { known, ask_tool })
+    Ok(AddressBook::new(known, ask_tool))
 }
 
 fn said(ecosystem: Ecosystem, text: &str, base: &Path, origin: Origin, detail: String) -> KnownAddress {

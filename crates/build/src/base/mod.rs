@@ -35,6 +35,11 @@ pub trait Base {
     /// The steps of the base itself, bottom first, and what people should know; asked after the runtimes.
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)>;
 
+    /// Major and minor version of the GNU C library that it has, where that is known.
+    fn c_library(&self) -> Option<(u32, u32)> {
+        None
+    }
+
     /// Environment that the base gives every process.
     fn env(&self) -> BTreeMap<String, String> {
         BTreeMap::new()

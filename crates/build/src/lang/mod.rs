@@ -52,6 +52,8 @@ pub struct Context<'a> {
     pub has_build_command: bool,
     /// The runtime that the base provides.
     pub runtime: &'a RuntimeInUse,
+    /// Asks the base for the version of its C library.
+    pub c_library: &'a dyn Fn() -> Option<(u32, u32)>,
     /// How packages are resolved that no file locks.
     pub resolving: &'a Resolving<'a>,
 }

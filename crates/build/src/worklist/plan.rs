@@ -147,6 +147,7 @@ fn contribute(
         platform: &list.form.platform,
         has_build_command: sources.config.build.is_some(),
         runtime: &provided.runtime,
+        c_library: &|| base.c_library(),
         resolving: sources.resolving,
     };
     let mut contribution = buildpack.contribute(&context)?;

@@ -15,7 +15,8 @@ pub fn run(options: &AddressesOptions, around: &Surroundings, output: &Output) -
     let Effective { config, origins } = Effective::load(&place, &around.choice(&SourceOptions::of(path)))?;
     let addresses = Addresses::new(&around.book, &config, &origins, &options.path);
     if output.is_json() {
-        let all: Vec<_> = Ecosystem::ALL.into_iter().map(|e| document(e, &addresses.all(e), &addresses.bound(e))).collect();
+        let all: Vec<_> =
+            Ecosystem::ALL.into_iter().map(|e| document(e, &addresses.all(e), &addresses.bound(e))).collect();
         output.json(&serde_json::json!({ "format": "shtetl/addresses/1", "addresses": all }));
         return Ok(ExitCode::SUCCESS);
     }
@@ -54,9 +55,7 @@ pub fn run(options: &AddressesOptions, around: &Surroundings, output: &Output) -
 }
 
 fn document(ecosystem: Ecosystem, all: &[KnownAddress], bound: &[KnownAddress]) -> serde_json::Value {
-    let said = |k: &KnownAddress| {
-        serde_json::json!({ "address": k.address.to_string(), "origin": k.origin, "said_by": k.detail })
-    };
+    let said = |k: &KnownAddress| serde_json::json!({ "address": k.address.to_string(), "origin": k.origin, "said_by": k.detail });
     let of_name = |k: &KnownAddress| {
         let mut said = said(k);
         said["name"] = k.bound.as_deref().into();

@@ -94,6 +94,10 @@ impl Base for DebianBase {
         Ok(Provided { runtime: in_use, steps, notes: Vec::new() })
     }
 
+    fn c_library(&self) -> Option<(u32, u32)> {
+        Some(self.suite.c_library)
+    }
+
     fn tool(&mut self, tool: &str) -> Result<RuntimeInUse> {
         let origin = format!("debian:{}", self.suite.name);
         let own = self.suite.tool(tool);

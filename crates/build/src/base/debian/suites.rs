@@ -8,6 +8,8 @@ pub struct Suite {
     pub name: &'static str,
     /// The version of the distribution.
     pub release: &'static str,
+    /// Major and minor version of its C library.
+    pub c_library: (u32, u32),
     /// The runtimes that it has.
     pub runtimes: &'static [SuiteRuntime],
     /// What it has for building only.
@@ -61,6 +63,7 @@ pub const SUITES: [Suite; 2] = [
     Suite {
         name: "trixie",
         release: "13",
+        c_library: (2, 41),
         runtimes: &[
             SuiteRuntime::of("node", "20.19.2", &["nodejs"]),
             SuiteRuntime::of("python", "3.13.5", &["python3.13", "python3"]),
@@ -103,6 +106,7 @@ pub const SUITES: [Suite; 2] = [
     Suite {
         name: "bookworm",
         release: "12",
+        c_library: (2, 36),
         runtimes: &[
             SuiteRuntime::of("node", "18.20.4", &["nodejs"]),
             SuiteRuntime::of("python", "3.11.2", &["python3.11", "python3"]),

@@ -87,6 +87,17 @@ impl Base for HostBase<'_> {
         Err(BuildError::NoBuildRoot { base: "host".to_owned() })
     }
 
+    fn c_library(&self) -> Option<(u32, u32)> {
+        // It lies beside the program interpreter, and says its version among its texts.
+        let interpreter = self.host.real(self.interpreter.as_deref()?).canonicalize().ok()?;
+        let bytes = std::fs::read(interpreter.with_file_name("libc.so.6")).ok()?;
+        const BEFORE: &[u8] = b"stable release version ";
+        let at = bytes.windows(BEFORE.len()).position(|window| window == BEFORE)? + BEFORE.len();
+        let said = std::str::from_utf8(bytes.get(at..at + 8)?).ok()?;
+        let mut numbers = said.split(|c: char| !c.is_ascii_digit());
+        Some((numbers.next()?.parse().ok()?, numbers.next()?.parse().ok()?))
+    }
+
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
         let base = base_files::capture(self.host, self.interpreter.as_deref(), self.store, self.now)?;
         let notes = base.notes.clone();

@@ -164,7 +164,7 @@ impl NodePackages {
         let address = match &first.origin {
             Origin::Registry(resolved) => self.tarball(first, resolved.as_ref())?,
             Origin::Archive(path) => Address::Folder(self.source.root().join(path)),
-            Origin::Git { .. } | Origin::Link(_) | Origin::Bundled | Origin::Other(_) => return Ok(()),
+            Origin::Link(_) | Origin::Bundled | Origin::Other(_) => return Ok(()),
         };
         let (gate, tools) = around;
         let remote = |source| BuildError::Remote { wanted_by: first.label(), source };

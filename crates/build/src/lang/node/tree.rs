@@ -53,8 +53,6 @@ pub(super) enum Origin {
     Archive(String),
     /// A folder of the source, which is linked to.
     Link(String),
-    /// A commit of a repository.
-    Git { repository: String, commit: String },
     /// The package above it, which carries it.
     Bundled,
     /// Something that this version cannot get.
@@ -305,7 +303,7 @@ impl PackageTree {
         checked.map_err(|detail| BuildError::BadPackage { package: path.to_owned(), detail })?;
         let version = match (&entry.version, &entry.origin) {
             (Some(version), _) => version.clone(),
-            (None, Origin::Link(_) | Origin::Git { .. } | Origin::Archive(_)) => String::new(),
+            (None, Origin::Link(_) | Origin::Archive(_)) => String::new(),
             (None, _) => return Err(self.mismatch(format!("{path} has no version"))),
         };
         Ok(LockedPackage {

@@ -38,6 +38,8 @@ pub(super) struct Environment {
     pub(super) addresses: Addresses,
     /// The file that locks the packages.
     pub(super) lockfile: &'static str,
+    /// The indexes that the app's files name for all packages.
+    pub(super) named: Vec<String>,
     pub(super) version: String,
     /// The folder with the interpreter in the image.
     pub(super) home: String,
@@ -48,11 +50,19 @@ impl Environment {
         target: Target,
         source: &Arc<SourceTree>,
         addresses: &Addresses,
-        lockfile: &'static str,
+        (lockfile, named): (&'static str, Vec<String>),
         runtime: &RuntimeInUse,
     ) -> Self {
         let (version, home) = (runtime.version.clone(), runtime.bin_folder.clone());
-        Self { target, source: Arc::clone(source), addresses: addresses.clone(), lockfile, version, home }
+        Self {
+            target,
+            source: Arc::clone(source),
+            addresses: addresses.clone(),
+            lockfile,
+            named,
+            version,
+            home,
+        }
     }
 
     /// The folder of packages, from the root of the environment.
@@ -131,13 +141,15 @@ impl PythonPackages {
                 return Ok(Address::parse(url, self.around.source.root()));
             }
         }
-        let index = match (explicit, &package.origin) {
-            (Some(known), _) => known.address,
-            (None, Origin::Index(Some(named))) => Address::parse(named, self.around.source.root()),
-            (None, _) => addresses.in_force(Ecosystem::Pypi)?.address,
+        let parsed = |text: &String| Address::parse(text, self.around.source.root());
+        let places: Vec<Address> = match (explicit, &package.origin, &self.around.named[..]) {
+            (Some(known), ..) => vec![known.address],
+            (None, Origin::Index(Some(named)), _) => vec![parsed(named)],
+            (None, _, []) => vec![addresses.in_force(Ecosystem::Pypi)?.address],
+            (None, _, named) => named.iter().map(parsed).collect(),
         };
         let remote = |source: RemoteError| BuildError::Remote { wanted_by: package.label(), source };
-        let offered = pypi::files(tools.fetcher, &index, &package.name).map_err(remote)?;
+        let (index, offered) = first_that_has(tools, &places, &package.name).map_err(remote)?;
         let may_be =
             |file: &&pypi::File| file.hashes.iter().all(|(kind, hex)| package.integrity.may_be(kind, hex));
         let rated = offered.iter().filter(may_be).filter_map(|file| Some((fit(&file.name)?, file)));
@@ -246,6 +258,22 @@ impl PythonPackages {
             Ok(tar.file(&entry, &mut marker.as_bytes())?)
         })
     }
+}
+
+/// What the first of several indexes that has a package offers of it; the answer of the last, if none has it.
+fn first_that_has(
+    tools: &Tools<'_>,
+    places: &[Address],
+    name: &str,
+) -> Result<(Address, Vec<pypi::File>), RemoteError> {
+    let (last, before) = places.split_last().ok_or(RemoteError::NotFound { url: name.to_owned() })?;
+    for place in before {
+        match pypi::files(tools.fetcher, place, name) {
+            Err(RemoteError::NotFound { .. }) => {}
+            found => return Ok((place.clone(), found?)),
+        }
+    }
+    Ok((last.clone(), pypi::files(tools.fetcher, last, name)?))
 }
 
 /// The names of the files that are offered of the locked version; of all versions, if there are none.

@@ -33,13 +33,13 @@ impl LockedPackage {
         ResolvedPackage { name: self.name.clone(), version, integrity, ..ResolvedPackage::default() }
     }
 
-    /// As it was pinned, from the index that the app's files name.
-    pub(super) fn of_pin(pin: &ResolvedPackage, index: Option<String>) -> Option<Self> {
+    /// As it was pinned.
+    pub(super) fn of_pin(pin: &ResolvedPackage) -> Option<Self> {
         Some(Self {
             name: pin.name.clone(),
             version: Version::from_str(&pin.version).ok()?,
             integrity: Integrity::any_of(pin.integrity.split(' '))?,
-            origin: Origin::Index(index),
+            origin: Origin::Index(None),
             files: Vec::new(),
         })
     }

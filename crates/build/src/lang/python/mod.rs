@@ -99,18 +99,20 @@ impl Buildpack for Python {
             env: vec![("PYTHONUNBUFFERED", "1".to_owned()), ("PYTHONDONTWRITEBYTECODE", "1".to_owned())],
             ..Contribution::default()
         };
-        let target = Target::new(&context.runtime.version, context.platform, &context.runtime.origin)?;
-        let (lockfile, packages) = packages(context, &target, &mut contribution)?;
+        let target = Target::new(&context.runtime.version, context.platform, (context.c_library)())?;
+        let (said_by, packages) = packages(context, &target, &mut contribution)?;
         if packages.is_empty() {
             return Ok(contribution);
         }
-        let environment =
-            Environment::new(target, context.tree, context.addresses, lockfile, context.runtime);
+        let environment = Environment::new(target, context.tree, context.addresses, said_by, context.runtime);
         contribution.path.insert(0, format!("/{}/bin", install::ENVIRONMENT));
         contribution.steps = install::steps(packages, &environment);
         Ok(contribution)
     }
 }
+
+/// The file that says the packages, and the indexes that it names for all of them.
+type SaidBy = (&'static str, Vec<String>);
 
 /// The packages of the app, and the file that says them: a lockfile, requirements that are as good as one, or
 /// what was resolved.
@@ -118,13 +120,15 @@ fn packages(
     context: &Context<'_>,
     target: &Target,
     contribution: &mut Contribution,
-) -> Result<(&'static str, Vec<LockedPackage>)> {
+) -> Result<(SaidBy, Vec<LockedPackage>)> {
     if let Some(kind) = lock::present(context.tree) {
-        return Ok((kind.file, kind.packages(context.tree, target)?));
+        return Ok(((kind.file, Vec::new()), kind.packages(context.tree, target)?));
     }
-    let Some((file, asked)) = asked(context.tree)? else { return Ok((REQUIREMENTS, Vec::new())) };
+    let nothing = ((REQUIREMENTS, Vec::new()), Vec::new());
+    let Some((file, asked)) = asked(context.tree)? else { return Ok(nothing) };
+    let said_by = (file, asked.indexes());
     if let Some(packages) = asked.pinned(target)? {
-        return Ok((file, packages));
+        return Ok((said_by, packages));
     }
     let names = |known: &[ResolvedPackage]| -> BTreeMap<String, Version> {
         known.iter().filter_map(|p| Some((p.name.clone(), Version::from_str(&p.version).ok()?))).collect()
@@ -136,14 +140,13 @@ fn packages(
             let packages = resolve::resolve(&asked, target, &index, &names(known))?;
             Ok(packages.iter().map(LockedPackage::to_pin).collect())
         })?;
-    let Some((packages, new)) = resolved else { return Ok((file, Vec::new())) };
+    let Some((packages, new)) = resolved else { return Ok(nothing) };
     if new.is_some() {
         let how = "with hashes, from any tool that locks";
         contribution.notes.push(resolving::advice(file, "lockfile", how));
     }
     contribution.resolved = new;
-    let index = asked.index.clone();
-    Ok((file, packages.iter().filter_map(|pin| LockedPackage::of_pin(pin, index.clone())).collect()))
+    Ok((said_by, packages.iter().filter_map(LockedPackage::of_pin).collect()))
 }
 
 /// What the app asks for, and the file that says so.
@@ -191,7 +194,7 @@ fn survey_packages(tree: &SourceTree, finding: &mut Finding) -> Result<BTreeSet<
         names.extend(Asked::of_project(&project)?.names());
     }
     // Which version it will be is not known yet; what is locked hardly depends on it.
-    let target = Target::new(USUAL, &own_platform(), "")?;
+    let target = Target::new(USUAL, &own_platform(), None)?;
     let locked = match lock::present(tree) {
         Some(kind) => Some((kind.file, kind.packages(tree, &target))),
         None => match asked(tree) {

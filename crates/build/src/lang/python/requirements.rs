@@ -150,7 +150,7 @@ impl Asked {
             };
             let name = pypi::canonical_name(wanted.need.name.as_ref());
             let (version, origin) = match (&wanted.need.version_or_url, wanted.exact()) {
-                (_, Some(version)) => (version, Origin::Index(self.index.clone())),
+                (_, Some(version)) => (version, Origin::Index(None)),
                 (Some(VersionOrUrl::Url(url)), _) => {
                     let url = url.to_string();
                     let file = url.split(['#', '?']).next().unwrap_or_default().rsplit('/').next();
@@ -168,6 +168,11 @@ impl Asked {
             return Err(BuildError::Malformed { place: pair[1].1.clone(), detail });
         }
         Ok(Some(packages.into_iter().map(|(package, _)| package).collect()))
+    }
+
+    /// The indexes that the files name, in the order in which they are asked.
+    pub(super) fn indexes(&self) -> Vec<String> {
+        self.index.iter().chain(&self.further).cloned().collect()
     }
 
     /// Stands for all that is asked for.

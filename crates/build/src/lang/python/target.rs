@@ -25,9 +25,8 @@ pub(super) struct Target {
 }
 
 impl Target {
-    /// The target of `version` (at least major and minor) on `platform` (`linux/amd64`) and a base of this
-    /// name.
-    pub(super) fn new(version: &str, platform: &str, base: &str) -> Result<Self> {
+    /// The target of `version` (at least major and minor) on `platform` (`linux/amd64`), with this C library.
+    pub(super) fn new(version: &str, platform: &str, glibc: Option<(u32, u32)>) -> Result<Self> {
         let parsed = Version::from_str(version).ok();
         let parts = parsed.as_ref().map(|v| v.release().to_vec()).unwrap_or_default();
         let number = |at: usize| parts.get(at).and_then(|n| u32::try_from(*n).ok());
@@ -36,11 +35,7 @@ impl Target {
             return Err(BuildError::BadPackage { package, detail });
         };
         let machine = if platform.ends_with("/arm64") { "aarch64" } else { "x86_64" };
-        let glibc = match base {
-            "debian:trixie" => (2, 41),
-            "debian:bookworm" => (2, 36),
-            _ => USUAL_GLIBC,
-        };
+        let glibc = glibc.unwrap_or(USUAL_GLIBC);
         let (full, short) = (format!("{version_number}"), format!("{major}.{minor}"));
         let markers = MarkerEnvironmentBuilder {
             implementation_name: "cpython",
@@ -129,7 +124,7 @@ mod tests {
 
     #[test]
     fn the_best_wheel_for_the_image_is_chosen() {
-        let target = Target::new("3.11.2", "linux/amd64", "debian:bookworm").unwrap();
+        let target = Target::new("3.11.2", "linux/amd64", Some((2, 36))).unwrap();
         let fit = |tags: &str| target.fit(&WheelName::parse(&format!("fog-1.0-{tags}.whl")).unwrap());
         let best_first = [
             "cp311-cp311-manylinux_2_34_x86_64",

@@ -94,12 +94,10 @@ fn origin(resolved: Option<String>) -> Origin {
     if let Some(path) = text.strip_prefix("file:") {
         return Origin::Archive(path.trim_start_matches("./").to_owned());
     }
-    match text.strip_prefix("git+").and_then(|t| t.split_once('#')) {
-        Some((repository, commit)) => {
-            Origin::Git { repository: repository.to_owned(), commit: commit.to_owned() }
-        }
-        None => Origin::Other("a package that is not from a registry".to_owned()),
-    }
+    Origin::Other(match text.starts_with("git") {
+        true => "a package from a repository".to_owned(),
+        false => "a package that is not from a registry".to_owned(),
+    })
 }
 
 impl Listed {
@@ -221,14 +219,13 @@ mod tests {
     }
 
     #[test]
-    fn links_bundles_archives_and_repositories_are_known_for_what_they_are() {
+    fn links_carried_packages_and_archives_are_known_for_what_they_are() {
         let lock = lock(&format!(
-            r#""":{{"dependencies":{{"a":"1","box":"file:box.tgz","rope":"1"}},"workspaces":["parts/*"]}},
+            r#""":{{"dependencies":{{"a":"1","box":"file:box.tgz"}},"workspaces":["parts/*"]}},
             "parts/bell":{{"name":"@kestrel/bell","dependencies":{{"b":"1"}}}},
             "parts/bell/node_modules/b":{{{HASH}}},
             "node_modules/@kestrel/bell":{{"resolved":"parts/bell","link":true}},
             "node_modules/box":{{{HASH},"resolved":"file:box.tgz"}},
-            "node_modules/rope":{{"version":"1.0.0","resolved":"git+ssh://git@code.example/rope.git#c0ffee"}},
             "node_modules/a":{{{HASH},"dependencies":{{"inner":"1"}}}},
             "node_modules/a/node_modules/inner":{{{HASH},"inBundle":true,"bin":{{"inner":"./cli.js"}}}}"#
         ));
@@ -241,7 +238,6 @@ mod tests {
                 "node_modules/a Registry(None)",
                 "node_modules/a/node_modules/inner Bundled",
                 "node_modules/box Archive(\"box.tgz\")",
-                "node_modules/rope Git { repository: \"ssh://git@code.example/rope.git\", commit: \"c0ffee\" }",
                 "parts/bell/node_modules/b Registry(None)",
             ]
         );
@@ -273,6 +269,7 @@ mod tests {
     fn what_cannot_be_had_is_refused() {
         for (extra, what) in [
             (r#""resolved":"svn://code.example/a""#, "not from a registry"),
+            (r#""resolved":"git+ssh://git@code.example/a.git#c0ffee""#, "from a repository"),
             (r#""os":["darwin"]"#, "another platform"),
         ] {
             let lock =
