@@ -278,3 +278,46 @@ fn parts_of_the_app_archives_and_carried_packages_are_put_where_npm_puts_them() 
     0777 0:0 app/node_modules/crate/node_modules/.bin/inner -> ../inner/cli.js
     ");
 }
+
+#[test]
+fn what_a_lockfile_does_not_say_the_packages_do() {
+    let program = program();
+    program.write("app/shtetl.toml", ON_HOST);
+    program.write("app/server.js", "");
+    let manifest = r#"{"scripts":{"start":"node server.js"},"dependencies":{"bell":"^1"},
+        "optionalDependencies":{"mac":"^1","tide-win32-x64":"^1"}}"#;
+    program.write("app/package.json", manifest);
+    // Of the last one there is no archive: its name says enough.
+    let lock = "# yarn lockfile v1\n\n\nbell@^1:\n  version \"1.0.0\"\n\nmac@^1:\n  version \"1.0.0\"\n  \
+        dependencies:\n    only-mac \"1\"\n\nonly-mac@1:\n  version \"1.0.0\"\n\ntide-win32-x64@^1:\n  version \"1.0.0\"\n";
+    program.write("app/yarn.lock", lock);
+    let offer = |name: &str, facts: &str| {
+        let manifest = format!(r#"{{"name":"{name}","version":"1.0.0"{facts}}}"#);
+        let files = vec![("package.json".into(), manifest.into()), ("ring.js".into(), b"//".to_vec())];
+        program.write(&format!("registry/{name}/-/{name}-1.0.0.tgz"), npm_tarball(&files));
+    };
+    offer("bell", r#","bin":"./ring.js","license":"MIT""#);
+    offer("mac", r#","os":["darwin"]"#);
+    offer("only-mac", "");
+    let _ = program.succeed("build app --address npm=registry --layout out");
+    insta::assert_snapshot!(crate::debian::layer(&program.path("out"), 2).0, @"
+    0755 0:0 app/
+    0755 0:0 app/node_modules/
+    0755 0:0 app/node_modules/.bin/
+    0755 0:0 app/node_modules/bell/
+    0644 0:0 app/node_modules/bell/package.json
+    0755 0:0 app/node_modules/bell/ring.js
+    0777 0:0 app/node_modules/.bin/bell -> ../bell/ring.js
+    ");
+    offer("bell", r#","scripts":{"postinstall":"make"}"#);
+    std::fs::remove_dir_all(program.path("home")).ok();
+    let fresh = "build app --address npm=registry --store fresh";
+    let refused = program.run(fresh);
+    assert!(
+        refused.stderr.contains("packages want to run a script when they are installed\n  bell 1.0.0"),
+        "{refused}"
+    );
+    program.write("app/shtetl.toml", format!("{ON_HOST}[buildpacks.node]\nskip-scripts-of = [\"bell\"]\n"));
+    let told = program.succeed(fresh);
+    assert!(told.stderr.contains("install scripts that are not run: bell 1.0.0"), "{told}");
+}

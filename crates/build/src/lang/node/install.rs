@@ -1,5 +1,6 @@
 //! Puts npm packages where the tree says, one fragment each.
 
+use super::scripts;
 use super::tarball::{self, Facts};
 use super::tree::{LockedPackage, Origin, PackageTree};
 use crate::addresses::{Addresses, Ecosystem};
@@ -36,6 +37,7 @@ pub(super) struct NodePackages {
     source: Arc<SourceTree>,
     addresses: Addresses,
     platform: String,
+    skip_scripts_of: Vec<String>,
     lockfile: &'static str,
 }
 
@@ -44,6 +46,8 @@ pub(super) struct Around<'a> {
     pub(super) source: &'a Arc<SourceTree>,
     pub(super) addresses: &'a Addresses,
     pub(super) platform: &'a str,
+    /// Packages whose install scripts the app does without.
+    pub(super) skip_scripts_of: &'a [String],
 }
 
 /// The steps that install `packages` of `tree`; many packages are spread over several layers by name, so
@@ -76,6 +80,7 @@ pub(super) fn steps(packages: Vec<LockedPackage>, tree: PackageTree, around: &Ar
             source: Arc::clone(around.source),
             addresses: around.addresses.clone(),
             platform: around.platform.to_owned(),
+            skip_scripts_of: around.skip_scripts_of.to_vec(),
             lockfile,
         };
         let name = match count {
@@ -189,7 +194,11 @@ impl NodePackages {
     }
 
     /// The packages and their commands, now that everything is there to be asked.
-    fn settled(&self, store: &Store, codec: Codec) -> Result<(Vec<LockedPackage>, BTreeMap<String, String>)> {
+    fn settled(
+        &self,
+        (store, codec): (&Store, Codec),
+        tools: &Tools<'_>,
+    ) -> Result<(Vec<LockedPackage>, BTreeMap<String, String>)> {
         let Some(tree) = &self.unsaid else { return Ok((self.packages.clone(), self.links.clone())) };
         let mut tree = tree.clone();
         let mut learned = BTreeMap::new();
@@ -200,9 +209,13 @@ impl NodePackages {
             }
             let Some(facts) = facts(store, codec, package) else { continue };
             entry.fits = facts.fits();
+            entry.has_install_script = facts.install.is_some();
             learned.insert(package.path.clone(), facts);
         }
         let packages = tree.for_image(&self.platform)?;
+        if let Some(note) = scripts::check(&packages, &tree, &self.skip_scripts_of)? {
+            (tools.note)(note);
+        }
         let links = commands(&packages, &learned).into_iter().map(|(link, (_, target))| (link, target));
         Ok((packages, links.collect()))
     }
@@ -236,7 +249,7 @@ impl Work for NodePackages {
             let layer = &*layer;
             each_fetched(&alike, tools, |copies| self.provide(layer, copies, (&gate, tools)))?;
         }
-        let (packages, links) = self.settled(store, codec)?;
+        let (packages, links) = self.settled((store, codec), tools)?;
         layer.part::<BuildError>(|tar| {
             Ok(folders(&packages, links.keys()).iter().try_for_each(|f| tar.entry(&Entry::folder(f)))?)
         })?;

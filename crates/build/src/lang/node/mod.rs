@@ -110,12 +110,13 @@ impl Buildpack for Node {
             },
         };
         let packages = locked.for_image(context.platform)?;
-        scripts::check(&packages, &locked, context.options)?;
+        contribution.notes.extend(scripts::check(&packages, &locked, &context.options.skip_scripts_of)?);
         contribution.notes.extend(deprecated(&packages));
         let around = install::Around {
             source: context.tree,
             addresses: context.addresses,
             platform: context.platform,
+            skip_scripts_of: &context.options.skip_scripts_of,
         };
         contribution.steps = install::steps(packages, locked, &around);
         Ok(contribution)

@@ -1,7 +1,6 @@
 //! Install scripts: which packages have one, and which of them an image does without.
 
 use super::tree::{LockedPackage, PackageTree};
-use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
 
 /// Packages whose scripts only print, check, or fetch what other packages bring as well.
@@ -23,16 +22,24 @@ const HARMLESS: [&str; 13] = [
 
 /// Packages with an install script that nobody decided about are an error: left out, the app may fail when
 /// it runs.
+///
+/// Gives a note of the scripts that are not run; `skipped` are packages that the configuration names.
 pub(super) fn check(
     packages: &[LockedPackage],
     tree: &PackageTree,
-    options: &BuildpackOptions,
-) -> Result<()> {
-    let decided = |name: &str| HARMLESS.contains(&name) || options.skip_scripts_of.iter().any(|n| n == name);
-    let open = packages.iter().filter(|p| p.has_install_script && !decided(&p.name));
+    skipped: &[String],
+) -> Result<Option<String>> {
+    let decided = |name: &str| HARMLESS.contains(&name) || skipped.iter().any(|n| n == name);
+    let with_script = || packages.iter().filter(|p| p.has_install_script);
+    let open = with_script().filter(|p| !decided(&p.name));
     // What the app can do without, it can do without the script of.
     let open: Vec<&LockedPackage> = open.filter(|p| !p.optional).collect();
-    let Some(first) = open.first() else { return Ok(()) };
+    let Some(first) = open.first() else {
+        let names: Vec<String> = with_script().map(LockedPackage::label).collect();
+        return Ok(
+            (!names.is_empty()).then(|| format!("install scripts that are not run: {}", names.join(", ")))
+        );
+    };
     Err(BuildError::InstallScripts {
         place: Place::find(tree.file, &tree.text, &format!("\"{}\"", first.path)),
         packages: open.iter().map(|p| p.label()).collect(),
