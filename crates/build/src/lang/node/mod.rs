@@ -64,6 +64,8 @@ impl Buildpack for Node {
             ));
         }
         finding.runtime = Some(RuntimeWish::of("node", configured_constraint(options), said));
+        finding.declared =
+            manifest.dependencies.keys().chain(manifest.optional_dependencies.keys()).cloned().collect();
         survey_lock(tree, &mut finding);
         finding.processes.extend(web_process(tree, &text, &manifest, &mut finding.evidence));
         let packages: BTreeSet<String> = [&manifest.dependencies, &manifest.dev_dependencies]
@@ -79,8 +81,6 @@ impl Buildpack for Node {
             let place = at("\"build\"");
             finding.evidence.push(Evidence::speaks_for(place, *tool, "it builds the front end"));
         }
-        finding.declared =
-            manifest.dependencies.keys().chain(manifest.optional_dependencies.keys()).cloned().collect();
         finding.development = manifest.dev_dependencies.keys().cloned().collect();
         finding.build_script = manifest.scripts.get("build").map(|_| at("\"build\""));
         let serves = finding.processes.iter().any(|p| p.name == "web");
@@ -220,7 +220,15 @@ fn version_files(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
 /// What the lockfile locks; one that cannot be used speaks against itself and is refused by a build.
 fn survey_lock(tree: &SourceTree, finding: &mut Finding) {
     let present = lock::names().find(|name| tree.has(name));
-    let Some(file) = present else { return };
+    let Some(file) = present else {
+        let count = finding.declared.len();
+        if count > 0 {
+            let counts = format!("{count} {}", if count == 1 { "package" } else { "packages" });
+            let tells = "no exact versions: a build resolves them, and keeps them in shtetl.lock";
+            finding.evidence.push(Evidence::speaks_for(Place::new(MANIFEST, None), counts, tells));
+        }
+        return;
+    };
     let place = Place::new(file, None);
     let locked = lock::read(tree).and_then(|locked| match locked {
         Some(lock) => Ok(Some((lock.count(), lock.for_image(&own_platform())?.len()))),

@@ -214,9 +214,20 @@ fn survey_packages(tree: &SourceTree, finding: &mut Finding) -> Result<BTreeSet<
             let place = Place::new(file, None);
             finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"));
         }
-        None => {}
+        None => tell_unlocked(tree, finding),
     }
     Ok(names)
+}
+
+/// What is asked for without exact versions: the build finds them out.
+fn tell_unlocked(tree: &SourceTree, finding: &mut Finding) {
+    let Ok(Some((file, asked))) = asked(tree) else { return };
+    let count = asked.names().count();
+    if count > 0 {
+        let counts = format!("{count} {}", if count == 1 { "requirement" } else { "requirements" });
+        let tells = "no exact versions: a build resolves them, and keeps them in shtetl.lock";
+        finding.evidence.push(Evidence::speaks_for(Place::new(file, None), counts, tells));
+    }
 }
 
 fn parse_project(text: &str) -> Result<toml::Table> {

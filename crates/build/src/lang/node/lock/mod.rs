@@ -38,6 +38,16 @@ pub(super) fn read(tree: &SourceTree) -> Result<Option<PackageTree>> {
     Ok(None)
 }
 
+/// A fault of a YAML file; the library shows the place in several lines, of which the first says all.
+fn not_yaml(file: &str, error: &serde_saphyr::Error) -> BuildError {
+    let text = error.to_string();
+    let first = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
+    let after = first.strip_prefix("line ").and_then(|rest| rest.split_once(' '));
+    let line = after.and_then(|(number, _)| number.parse().ok());
+    let what = first.split_once(": ").filter(|_| line.is_some()).map_or(first, |(_, what)| what);
+    malformed(file, line, what)
+}
+
 /// A fault at a line (from 1) of a lockfile.
 fn malformed(file: &str, line: Option<usize>, detail: impl ToString) -> BuildError {
     let line = line.and_then(|line| u32::try_from(line).ok());

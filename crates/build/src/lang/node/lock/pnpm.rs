@@ -1,7 +1,7 @@
 //! `pnpm-lock.yaml`, versions 6 and 9.
 
 use super::linked::{Linked, Package};
-use super::malformed;
+use super::not_yaml;
 use crate::error::{BuildError, Place, Result};
 use crate::lang::node::Manifest;
 use crate::lang::node::graph::Need;
@@ -70,7 +70,7 @@ struct Resolution {
 
 /// Reads the file for an app with this manifest.
 pub(super) fn parse(file: &'static str, text: &str, _manifest: &Manifest) -> Result<PackageTree> {
-    let document: Document = serde_saphyr::from_str(text).map_err(|e| malformed(file, None, e))?;
+    let document: Document = serde_saphyr::from_str(text).map_err(|e| not_yaml(file, &e))?;
     let major = match &document.lockfile_version {
         Version::Text(text) => text.split('.').next().and_then(|t| t.parse().ok()).unwrap_or(0),
         Version::Number(number) => *number as u32,

@@ -1,7 +1,7 @@
 //! `yarn.lock`: the classic form, and the current one, which is YAML.
 
 use super::linked::{Linked, Package};
-use super::malformed;
+use super::{malformed, not_yaml};
 use crate::error::{BuildError, Place, Result};
 use crate::lang::node::Manifest;
 use crate::lang::node::graph::Need;
@@ -163,7 +163,7 @@ fn current(file: &'static str, text: &str, manifest: &Manifest) -> Result<Packag
     // The first entry is of another form: the version of the file.
     let (_, rest) = text.split_once("\n\n\"").unwrap_or(("", ""));
     let document: BTreeMap<String, Listed> =
-        serde_saphyr::from_str(&format!("\"{rest}")).map_err(|e| malformed(file, None, e))?;
+        serde_saphyr::from_str(&format!("\"{rest}")).map_err(|e| not_yaml(file, &e))?;
     let mut linked = Linked { file, how: HOW, packages: BTreeMap::new() };
     for (keys, listed) in &document {
         let (name, from) = split(&listed.resolution).unwrap_or((&listed.resolution, ""));
