@@ -102,8 +102,8 @@ impl LockGraph {
     pub(super) fn select(&self, target: &Target) -> Result<Vec<LockedPackage>, Missing> {
         let mut chosen: BTreeMap<&str, &Node> = BTreeMap::new();
         let mut done: BTreeSet<(String, Option<String>)> = BTreeSet::new();
-        let mut pending: Vec<(Edge, String)> =
-            self.roots.iter().map(|edge| (edge.clone(), String::new())).collect();
+        let here = self.roots.iter().filter(|edge| target.holds(&edge.marker, &[]));
+        let mut pending: Vec<(Edge, String)> = here.map(|edge| (edge.clone(), String::new())).collect();
         while let Some((edge, wanted_by)) = pending.pop() {
             let wanted = |node: &&Node| {
                 node.name == edge.name

@@ -121,3 +121,69 @@ fn project_needs(project: Option<&str>) -> Result<Vec<Edge>, Fault> {
     let Some(own) = document.get("project").and_then(|p| p.as_table()) else { return Ok(Vec::new()) };
     texts(own, "dependencies").map(edge).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const PROJECT: &str = "[project]\nname = \"fares\"\ndependencies = [\"Fog[loud]>=1\"]\n";
+
+    const PYLOCK: &str = r#"lock-version = "1.0"
+        packages = [
+          { name = "fog", version = "1.4", wheels = [{ url = "https://files.example/fog-1.4-py3-none-any.whl", hashes = { sha256 = "aa" } }] },
+          { name = "horn", version = "3.1", sdist = { hashes = { sha256 = "bb" } } },
+          { name = "colours", version = "1.0", marker = "sys_platform == 'win32'", sdist = { hashes = { sha256 = "cc" } } },
+        ]"#;
+
+    const UV: &str = r#"version = 1
+        package = [
+          { name = "fares", source = { virtual = "." }, dependencies = [{ name = "fog", extra = ["loud"] }] },
+          { name = "fog", version = "1.4", source = { registry = "https://index.example/simple" },
+            dependencies = [{ name = "colours", marker = "sys_platform == 'win32'" }],
+            optional-dependencies = { loud = [{ name = "horn" }] }, wheels = [{ hash = "sha256:aa" }] },
+          { name = "horn", version = "3.1", source = { registry = "x" }, sdist = { hash = "sha256:bb" } },
+          { name = "colours", version = "1.0", source = { registry = "x" }, sdist = { hash = "sha256:cc" } },
+          { name = "lint", version = "1.0", source = { registry = "x" }, sdist = { hash = "sha256:dd" } },
+        ]"#;
+
+    const POETRY: &str = r#"
+        package = [
+          { name = "Fog", version = "1.4", files = [{ hash = "sha256:aa" }], extras = { loud = ["horn (>=3)"] },
+            dependencies = { colours = { version = "*", markers = "sys_platform == \"win32\"" }, horn = { version = "*", optional = true } } },
+          { name = "horn", version = "3.1", files = [{ hash = "sha256:bb" }] },
+          { name = "colours", version = "1.0", files = [{ hash = "sha256:cc" }] },
+          { name = "lint", version = "1.0", files = [{ hash = "sha256:dd" }] },
+        ]"#;
+
+    const PDM: &str = r#"
+        package = [
+          { name = "fog", version = "1.4", dependencies = ["colours; sys_platform == \"win32\""], files = [{ hash = "sha256:aa" }] },
+          { name = "fog", version = "1.4", extras = ["loud"], dependencies = ["fog==1.4", "horn>=3"], files = [{ hash = "sha256:aa" }] },
+          { name = "horn", version = "3.1", files = [{ hash = "sha256:bb" }] },
+          { name = "lint", version = "1.0", files = [{ hash = "sha256:dd" }] },
+        ]"#;
+
+    const PIPFILE: &str = r#"{ "_meta": {}, "develop": { "lint": { "version": "==1.0" } }, "default": {
+        "fog": { "version": "==1.4", "extras": ["loud"], "hashes": ["sha256:aa"] },
+        "horn": { "version": "==3.1", "hashes": ["sha256:bb"] },
+        "colours": { "version": "==1.0", "hashes": ["sha256:cc"], "markers": "sys_platform == 'win32'" } } }"#;
+
+    #[test]
+    fn every_kind_says_the_same_packages() {
+        let target = Target::new("3.13.5", "linux/amd64", None).unwrap();
+        for (kind, text) in KINDS.iter().zip([PYLOCK, UV, POETRY, PDM, PIPFILE]) {
+            let graph = (kind.read)(text, Some(PROJECT)).map_err(|fault| format!("{}: {fault:?}", kind.file));
+            let packages = graph.unwrap().select(&target).unwrap();
+            let told: Vec<_> =
+                packages.iter().map(|p| format!("{} {}", p.label(), p.integrity.canonical())).collect();
+            assert_eq!(told, ["fog 1.4 sha256:aa", "horn 3.1 sha256:bb"], "{}", kind.file);
+        }
+    }
+
+    #[test]
+    fn what_is_needed_and_not_locked_is_told() {
+        let target = Target::new("3.13.5", "linux/amd64", None).unwrap();
+        let graph = (KINDS[3].read)("package = []", Some(PROJECT)).unwrap();
+        assert!(matches!(graph.select(&target), Err(Missing::Package { name, .. }) if name == "fog"));
+    }
+}
