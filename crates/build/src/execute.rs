@@ -263,7 +263,7 @@ pub fn find_in_parallel<T: Sync, F: Ord + Send>(
 }
 
 /// Calls `work` with 0 to `count` − 1, from up to `threads` threads. A panic goes on in the caller.
-fn run_indexed(count: usize, threads: usize, work: impl Fn(usize) + Sync) {
+pub fn run_indexed(count: usize, threads: usize, work: impl Fn(usize) + Sync) {
     let next = AtomicUsize::new(0);
     let take = || {
         loop {

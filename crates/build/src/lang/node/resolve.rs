@@ -5,6 +5,7 @@ use super::range::Range;
 use super::tree::{Entry, Fits, Origin, PackageTree};
 use crate::addresses::{Addresses, Ecosystem};
 use crate::error::{BuildError, Result};
+use crate::execute::run_indexed;
 use crate::pins::ResolvedPackage;
 use remote::packages::npm::{self, Offer, Offers};
 use remote::{Fetcher, Integrity};
@@ -218,19 +219,8 @@ impl Chooser for Registry<'_> {
             let known = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
             names.into_iter().filter(|name| !known.contains_key(name)).collect()
         };
-        let next = std::sync::atomic::AtomicUsize::new(0);
-        let this = &*self;
-        let take = || {
-            // What fails here fails again, and is told, when it is needed.
-            while let Some(name) = names.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed)) {
-                let _ = this.offers(name);
-            }
-        };
-        std::thread::scope(|scope| {
-            for _ in 0..names.len().min(WAITING) {
-                scope.spawn(take);
-            }
-        });
+        // What fails here fails again, and is told, when it is needed.
+        run_indexed(names.len(), WAITING, |at| drop(self.offers(&names[at])));
     }
 }
 

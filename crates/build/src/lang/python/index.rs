@@ -5,6 +5,7 @@ use super::target::Target;
 use super::wheel::{self, Archive, WheelName};
 use crate::addresses::{Addresses, Ecosystem};
 use crate::error::{BuildError, Result};
+use crate::execute::run_indexed;
 use crate::spool::{rewind, spool};
 use content::digest::Sha256;
 use content::store::Store;
@@ -209,22 +210,20 @@ impl<'a> Index<'a> {
 
     /// Asks for several packages at once, and for the metadata of the versions that `likely` expects; what
     /// fails here fails again, and is told, when it is needed.
-    pub(super) fn fetch_ahead(
-        &self,
-        names: &[String],
-        likely: impl Fn(&str) -> Option<Version>,
-    ) -> Result<()> {
+    pub(super) fn fetch_ahead(&self, names: &[String], likely: impl Fn(&str) -> Option<Version>) {
         let new: Vec<&String> =
             names.iter().filter(|name| !locked(&self.listed).contains_key(*name)).collect();
-        at_once(&new, |name| drop(self.candidates(name)));
+        run_indexed(new.len(), WAITING, |at| drop(self.candidates(new[at])));
         let expected: Vec<(&String, Version)> =
             names.iter().filter_map(|name| Some((name, likely(name)?))).collect();
         let unknown = |(name, version): &&(&String, Version)| {
             !locked(&self.needs).contains_key(&((*name).clone(), version.clone()))
         };
         let expected: Vec<_> = expected.iter().filter(unknown).collect();
-        at_once(&expected, |(name, version)| drop(self.needs(name, version)));
-        Ok(())
+        run_indexed(expected.len(), WAITING, |at| {
+            let (name, version) = expected[at];
+            drop(self.needs(name, version));
+        });
     }
 }
 
@@ -237,21 +236,6 @@ impl std::ops::Deref for Found {
     fn deref(&self) -> &Candidate {
         &self.0[self.1]
     }
-}
-
-/// Does `work` for all items on a few threads.
-fn at_once<T: Sync>(items: &[T], work: impl Fn(&T) + Sync) {
-    let next = std::sync::atomic::AtomicUsize::new(0);
-    let take = || {
-        while let Some(item) = items.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed)) {
-            work(item);
-        }
-    };
-    std::thread::scope(|scope| {
-        for _ in 0..items.len().min(WAITING) {
-            scope.spawn(take);
-        }
-    });
 }
 
 fn locked<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {

@@ -47,7 +47,7 @@ pub(super) fn resolve(
     known: &BTreeMap<String, Version>,
 ) -> Result<Vec<LockedPackage>> {
     let solver = Solver { asked, target, index, known, said: RefCell::default() };
-    index.fetch_ahead(&asked.names().collect::<Vec<_>>(), |_| None)?;
+    index.fetch_ahead(&asked.names().collect::<Vec<_>>(), |_| None);
     let root = Version::new([0]);
     let chosen = pubgrub::resolve(&solver, Package::App, root).map_err(|error| solver.told(error))?;
     let mut packages = Vec::new();
@@ -129,7 +129,7 @@ impl Solver<'_> {
         self.index.fetch_ahead(&wanted, |name| {
             let set = names.get(name)?;
             self.newest(name, set).ok()?
-        })?;
+        });
         let mut said = self.said.borrow_mut();
         let (package, version) = of;
         for (need, (_, texts)) in &found {
