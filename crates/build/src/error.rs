@@ -1,6 +1,7 @@
 //! What can go wrong in a build, as facts; wording, advice and exit codes are the program's.
 
 use crate::config::Complaint;
+use crate::missing::Missing;
 use content::ContentError;
 use remote::RemoteError;
 use remote::oci::ReferenceFault;
@@ -133,7 +134,7 @@ pub enum BuildError {
     StepNotStarted { step: String, program: String, detail: String },
     /// A program of a step failed.
     #[error("{step}: {command} failed")]
-    StepFailed { step: String, command: String, status: String, said: Vec<String> },
+    StepFailed { step: String, command: String, status: String, said: Vec<String>, missing: Vec<Missing> },
     /// A base image cannot be got.
     #[error("{base}: {source}")]
     BaseImage { base: String, source: RemoteError },

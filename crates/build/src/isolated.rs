@@ -4,11 +4,12 @@
 use crate::base::APP_USER;
 use crate::error::{BuildError, PathFacts, Result};
 use crate::launch::{unpacked, working_mode};
+use crate::missing;
 use crate::source::{SourceTree, TreeKind};
 use crate::worklist::{StepResult, Tools};
 use content::store::{Store, remove_tree};
 use sandbox::{Ended, Isolation, Plan, SandboxError};
-use std::collections::{BTreeSet, VecDeque};
+use std::collections::VecDeque;
 use std::fs;
 use std::io::{BufRead, BufReader, PipeReader};
 use std::os::unix::fs::{lchown, symlink};
@@ -17,16 +18,17 @@ use std::process::Stdio;
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
 use std::time::Duration;
 
-/// Where the source is, in the root.
-const SOURCE: &str = "/app";
+/// Where the source of an app is, in the root.
+pub const SOURCE: &str = "/app";
 /// Where results are put, in the root.
 pub const RESULT: &str = "/result";
 /// Where the program keeps what makes it faster the next time, in the root.
 pub const CACHE: &str = "/cache";
 /// How often it is looked whether the build should end.
 const GLANCE: Duration = Duration::from_millis(100);
-/// So many of the last lines that a program said are kept.
-const LAST_LINES: usize = 40;
+/// So many of the last lines that a program said are kept, and so many of them told.
+const LAST_LINES: usize = 1000;
+const TOLD_LINES: usize = 40;
 
 /// A program to run.
 pub struct Job<'a> {
@@ -34,10 +36,14 @@ pub struct Job<'a> {
     pub step: &'a str,
     /// The program and its arguments.
     pub argv: Vec<String>,
+    /// What people are told that it is.
+    pub shown: String,
     /// Its environment.
     pub env: Vec<(&'static str, String)>,
-    /// The files that it works on.
-    pub tree: &'a SourceTree,
+    /// Where the files that it works on are, in the root; it starts there.
+    pub folder: &'a str,
+    /// Writes those files into an empty folder.
+    pub fill: &'a dyn Fn(&Path) -> Result<()>,
     /// The name of its cache in the store.
     pub cache: &'a str,
 }
@@ -47,7 +53,7 @@ pub struct Written {
     scratch: PathBuf,
     /// The folder with its results.
     pub folder: PathBuf,
-    /// The copy of the source, with what the program changed in it.
+    /// The files that it worked on, with what it changed in them.
     pub source: PathBuf,
 }
 
@@ -69,11 +75,17 @@ pub fn run(job: &Job<'_>, store: &Store, tools: &Tools<'_>) -> Result<Written> {
     let (source, folder) = (scratch.join("source"), scratch.join("result"));
     let written = Written { scratch: scratch.clone(), folder: folder.clone(), source: source.clone() };
     let own = mode.isolation == Isolation::Superuser;
-    copy_source(job.tree, &source, own)?;
+    fs::create_dir(&source).facts(&source)?;
+    (job.fill)(&source)?;
+    if own {
+        give_all(&source)?;
+    }
     let cache = store.root().join("caches").join(job.cache);
     for shared in [&folder, &cache] {
         fs::create_dir_all(shared).facts(shared)?;
-        give(shared, own)?;
+        if own {
+            give(shared)?;
+        }
     }
     let plan = Plan {
         mode,
@@ -81,9 +93,9 @@ pub fn run(job: &Job<'_>, store: &Store, tools: &Tools<'_>) -> Result<Written> {
         scratch: scratch.join("sandbox"),
         argv: job.argv.clone(),
         env: job.env.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
-        folder: SOURCE.to_owned(),
+        folder: job.folder.to_owned(),
         writable: vec!["tmp".to_owned()],
-        shared: [(source, SOURCE), (folder, RESULT), (cache, CACHE)]
+        shared: [(source, job.folder), (folder, RESULT), (cache, CACHE)]
             .map(|(from, to)| (from, to[1..].to_owned()))
             .into(),
         root_writable: true,
@@ -128,8 +140,10 @@ fn finish(job: &Job<'_>, plan: &Plan, tools: &Tools<'_>) -> Result<()> {
         Ended::Exit(status) => format!("status {status}"),
         Ended::Signal(number) => format!("signal {number}"),
     };
-    let (step, command) = (job.step.to_owned(), job.argv.join(" "));
-    Err(BuildError::StepFailed { step, command, status, said: last.into() })
+    let (step, command) = (job.step.to_owned(), job.shown.clone());
+    let missing = missing::in_output(&last);
+    let said = last.split_off(last.len().saturating_sub(TOLD_LINES)).into();
+    Err(BuildError::StepFailed { step, command, status, said, missing })
 }
 
 /// The lines that arrive, on a thread of their own: a program may be silent for long.
@@ -145,34 +159,35 @@ fn lines_of(reader: PipeReader) -> Receiver<String> {
     lines
 }
 
-/// With `own`, gives a path to the user that programs run as; otherwise it is the caller's, who is seen as
-/// that user.
-fn give(path: &Path, own: bool) -> Result<()> {
-    match own {
-        true => lchown(path, Some(APP_USER.uid), Some(APP_USER.gid)).facts(path),
-        false => Ok(()),
-    }
+/// Gives a path to the user that programs run as. Without the superuser's rights it is the caller's, who is
+/// seen as that user.
+fn give(path: &Path) -> Result<()> {
+    lchown(path, Some(APP_USER.uid), Some(APP_USER.gid)).facts(path)
 }
 
-/// A copy that the program may change; with `own`, it gets the user that the program runs as.
-fn copy_source(tree: &SourceTree, to: &Path, own: bool) -> Result<()> {
-    fs::create_dir(to).facts(to)?;
-    give(to, own)?;
-    let mut folders = BTreeSet::new();
-    for (path, file) in tree.files() {
-        for (at, _) in path.match_indices('/') {
-            if folders.insert(&path[..at]) {
-                let folder = to.join(&path[..at]);
-                fs::create_dir(&folder).facts(&folder)?;
-                give(&folder, own)?;
-            }
+fn give_all(folder: &Path) -> Result<()> {
+    give(folder)?;
+    for entry in fs::read_dir(folder).facts(folder)? {
+        let entry = entry.facts(folder)?;
+        match entry.file_type().facts(folder)?.is_dir() {
+            true => give_all(&entry.path())?,
+            false => give(&entry.path())?,
         }
+    }
+    Ok(())
+}
+
+/// Copies the files of a source into a folder, where they may be changed.
+pub fn copy_source(tree: &SourceTree, to: &Path) -> Result<()> {
+    for (path, file) in tree.files() {
         let target = to.join(path);
+        if let Some(folder) = target.parent() {
+            fs::create_dir_all(folder).facts(folder)?;
+        }
         match &file.kind {
             TreeKind::Link { target: points_to } => symlink(points_to, &target).facts(&target)?,
             TreeKind::File { .. } => drop(fs::copy(tree.root().join(path), &target).facts(&target)?),
         }
-        give(&target, own)?;
     }
     Ok(())
 }

@@ -41,6 +41,7 @@ mod isolated;
 pub mod lang;
 pub mod launch;
 pub mod ledger;
+pub mod missing;
 pub mod names;
 pub mod pins;
 pub mod pipeline;

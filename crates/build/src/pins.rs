@@ -83,6 +83,9 @@ pub struct ResolvedPackage {
     /// The C libraries that it is for.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub libc: Vec<String>,
+    /// Whether it has to be built from its source first.
+    #[serde(skip_serializing_if = "is_false")]
+    pub source: bool,
     /// Whether it wants to run something when it is installed.
     #[serde(skip_serializing_if = "is_false")]
     pub script: bool,

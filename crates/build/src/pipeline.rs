@@ -8,10 +8,10 @@ use crate::config::{AppConfig, Choice, ConfigPlace, Effective, Origin};
 use crate::error::Result;
 use crate::execute::{Decision, Event, StepOutcome, Surroundings, decide, execute};
 use crate::image::{self, Documents};
-use crate::lang::Resolving;
+use crate::lang::{NewlyResolved, Resolving};
 use crate::ledger::{self, Entry};
 use crate::names;
-use crate::pins::Pins;
+use crate::pins::{Pins, ResolvedSets};
 use crate::record::Record;
 use crate::source::{Asked, LeftOut, Opened, SourceRules, SourceTree, take_in};
 use crate::survey::{Observed, Survey, find_or_remember, survey};
@@ -108,8 +108,17 @@ pub enum Pinning {
 pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
     // What is wrong in any case is told before anybody is asked for anything.
     let foretell = || foresee(app, order, store).map(drop);
-    let (mut base, new_pins) = bases::of(app, order, store, &foretell)?;
-    let mut list = plan_on(app, order, base.as_mut(), Some((order.fetcher, store)))?;
+    let mut tools = bases::Tools::new();
+    let mut just = ResolvedSets::new();
+    let (mut list, new_pins) = loop {
+        let (mut base, new_pins) = bases::of(app, order, store, &tools, &foretell)?;
+        let list = plan_on(app, order, base.as_mut(), (Some(order.fetcher), store), just)?;
+        // What has to be compiled is known only now: what that takes is pinned, too.
+        if list.lacking.iter().all(|tool| !tools.insert(tool)) {
+            break (list, new_pins);
+        }
+        just = NewlyResolved::sets(list.resolved);
+    };
     list.pack(&app.tree, &app.tree.digests(store, order.now)?);
     let resolved = std::mem::take(&mut list.resolved);
     list.new_pins = NewPins::with_resolved(app, new_pins, order.platform, resolved)?;
@@ -119,20 +128,21 @@ pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> 
 /// Plans everything but the packing of the app's own files, which are not read. Nothing is asked for:
 /// where nothing is pinned yet, what is known of the base has to do.
 pub fn foresee(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
-    plan_on(app, order, bases::foreseen(app, order, store)?.as_mut(), None)
+    plan_on(app, order, bases::foreseen(app, order, store)?.as_mut(), (None, store), ResolvedSets::new())
 }
 
 fn plan_on(
     app: &App,
     order: &Order<'_>,
     base: &mut dyn Base,
-    asking: Option<(&Fetcher, &Store)>,
+    (asking, store): (Option<&Fetcher>, &Store),
+    just: ResolvedSets,
 ) -> Result<Worklist> {
     names::check_tag(order.tag)?;
     let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.opened.near);
     let form = Form { codec: order.codec, platform: order.platform.to_owned() };
     let known = Pins::read(&app.opened.root)?.unwrap_or_default().resolved;
-    let resolving = Resolving { known, pinning: order.pinning, asking };
+    let resolving = Resolving { known, just, pinning: order.pinning, asking, store };
     let sources = Sources {
         survey: &app.survey,
         tree: &app.tree,

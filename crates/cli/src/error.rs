@@ -2,6 +2,7 @@
 
 use crate::render::{BAD, Output, TYPED, snippet, styled, words};
 use build::config::{Complaint, Fault};
+use build::missing::Missing;
 use build::{BuildError, names};
 use content::ContentError;
 use remote::RemoteError;
@@ -9,6 +10,7 @@ use remote::oci::ReferenceFault;
 use remote::packages::debian::SignatureFault;
 use sandbox::{Ground, Isolation, SandboxError};
 use serde::Serialize;
+use std::collections::BTreeSet;
 use std::io;
 use std::path::Path;
 use std::process::ExitCode;
@@ -615,12 +617,12 @@ fn run_error(error: &BuildError) -> Worded {
             format!("{step}: {program:?} cannot be started: {detail}"),
             "correct the command, or add what has it: tools under [build], build-packages under [base]",
         ),
-        BuildError::StepFailed { step, command, status, said } => Worded {
-            details: said.iter().map(|line| format!("  {line}")).collect(),
+        BuildError::StepFailed { step, command, status, said, missing } => Worded {
+            details: said.iter().chain(&missing_words(missing)).map(|line| format!("  {line}")).collect(),
             ..worded(
                 FAILED,
                 format!("{step}: the command ended with {status}: {command}"),
-                "correct what it says; it runs without the network, and sees only what is packed",
+                missing_advice(missing),
             )
         },
         BuildError::OtherPlatform { image, platform, here } => worded(
@@ -753,5 +755,24 @@ fn joined<'a>(names: impl Iterator<Item = &'a str>) -> String {
     match names.split_last() {
         Some((last, others)) if !others.is_empty() => format!("{} and {last}", others.join(", ")),
         _ => names.concat(),
+    }
+}
+/// What a program did not find, each with the package that has it.
+fn missing_words(missing: &[Missing]) -> Vec<String> {
+    let told = missing.iter().map(|Missing { what, package }| match package {
+        Some(package) => format!("missing: {what}, which the Debian package {package} has"),
+        None => format!("missing: {what}"),
+    });
+    told.collect()
+}
+
+fn missing_advice(missing: &[Missing]) -> String {
+    let packages: BTreeSet<&str> = missing.iter().filter_map(|m| m.package).collect();
+    match packages.len() {
+        0 => "correct what it says; it runs without the network, and sees only what is packed".to_owned(),
+        _ => {
+            let list = packages.iter().map(|name| format!("{name:?}")).collect::<Vec<_>>().join(", ");
+            format!("in shtetl.toml, under [base]: build-packages = [{list}]")
+        }
     }
 }

@@ -63,6 +63,10 @@ impl Base for EmptyBase {
         self.packages.tool(tool)
     }
 
+    fn is_ready_for(&self, tool: &str) -> bool {
+        self.packages.is_ready_for(tool)
+    }
+
     fn build_root(&mut self) -> Result<Vec<Step>> {
         self.packages.build_root()
     }

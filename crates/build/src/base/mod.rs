@@ -29,6 +29,11 @@ pub trait Base {
     /// Something that only builds.
     fn tool(&mut self, tool: &str) -> Result<RuntimeInUse>;
 
+    /// Whether the root that things are built in was pinned with this tool.
+    fn is_ready_for(&self, _tool: &str) -> bool {
+        true
+    }
+
     /// The steps of the root that things are built in, bottom first.
     fn build_root(&mut self) -> Result<Vec<Step>>;
 

@@ -17,6 +17,7 @@ use crate::worklist::needed_runtimes;
 use content::store::Store;
 use image::ImageWish;
 use remote::Address;
+use std::collections::BTreeSet;
 use suite::SuiteWish;
 
 /// What an app wants of a base that is pinned.
@@ -52,31 +53,35 @@ trait Wish {
 }
 
 /// What the app wants of its base on a platform; `None` for the host, which cannot be pinned.
-fn wish<'a>(app: &'a App, platform: &'a str) -> Result<Option<Box<dyn Wish + 'a>>> {
+fn wish<'a>(app: &'a App, platform: &'a str, tools: &Tools) -> Result<Option<Box<dyn Wish + 'a>>> {
     let base = app.survey.base.0.as_str();
     let unknown = || BuildError::UnknownBase { name: base.to_owned() };
     Ok(Some(match base.split_once(':') {
         None if base == "host" => return Ok(None),
-        None if base == "empty" => Box::new(SuiteWish::of_empty(app, &SUITES[0], platform)?),
+        None if base == "empty" => Box::new(SuiteWish::of_empty(app, &SUITES[0], platform, tools)?),
         Some(("debian", suite)) => {
-            Box::new(SuiteWish::of(app, Suite::named(suite).ok_or_else(unknown)?, platform)?)
+            Box::new(SuiteWish::of(app, Suite::named(suite).ok_or_else(unknown)?, platform, tools)?)
         }
         Some(("oci", reference)) => Box::new(ImageWish::of(app, reference, platform)?),
         _ => return Err(unknown()),
     }))
 }
 
+/// What steps run, by the names of the catalogue.
+pub type Tools = BTreeSet<&'static str>;
+
 type Found<'a> = (Box<dyn Base + 'a>, Option<NewPins>);
 
-/// The base of the app, pinned as `order` says; `before_asking` is called when something has to be
-/// asked for.
+/// The base of the app, pinned as `order` says, with `tools` besides what the source itself says;
+/// `before_asking` is called when something has to be asked for.
 pub fn of<'a>(
     app: &App,
     order: &Order<'a>,
     store: &'a Store,
+    tools: &Tools,
     before_asking: &dyn Fn() -> Result<()>,
 ) -> Result<Found<'a>> {
-    let Some(wish) = wish(app, order.platform)? else { return Ok((host(order, store)?, None)) };
+    let Some(wish) = wish(app, order.platform, tools)? else { return Ok((host(order, store)?, None)) };
     let old = Pins::read(&app.opened.root)?;
     let none = Pins::default();
     let pins = old.as_ref().or_else(|| wish.needs_no_pins().then_some(&none));
@@ -96,7 +101,7 @@ pub fn of<'a>(
 
 /// The base of the app as far as it is known without asking anybody.
 pub fn foreseen<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
-    let Some(wish) = wish(app, order.platform)? else { return host(order, store) };
+    let Some(wish) = wish(app, order.platform, &Tools::new())? else { return host(order, store) };
     Ok(wish.foreseen(app, order, Pins::read(&app.opened.root)?.as_ref()))
 }
 
@@ -129,7 +134,7 @@ pub struct Provision {
 /// known without asking anybody.
 pub fn provisions(app: &App) -> Result<Vec<Provision>> {
     let platform = own_platform();
-    if let Some(wish) = wish(app, &platform)? {
+    if let Some(wish) = wish(app, &platform, &Tools::new())? {
         return Ok(wish.provisions(app, Pins::read(&app.opened.root)?.as_ref()));
     }
     let of_host = |runtime| Provision {

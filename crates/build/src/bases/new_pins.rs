@@ -61,8 +61,8 @@ impl NewPins {
                 Self { first_for: None, ..Self::new(app, old.as_ref(), &new, platform, false) }
             }
         };
-        for NewlyResolved { language, target, set } in resolved {
-            all.pins.resolved.entry(language.to_owned()).or_default().insert(target, set);
+        for (language, sets) in NewlyResolved::sets(resolved) {
+            all.pins.resolved.entry(language).or_default().extend(sets);
         }
         Ok(Some(all))
     }

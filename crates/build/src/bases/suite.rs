@@ -1,6 +1,6 @@
 //! Bases from packages of a suite: what an app wants of it, and what of that is pinned.
 
-use super::{NewPins, Provision, Wish, address};
+use super::{NewPins, Provision, Tools, Wish, address};
 use crate::addresses::Ecosystem;
 use crate::base::Base;
 use crate::base::debian::{
@@ -16,7 +16,7 @@ use crate::survey::RuntimeWish;
 use crate::worklist::{needed_runtimes, needed_tools};
 use content::store::Store;
 use remote::Address;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// What is pinned: for the image's platform, packages and runtimes from a registry.
 #[derive(Debug, Clone, Default)]
@@ -41,7 +41,7 @@ pub(super) struct SuiteWish<'a> {
 
 impl<'a> SuiteWish<'a> {
     /// What an app on a base of the suite wants.
-    pub(super) fn of(app: &'a App, suite: &'static Suite, platform: &'a str) -> Result<Self> {
+    pub(super) fn of(app: &'a App, suite: &'static Suite, platform: &'a str, tools: &Tools) -> Result<Self> {
         let (mut runtimes, mut exact) = (Vec::new(), Vec::new());
         for wish in needed_runtimes(&app.survey, &app.config) {
             let constraint = wish.constraint.as_ref().map(|(text, _)| text.as_str());
@@ -58,7 +58,7 @@ impl<'a> SuiteWish<'a> {
                 _ => runtimes.extend(own.map(|own| wanted_runtime(app, wish, own))),
             }
         }
-        let mut wishes = Self::with_base(app, suite, platform, BASE.to_vec())?;
+        let mut wishes = Self::with_base(app, suite, (platform, tools), BASE.to_vec())?;
         wishes.wanted.runtimes = runtimes;
         wishes.wanted.packages = app.config.base_packages.iter().map(String::as_str).collect();
         wishes.exact = exact;
@@ -66,9 +66,14 @@ impl<'a> SuiteWish<'a> {
     }
 
     /// What an app on the empty base wants.
-    pub(super) fn of_empty(app: &'a App, suite: &'static Suite, platform: &'a str) -> Result<Self> {
+    pub(super) fn of_empty(
+        app: &'a App,
+        suite: &'static Suite,
+        platform: &'a str,
+        tools: &Tools,
+    ) -> Result<Self> {
         let packages = app.config.base_with.iter().filter_map(|part| part.package()).collect();
-        let mut wishes = Self::with_base(app, suite, platform, packages)?;
+        let mut wishes = Self::with_base(app, suite, (platform, tools), packages)?;
         wishes.is_empty = true;
         wishes.wanted.only_base = true;
         Ok(wishes)
@@ -77,7 +82,7 @@ impl<'a> SuiteWish<'a> {
     fn with_base(
         app: &'a App,
         suite: &'static Suite,
-        platform: &'a str,
+        (platform, tools): (&'a str, &Tools),
         base: Vec<&'static str>,
     ) -> Result<Self> {
         let name = app.survey.base.0.clone();
@@ -90,7 +95,7 @@ impl<'a> SuiteWish<'a> {
             runtimes: Vec::new(),
             packages: Vec::new(),
         };
-        let build = build_packages(app, suite);
+        let build = build_packages(app, suite, tools);
         Ok(Self { base: name, platform, wanted, exact: Vec::new(), build, is_empty: false })
     }
 
@@ -114,7 +119,7 @@ impl<'a> SuiteWish<'a> {
         let all = is_asked("base", self.wanted.base.clone())
             && (self.wanted.packages.is_empty() || is_asked(EXTRA, self.wanted.packages.clone()))
             && self.wanted.runtimes.iter().all(of_runtime)
-            && build.asked == self.build
+            && self.build.iter().all(|name| build.asked.contains(name))
             && self.exact.iter().all(|wish| meets(wish) == Some(true))
             && exact.keys().all(|name| self.exact.iter().any(|(runtime, _)| runtime == name));
         all.then(|| Pinned { sets: known.clone(), exact, build })
@@ -260,8 +265,9 @@ fn wanted_runtime(app: &App, wish: &RuntimeWish, own: &'static debian::SuiteRunt
 }
 
 /// What the root is made of that things are built in: the base, tools, and what the configuration adds.
-fn build_packages(app: &App, suite: &Suite) -> Vec<String> {
-    let tools = needed_tools(&app.survey, &app.config);
+fn build_packages(app: &App, suite: &Suite, tools: &Tools) -> Vec<String> {
+    let mut tools: BTreeSet<String> = tools.iter().map(|name| (*name).to_owned()).collect();
+    tools.extend(needed_tools(&app.survey, &app.config));
     if tools.is_empty() && app.config.build.is_none() {
         return Vec::new();
     }

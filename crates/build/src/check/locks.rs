@@ -2,7 +2,10 @@
 
 use super::{Found, Subject, breaks, doubt};
 use crate::error::{BuildError, Place, Result};
+use crate::lang::compile_step;
+use crate::missing::{SYSTEM_NEEDS, SystemNeed};
 use crate::pins::Pins;
+use crate::survey::Finding;
 
 /// Manifest, lockfile, and how to make it, by buildpack.
 const LOCKS: [(&str, &str, &str, &str); 3] = [
@@ -131,36 +134,49 @@ pub(super) fn withdrawn(subject: &Subject<'_>) -> Result<Vec<Found>> {
         .collect())
 }
 
-/// Packages that load a library of the system, and the Debian package that has it.
-const LIBRARIES: [(&str, &str, &str, &str); 7] = [
-    ("python", "psycopg2", "libpq.so.5", "libpq5"),
-    ("python", "mysqlclient", "libmariadb.so.3", "libmariadb3"),
-    ("python", "python-magic", "libmagic.so.1", "libmagic1"),
-    ("python", "weasyprint", "libpango-1.0.so.0", "libpango-1.0-0"),
-    ("node", "pg-native", "libpq.so.5", "libpq5"),
-    ("ruby", "pg", "libpq.so.5", "libpq5"),
-    ("ruby", "mysql2", "libmariadb.so.3", "libmariadb3"),
-];
-
 pub(super) fn system_library(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut found = Vec::new();
     let config = &subject.app.config;
     let on_debian = subject.survey.base.0.starts_with("debian:");
-    for finding in subject.survey.chosen_findings() {
-        for (buildpack, package, library, debian) in LIBRARIES {
-            let is_there = on_debian && config.base_packages.iter().any(|name| name == debian);
-            if finding.buildpack == buildpack && finding.declared.contains(package) && !is_there {
-                let place = finding.evidence.first().map(|e| e.place.clone());
-                let what =
-                    format!("{package} loads {library} (Debian: {debian}), which the base does not have");
-                let advice = if on_debian {
-                    format!("in shtetl.toml, under [base]: packages = [{debian:?}]")
-                } else {
-                    "use a package that brings its own library, if there is one, or a Debian base".to_owned()
-                };
-                found.push(doubt(place, what, advice));
-            }
+    for (need, place) in system_needs(subject) {
+        let SystemNeed { package, library, run, .. } = need;
+        if on_debian && config.base_packages.iter().any(|name| name == run) {
+            continue;
         }
+        let what = format!("{package} loads {library} (Debian: {run}), which the base does not have");
+        let advice = if on_debian {
+            format!("in shtetl.toml, under [base]: packages = [{run:?}]")
+        } else {
+            "use a package that brings its own library, if there is one, or a Debian base".to_owned()
+        };
+        found.push(doubt(place, what, advice));
     }
     Ok(found)
+}
+
+pub(super) fn build_package(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let Ok(planned) = subject.planned else { return Ok(Vec::new()) };
+    let is_built = |package: &str| planned.steps.iter().any(|s| s.name == compile_step(package));
+    let lacks = |need: &&SystemNeed| {
+        let there = &subject.app.config.build_packages;
+        !need.build.is_empty() && is_built(need.package) && !there.iter().any(|name| name == need.build)
+    };
+    let lacking = system_needs(subject).into_iter().filter(|(need, _)| lacks(need));
+    Ok(lacking
+        .map(|(SystemNeed { package, build, .. }, place)| {
+            let what = format!("{package} has to be built from its source, which takes {build}");
+            breaks(place, what, format!("in shtetl.toml, under [base]: build-packages = [{build:?}]"))
+        })
+        .collect())
+}
+
+/// What the app's packages need of the system, as far as it is known, and where they are declared.
+fn system_needs(subject: &Subject<'_>) -> Vec<(&'static SystemNeed, Option<Place>)> {
+    let of = |finding: &Finding| {
+        let place = finding.evidence.first().map(|e| e.place.clone());
+        let own = SYSTEM_NEEDS.iter().filter(|need| need.buildpack == finding.buildpack);
+        let declared = own.filter(|need| finding.declared.contains(need.package));
+        declared.map(|need| (need, place.clone())).collect::<Vec<_>>()
+    };
+    subject.survey.chosen_findings().flat_map(of).collect()
 }

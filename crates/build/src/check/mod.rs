@@ -121,6 +121,11 @@ pub const RULES: &[Rule] = &[
         about: "a package needs a library that the base has not",
         find: locks::system_library,
     },
+    Rule {
+        code: "build-package",
+        about: "a package that has to be built needs something that its root has not",
+        find: locks::build_package,
+    },
     Rule { code: "runtime-unmet", about: "no runtime meets the constraint", find: runtime::unmet },
     Rule {
         code: "runtime-contradiction",

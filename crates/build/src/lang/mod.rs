@@ -52,6 +52,8 @@ pub struct Context<'a> {
     pub has_build_command: bool,
     /// The runtime that the base provides.
     pub runtime: &'a RuntimeInUse,
+    /// Whether the base has what compiles.
+    pub can_compile: bool,
     /// Asks the base for the version of its C library.
     pub c_library: &'a dyn Fn() -> Option<(u32, u32)>,
     /// How packages are resolved that no file locks.
@@ -63,6 +65,8 @@ pub struct Context<'a> {
 pub struct Contribution {
     /// Steps, each with a layer.
     pub steps: Vec<Step>,
+    /// Steps that compile.
+    pub compiling: Vec<Compiling>,
     /// Folders in front of the `PATH`, strongest first.
     pub path: Vec<String>,
     /// Environment of every process.
@@ -70,7 +74,20 @@ pub struct Contribution {
     /// What people should know.
     pub notes: Vec<String>,
     /// Packages that were resolved, and are to be pinned.
-    pub resolved: Option<NewlyResolved>,
+    pub resolved: Vec<NewlyResolved>,
+}
+
+/// A step that compiles something for the image.
+pub struct Compiling {
+    /// The step; its root is what comes on top of the root that things are built in.
+    pub step: Step,
+    /// What it runs, by the names of the catalogue.
+    pub tools: &'static [&'static str],
+}
+
+/// The name of the step that compiles a package.
+pub fn compile_step(package: &str) -> String {
+    format!("compile {package}")
 }
 
 /// Every buildpack, in the order in which they look at a source.

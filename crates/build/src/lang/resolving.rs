@@ -10,10 +10,14 @@ use remote::Fetcher;
 pub struct Resolving<'a> {
     /// What was resolved before.
     pub known: ResolvedSets,
+    /// What was resolved just now, for this build.
+    pub just: ResolvedSets,
     /// How it is treated.
     pub pinning: Pinning,
     /// With what to ask; nothing while nobody may be asked.
-    pub asking: Option<(&'a Fetcher, &'a Store)>,
+    pub asking: Option<&'a Fetcher>,
+    /// Where what was learned is kept.
+    pub store: &'a Store,
 }
 
 /// A set that was resolved just now, to be pinned.
@@ -26,6 +30,17 @@ pub struct NewlyResolved {
     pub set: ResolvedSet,
 }
 
+impl NewlyResolved {
+    /// Several of them by language and target.
+    pub fn sets(all: Vec<Self>) -> ResolvedSets {
+        let mut sets = ResolvedSets::new();
+        for Self { language, target, set } in all {
+            sets.entry(language.to_owned()).or_default().insert(target, set);
+        }
+        sets
+    }
+}
+
 impl Resolving<'_> {
     /// The packages for what is `asked` (a text that stands for it): as they are pinned, or as `resolve`
     /// resolves them, which is given those that were pinned for something else. Nothing when nobody may be
@@ -36,6 +51,11 @@ impl Resolving<'_> {
         asked: &str,
         resolve: impl FnOnce((&Fetcher, &Store), &[ResolvedPackage]) -> Result<Vec<ResolvedPackage>>,
     ) -> Result<Option<(Vec<ResolvedPackage>, Option<NewlyResolved>)>> {
+        let of = |set: &ResolvedSet| NewlyResolved { language, target: target.to_owned(), set: set.clone() };
+        let just = self.just.get(language).and_then(|sets| sets.get(target));
+        if let Some(set) = just.filter(|set| set.asked == asked) {
+            return Ok(Some((set.packages.clone(), Some(of(set)))));
+        }
         let known = self.known.get(language).and_then(|sets| sets.get(target));
         let pinned = known.filter(|set| set.asked == asked && self.pinning != Pinning::Update);
         if let Some(set) = pinned {
@@ -51,9 +71,9 @@ impl Resolving<'_> {
             return Err(BuildError::PinsMissing { base, file_is_there: known.is_some() });
         }
         let before = known.filter(|_| self.pinning != Pinning::Update).map_or(&[][..], |set| &set.packages);
-        let packages = resolve(asking, before)?;
+        let packages = resolve((asking, self.store), before)?;
         let set = ResolvedSet { asked: asked.to_owned(), packages: packages.clone() };
-        Ok(Some((packages, Some(NewlyResolved { language, target: target.to_owned(), set }))))
+        Ok(Some((packages, Some(of(&set)))))
     }
 }
 

@@ -3,7 +3,7 @@
 use super::unpacking::Unpacking;
 use crate::error::{BuildError, PathFacts, Result};
 use content::ContentError;
-use content::store::{FileMemo, Signature, Store};
+use content::store::{FileMemo, Signature, Store, remove_tree};
 use flate2::read::MultiGzDecoder;
 use std::fs::{self, File};
 use std::io::{BufReader, Read};
@@ -45,19 +45,33 @@ pub(super) fn unpacked(file: &Path, form: Form, store: &Store, now: i64) -> Resu
     memo.save(store, memo_name)?;
     let kept = store.tree_path(&format!("archive-{}", digest.0.hex()));
     if !kept.is_dir() {
-        let mut unpacking = Unpacking::new(&label, store)?;
-        let from = BufReader::new(File::open(file).facts(file)?);
-        match form {
-            Form::Zip => unpack_zip(from, &label, &mut unpacking)?,
-            Form::Tar => unpack_tar(from, &label, &mut unpacking)?,
-            Form::TarGzip => unpack_tar(MultiGzDecoder::new(from), &label, &mut unpacking)?,
-            Form::TarZstd => {
-                unpack_tar(zstd::Decoder::with_buffer(from).facts(file)?, &label, &mut unpacking)?;
-            }
-        }
-        unpacking.finish(&kept)?;
+        unpack(file, form, &label, store)?.finish(&kept)?;
     }
     top_folder(kept)
+}
+
+/// Unpacks the archive of a package, called `label`, into the empty folder `to`, without the one folder that
+/// everything in it lies in.
+pub fn unpack_package(file: &Path, label: &str, store: &Store, to: &Path) -> Result<()> {
+    let form = Form::of(file)?.ok_or_else(|| malformed(label, "it is no archive"))?;
+    let whole = unpack(file, form, label, store)?.finish(&store.temporary_folder()?)?;
+    let moved = top_folder(whole.clone()).and_then(|top| fs::rename(&top, to).facts(to));
+    remove_tree(&whole);
+    moved
+}
+
+fn unpack(file: &Path, form: Form, label: &str, store: &Store) -> Result<Unpacking> {
+    let mut unpacking = Unpacking::new(label, store)?;
+    let from = BufReader::new(File::open(file).facts(file)?);
+    match form {
+        Form::Zip => unpack_zip(from, label, &mut unpacking)?,
+        Form::Tar => unpack_tar(from, label, &mut unpacking)?,
+        Form::TarGzip => unpack_tar(MultiGzDecoder::new(from), label, &mut unpacking)?,
+        Form::TarZstd => {
+            unpack_tar(zstd::Decoder::with_buffer(from).facts(file)?, label, &mut unpacking)?;
+        }
+    }
+    Ok(unpacking)
 }
 
 /// Many archives hold one folder with everything in it: that is the app's folder then.

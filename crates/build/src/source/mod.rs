@@ -11,6 +11,7 @@ mod tree;
 mod unpacking;
 mod walk;
 
+pub use archive::unpack_package;
 pub use git::Revision;
 pub use notable::{Notable, Unexpected};
 pub use opened::{Asked, Opened};

@@ -3,7 +3,7 @@
 use crate::command::join;
 use crate::config::BuildCommand;
 use crate::error::{BuildError, PathFacts, Result};
-use crate::isolated::{self, CACHE, Job};
+use crate::isolated::{self, CACHE, Job, SOURCE, copy_source};
 use crate::source::SourceTree;
 use crate::worklist::{Input, PackageFact, Tools, Work};
 use content::digest::Sha256;
@@ -61,7 +61,15 @@ impl Work for BuildWork {
         let argv = self.command.run.clone();
         // What one command keeps must not reach another.
         let cache = format!("command-{}", &Sha256::of(argv.join("\0").as_bytes()).hex()[..16]);
-        let job = Job { step: STEP, argv, env, tree: &self.tree, cache: &cache };
+        let job = Job {
+            step: STEP,
+            shown: join(&argv),
+            argv,
+            env,
+            folder: SOURCE,
+            fill: &|to| copy_source(&self.tree, to),
+            cache: &cache,
+        };
         let written = isolated::run(&job, layer.store(), tools)?;
         let mut all = BTreeSet::new();
         list(&written.source, "", &mut all)?;

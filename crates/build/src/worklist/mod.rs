@@ -126,12 +126,14 @@ pub struct Step {
     pub work: Box<dyn Work>,
     /// Steps whose layers, bottom first, are the root of the programs that it runs.
     pub root: Vec<Step>,
+    /// Whether its programs work on the source of the app.
+    pub reads_source: bool,
 }
 
 impl Step {
     /// A step that runs no programs.
     pub fn new(name: impl Into<String>, role: Role, inputs: Vec<Input>, work: impl Work + 'static) -> Self {
-        Self { name: name.into(), role, inputs, work: Box::new(work), root: Vec::new() }
+        Self { name: name.into(), role, inputs, work: Box::new(work), root: Vec::new(), reads_source: false }
     }
 
     /// Makes the layers of these steps, bottom first, the root of the programs that it runs.

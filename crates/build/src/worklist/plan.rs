@@ -7,7 +7,7 @@ use crate::base::{Base, Provided};
 use crate::bases::NewPins;
 use crate::config::AppConfig;
 use crate::error::{BuildError, PathFacts, Result};
-use crate::lang::{self, Context, NewlyResolved, Resolving};
+use crate::lang::{self, Compiling, Context, NewlyResolved, Resolving};
 use crate::source::{SourceTree, TreeDigests, TreeKind};
 use crate::survey::{Claim, Finding, RuntimeWish, Survey, options_of};
 use crate::worklist::PackageFact;
@@ -51,6 +51,8 @@ pub struct Worklist {
     pub env: BTreeMap<String, String>,
     /// Things that people should know.
     pub notes: Vec<String>,
+    /// Tools that steps need, and that the root for building was not pinned with.
+    pub lacking: BTreeSet<&'static str>,
     /// Packages that were resolved for this build, and are to be pinned.
     pub resolved: Vec<NewlyResolved>,
     /// Pins to be written when the build begins.
@@ -85,6 +87,7 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
         tools: Vec::new(),
         env: BTreeMap::new(),
         notes: Vec::new(),
+        lacking: BTreeSet::new(),
         resolved: Vec::new(),
         new_pins: None,
     };
@@ -106,6 +109,7 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
             list.tools.push(base.tool(tool)?);
         }
         step.work_in(base.build_root()?);
+        step.reads_source = true;
         list.steps.push(step);
     }
     let (below, notes) = base.below()?;
@@ -147,6 +151,7 @@ fn contribute(
         platform: &list.form.platform,
         has_build_command: sources.config.build.is_some(),
         runtime: &provided.runtime,
+        can_compile: base.tool("compilers").is_ok(),
         c_library: &|| base.c_library(),
         resolving: sources.resolving,
     };
@@ -154,6 +159,7 @@ fn contribute(
     if wish.for_build {
         for step in &mut contribution.steps {
             step.work_in(base.build_root()?);
+            step.reads_source = true;
         }
         list.tools.push(provided.runtime);
     } else if !list.runtimes.contains(&provided.runtime) {
@@ -162,10 +168,32 @@ fn contribute(
         list.runtimes.push(provided.runtime);
     }
     list.steps.extend(contribution.steps);
+    for compiling in contribution.compiling {
+        compile(list, compiling, base)?;
+    }
     list.notes.extend(contribution.notes);
     list.resolved.extend(contribution.resolved);
     list.env.extend(contribution.env.into_iter().map(|(k, v)| (k.to_owned(), v)));
     Ok(contribution.path)
+}
+
+/// Adds a step that compiles something for the image.
+fn compile(list: &mut Worklist, compiling: Compiling, base: &mut dyn Base) -> Result<()> {
+    for name in compiling.tools {
+        let tool = base.tool(name)?;
+        if !base.is_ready_for(name) {
+            list.lacking.insert(name);
+        }
+        if !list.tools.contains(&tool) {
+            list.tools.push(tool);
+        }
+    }
+    let mut step = compiling.step;
+    let mut root = base.build_root()?;
+    root.append(&mut step.root);
+    step.work_in(root);
+    list.steps.push(step);
+    Ok(())
 }
 
 /// What people should know of the source that is packed.
@@ -229,7 +257,7 @@ impl Worklist {
         let parts: BTreeMap<String, String> =
             digests.0.iter().map(|(path, digest)| (path.clone(), digest.to_string())).collect();
         self.source = digests.tree();
-        for step in self.steps.iter_mut().filter(|step| !step.root.is_empty()) {
+        for step in self.steps.iter_mut().filter(|step| step.reads_source) {
             step.inputs.push(Input::of_parts("source", BTreeMap::clone(&parts)));
         }
         self.steps.push(Step::new(

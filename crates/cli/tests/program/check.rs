@@ -31,6 +31,21 @@ const RAILS: [(&str, &str); 3] =
     [("Gemfile", "gem \"rails\"\n"), ("Gemfile.lock", "    rails (8.0.0)\n"), ("config/application.rb", "")];
 
 const PYTHON_SCRIPT: (&str, &str) = ("app.py", "if __name__ == \"__main__\":\n    pass\n");
+/// Locks one package that has no wheel.
+const UV_LOCK: (&str, &str) = (
+    "uv.lock",
+    r#"version = 1
+[[package]]
+name = "app"
+source = { virtual = "." }
+dependencies = [{ name = "psycopg2" }]
+[[package]]
+name = "psycopg2"
+version = "2.9.9"
+source = { registry = "https://index.example/simple" }
+sdist = { url = "https://index.example/psycopg2-2.9.9.tar.gz", hash = "sha256:00" }
+"#,
+);
 const DEPENDS: (&str, &str) =
     ("package.json", r#"{"scripts":{"start":"node server.js"},"dependencies":{"pier":"1"}}"#);
 const LOCK: (&str, &str) = (
@@ -239,6 +254,11 @@ const CASES: &[Case<'_>] = &[
             ("requirements.txt", "psycopg2==2.9 --hash=sha256:00\n"),
             ("shtetl.toml", "[base]\npackages = [\"libpq5\"]\n"),
         ],
+    ),
+    (
+        "build-package!",
+        &[PYTHON_SCRIPT, UV_LOCK],
+        &[PYTHON_SCRIPT, UV_LOCK, ("shtetl.toml", "[base]\nbuild-packages = [\"libpq-dev\"]\n")],
     ),
     (
         "runtime-unmet!",

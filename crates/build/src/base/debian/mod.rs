@@ -110,6 +110,12 @@ impl Base for DebianBase {
         })
     }
 
+    fn is_ready_for(&self, tool: &str) -> bool {
+        let asked = &self.build.packages.asked;
+        let packages = self.suite.tool(tool).map(|tool| tool.packages).unwrap_or_default();
+        packages.iter().all(|package| asked.iter().any(|name| name == package))
+    }
+
     fn build_root(&mut self) -> Result<Vec<Step>> {
         let packages = self.build.packages.packages.clone();
         let work = PackageSet {

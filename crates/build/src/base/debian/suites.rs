@@ -96,6 +96,8 @@ pub const SUITES: [Suite; 2] = [
             SuiteRuntime::of("composer", "2.8.8", &["composer", "unzip"]),
             SuiteRuntime::of("go", "1.24.4", &["golang-1.24-go", "golang-go"]),
             SuiteRuntime::of("maven", "3.9.9", &["maven", "openjdk-21-jdk-headless"]),
+            SuiteRuntime::of("node", "20.19.2", &["nodejs", "libnode-dev"]),
+            SuiteRuntime::of("python", "3.13.5", &["python3.13", "python3-dev"]),
         ],
         keys: [
             include_bytes!("keys/trixie-automatic.gpg"),
@@ -138,6 +140,8 @@ pub const SUITES: [Suite; 2] = [
             SuiteRuntime::of("composer", "2.5.5", &["composer", "unzip"]),
             SuiteRuntime::of("go", "1.19.8", &["golang-1.19-go", "golang-go"]),
             SuiteRuntime::of("maven", "3.8.7", &["maven", "openjdk-17-jdk-headless"]),
+            SuiteRuntime::of("node", "18.20.4", &["nodejs", "libnode-dev"]),
+            SuiteRuntime::of("python", "3.11.2", &["python3.11", "python3-dev"]),
         ],
         keys: [
             include_bytes!("keys/bookworm-automatic.gpg"),

@@ -1,7 +1,8 @@
 //! The step that compiles the programs of a Go module.
 
+use crate::command::join;
 use crate::error::{BuildError, PathFacts, Result};
-use crate::isolated::{self, CACHE, Job, RESULT};
+use crate::isolated::{self, CACHE, Job, RESULT, SOURCE, copy_source};
 use crate::source::SourceTree;
 use crate::worklist::{PackageFact, Tools, Work};
 use content::layer::{Entry, LayerWriter};
@@ -44,7 +45,15 @@ impl Work for Compile {
             ("HOME", "/tmp".to_owned()),
             ("PATH", "/usr/bin".to_owned()),
         ];
-        let job = Job { step: STEP, argv, env, tree: &self.tree, cache: "go" };
+        let job = Job {
+            step: STEP,
+            shown: join(&argv),
+            argv,
+            env,
+            folder: SOURCE,
+            fill: &|to| copy_source(&self.tree, to),
+            cache: "go",
+        };
         let written = isolated::run(&job, layer.store(), tools)?;
         let entries = fs::read_dir(&written.folder).facts(&written.folder)?;
         let mut programs: Vec<_> = entries.filter_map(|entry| Some(entry.ok()?.path())).collect();

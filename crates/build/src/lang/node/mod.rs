@@ -159,7 +159,7 @@ fn resolved(
         let how = "`npm install --package-lock-only`";
         contribution.notes.push(resolving::advice(MANIFEST, "package-lock.json", how));
     }
-    contribution.resolved = new;
+    contribution.resolved.extend(new);
     Ok(Some(resolve::of_pins(&asked, &packages)))
 }
 

@@ -1,6 +1,7 @@
 //! What indexes offer to the resolver: versions that can be used on the target, and what they need.
 
 use super::requirements::Need;
+use super::source::{self, SourceArchive};
 use super::target::Target;
 use super::wheel::{self, Archive, WheelName};
 use crate::addresses::{Addresses, Ecosystem};
@@ -11,7 +12,7 @@ use content::digest::Sha256;
 use content::store::Store;
 use pep440_rs::{Version, VersionSpecifiers};
 use remote::packages::pypi::{self, File};
-use remote::{Address, Fetcher, RemoteError};
+use remote::{Address, Fetcher, Integrity, RemoteError};
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::Path;
@@ -29,11 +30,18 @@ pub(super) struct Candidate {
     pub(super) version: Version,
     /// The file that fits the target best.
     file: Option<File>,
+    /// Whether that file is its source, which has to be built first.
+    source: bool,
     withdrawn: bool,
 }
 
 impl Candidate {
-    /// Whether it can be installed: one that has to be built first cannot.
+    /// Whether it has to be built from its source first.
+    pub(super) fn is_source(&self) -> bool {
+        self.source
+    }
+
+    /// Whether it can be installed.
     pub(super) fn is_usable(&self) -> bool {
         self.file.is_some()
     }
@@ -51,7 +59,8 @@ impl Candidate {
 }
 
 type Listed = Arc<Vec<Candidate>>;
-type NeedsByVersion = BTreeMap<(String, Version), Arc<Vec<Need>>>;
+/// What a version needs; nothing when only running its build would tell.
+type Needs = Option<Arc<Vec<Need>>>;
 
 /// Indexes, and what they were asked already.
 pub(super) struct Index<'a> {
@@ -59,23 +68,25 @@ pub(super) struct Index<'a> {
     pub(super) store: &'a Store,
     pub(super) addresses: &'a Addresses,
     pub(super) target: &'a Target,
+    /// Whether versions without a wheel will do.
+    compiles: bool,
     /// The index that the app's files name, and further ones.
     pub(super) named: Vec<String>,
     pub(super) folder: &'a Path,
     listed: Mutex<BTreeMap<String, Listed>>,
-    needs: Mutex<NeedsByVersion>,
+    needs: Mutex<BTreeMap<(String, Version), Needs>>,
 }
 
 impl<'a> Index<'a> {
     pub(super) fn new(
         (fetcher, store): (&'a Fetcher, &'a Store),
         addresses: &'a Addresses,
-        target: &'a Target,
+        (target, compiles): (&'a Target, bool),
         named: Vec<String>,
         folder: &'a Path,
     ) -> Self {
         let (listed, needs) = (Mutex::default(), Mutex::default());
-        Self { fetcher, store, addresses, target, named, folder, listed, needs }
+        Self { fetcher, store, addresses, target, compiles, named, folder, listed, needs }
     }
 
     /// Where a package is looked for, in order. One that is bound to an address is looked for nowhere else.
@@ -115,26 +126,36 @@ impl<'a> Index<'a> {
     }
 
     fn by_version(&self, name: &str, files: Vec<File>) -> Vec<Candidate> {
+        // What has to be built is worse than every wheel.
         let mut versions: BTreeMap<Version, (Option<(u32, File)>, bool)> = BTreeMap::new();
         for file in files {
-            let Some(version) = wheel::version_of(&file.name) else { continue };
+            let source = source::name_of(&file.name);
+            let Some(version) =
+                source.as_ref().map(|(_, version)| version.clone()).or_else(|| wheel::version_of(&file.name))
+            else {
+                continue;
+            };
             let for_this_python =
                 file.python.as_deref().and_then(|text| VersionSpecifiers::from_str(text).ok());
             let (best, all_withdrawn) = versions.entry(version).or_insert((None, true));
             *all_withdrawn &= file.yanked.is_some();
-            let Some(wheel) = WheelName::parse(&file.name).filter(|wheel| wheel.project == name) else {
-                continue;
-            };
             if for_this_python.is_some_and(|range| !range.contains(&self.target.version)) {
                 continue;
             }
-            let Some(fit) = self.target.fit(&wheel) else { continue };
+            let fit = match source {
+                Some((project, _)) => (self.compiles && project == name).then_some(0),
+                None => WheelName::parse(&file.name)
+                    .filter(|wheel| wheel.project == name)
+                    .and_then(|wheel| Some(self.target.fit(&wheel)? + 1)),
+            };
+            let Some(fit) = fit else { continue };
             if best.as_ref().is_none_or(|(known, _)| fit > *known) {
                 *best = Some((fit, file));
             }
         }
         let candidate = |(version, (best, withdrawn)): (Version, (Option<(u32, File)>, bool))| Candidate {
             version,
+            source: best.as_ref().is_some_and(|(fit, _)| *fit == 0),
             file: best.map(|(_, file)| file),
             withdrawn,
         };
@@ -149,21 +170,42 @@ impl<'a> Index<'a> {
     }
 
     /// What a version needs.
-    pub(super) fn needs(&self, name: &str, version: &Version) -> Result<Arc<Vec<Need>>> {
+    pub(super) fn needs(&self, name: &str, version: &Version) -> Result<Needs> {
         let key = (name.to_owned(), version.clone());
         if let Some(known) = locked(&self.needs).get(&key) {
-            return Ok(Arc::clone(known));
+            return Ok(known.clone());
         }
         let found = self.candidate(name, version)?;
-        let file = found.as_ref().and_then(|found| found.file.as_ref());
+        let needs = match &found {
+            Some(found) if found.source => self.needs_of_source(found, name)?,
+            _ => Some(self.needs_of_wheel(found.as_deref(), name, version)?),
+        };
+        let needs = needs.map(Arc::new);
+        locked(&self.needs).insert(key, needs.clone());
+        Ok(needs)
+    }
+
+    fn needs_of_source(&self, candidate: &Candidate, name: &str) -> Result<Option<Vec<Need>>> {
+        let (Some(file), Some(hash)) = (&candidate.file, candidate.hash()) else {
+            return Ok(Some(Vec::new()));
+        };
+        let Some(integrity) = Integrity::any_of(std::iter::once(hash.as_str())) else {
+            return Ok(Some(Vec::new()));
+        };
+        let label = format!("{name} {}", candidate.version);
+        let archive = SourceArchive { label: &label, address: &file.address, integrity: &integrity };
+        let facts = archive.facts((self.fetcher, self.store))?;
+        Ok(facts.needs.as_deref().map(source::readable))
+    }
+
+    fn needs_of_wheel(&self, found: Option<&Candidate>, name: &str, version: &Version) -> Result<Vec<Need>> {
+        let file = found.and_then(|found| found.file.as_ref());
         let text = file.map(|file| self.metadata(file, name, version)).transpose()?.unwrap_or_default();
         let headers = text.split("\n\n").next().unwrap_or_default();
         // One that cannot be read was never met by anybody: it is passed over, as installers do.
         let needs =
             headers.lines().filter_map(|l| Need::from_str(l.strip_prefix("Requires-Dist:")?.trim()).ok());
-        let needs = Arc::new(needs.collect::<Vec<_>>());
-        locked(&self.needs).insert(key, Arc::clone(&needs));
-        Ok(needs)
+        Ok(needs.collect())
     }
 
     /// The core metadata of a file: from the store, from beside the file, or from inside it.

@@ -19,6 +19,8 @@ pub(super) struct LockedPackage {
     pub(super) origin: Origin,
     /// Files by their URLs with their hashes, where the lockfile says that.
     pub(super) files: Vec<(String, String)>,
+    /// Whether it has to be built from its source first; nothing where that is not known.
+    pub(super) source: Option<bool>,
 }
 
 impl LockedPackage {
@@ -30,7 +32,13 @@ impl LockedPackage {
     /// As it is pinned.
     pub(super) fn to_pin(&self) -> ResolvedPackage {
         let (version, integrity) = (self.version.to_string(), self.integrity.canonical());
-        ResolvedPackage { name: self.name.clone(), version, integrity, ..ResolvedPackage::default() }
+        ResolvedPackage {
+            name: self.name.clone(),
+            version,
+            integrity,
+            source: self.source == Some(true),
+            ..ResolvedPackage::default()
+        }
     }
 
     /// As it was pinned.
@@ -41,8 +49,14 @@ impl LockedPackage {
             integrity: Integrity::any_of(pin.integrity.split(' '))?,
             origin: Origin::Index(None),
             files: Vec::new(),
+            source: Some(pin.source),
         })
     }
+}
+
+/// The versions that were resolved before, by name.
+pub(super) fn known_versions(known: &[ResolvedPackage]) -> BTreeMap<String, Version> {
+    known.iter().filter_map(|p| Some((p.name.clone(), Version::from_str(&p.version).ok()?))).collect()
 }
 
 /// Where a package's files come from.
@@ -134,6 +148,7 @@ impl LockGraph {
                     .ok_or_else(|| Missing::Hash(format!("{} {}", node.name, node.version)))?,
                 origin: node.origin.clone(),
                 files: node.files.clone(),
+                source: None,
             })
         };
         chosen.values().map(locked).collect()

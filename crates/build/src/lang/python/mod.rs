@@ -1,12 +1,15 @@
 //! Python: packages from lockfiles, from requirements with hashes, or resolved; installed as wheels into a
 //! virtual environment (PEP 405).
 
+mod compile;
+mod environment;
 mod index;
 mod install;
 mod lock;
 mod locked;
 mod requirements;
 mod resolve;
+mod source;
 mod target;
 mod wheel;
 
@@ -14,19 +17,18 @@ use super::resolving;
 use super::{Buildpack, Context, Contribution, frameworks};
 use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
-use crate::pins::ResolvedPackage;
 use crate::pipeline::own_platform;
 use crate::source::SourceTree;
 use crate::survey::{
     Claim, Evidence, Finding, LockFound, ProcessKind, ProcessType, RuntimeWish, configured_constraint,
     first_present,
 };
+use environment::Environment;
 use index::Index;
-use install::Environment;
-use locked::LockedPackage;
+use locked::{LockedPackage, known_versions};
 use pep440_rs::{Version, VersionSpecifiers};
 use requirements::Asked;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::str::FromStr;
 use target::Target;
 
@@ -100,13 +102,20 @@ impl Buildpack for Python {
             ..Contribution::default()
         };
         let target = Target::new(&context.runtime.version, context.platform, (context.c_library)())?;
-        let (said_by, packages) = packages(context, &target, &mut contribution)?;
+        let (said_by, mut packages) = packages(context, &target, &mut contribution)?;
         if packages.is_empty() {
             return Ok(contribution);
         }
         let environment = Environment::new(target, context.tree, context.addresses, said_by, context.runtime);
-        contribution.path.insert(0, format!("/{}/bin", install::ENVIRONMENT));
-        contribution.steps = install::steps(packages, &environment);
+        contribution.path.insert(0, format!("/{}/bin", environment::OF_APP));
+        compile::settle(&mut packages, &environment, context);
+        let (sources, wheels): (Vec<_>, _) = packages.into_iter().partition(|p| p.source == Some(true));
+        contribution.steps = install::steps(wheels, &environment);
+        for package in sources {
+            let (compiling, new) = compile::compiling(package, &environment, context)?;
+            contribution.compiling.push(compiling);
+            contribution.resolved.extend(new);
+        }
         Ok(contribution)
     }
 }
@@ -130,14 +139,12 @@ fn packages(
     if let Some(packages) = asked.pinned(target)? {
         return Ok((said_by, packages));
     }
-    let names = |known: &[ResolvedPackage]| -> BTreeMap<String, Version> {
-        known.iter().filter_map(|p| Some((p.name.clone(), Version::from_str(&p.version).ok()?))).collect()
-    };
     let resolved =
         context.resolving.packages(("python", &target.name()), &asked.digest(), |asking, known| {
             let named = asked.index.iter().chain(&asked.further).cloned().collect();
+            let target = (target, context.can_compile);
             let index = Index::new(asking, context.addresses, target, named, context.tree.root());
-            let packages = resolve::resolve(&asked, target, &index, &names(known))?;
+            let packages = resolve::resolve(&asked, target.0, &index, &known_versions(known))?;
             Ok(packages.iter().map(LockedPackage::to_pin).collect())
         })?;
     let Some((packages, new)) = resolved else { return Ok(nothing) };
@@ -145,7 +152,7 @@ fn packages(
         let how = "with hashes, from any tool that locks";
         contribution.notes.push(resolving::advice(file, "lockfile", how));
     }
-    contribution.resolved = new;
+    contribution.resolved.extend(new);
     Ok((said_by, packages.iter().filter_map(LockedPackage::of_pin).collect()))
 }
 

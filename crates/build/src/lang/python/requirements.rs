@@ -59,6 +59,16 @@ impl Asked {
         Ok(asked)
     }
 
+    /// Requirements that stand at one place.
+    pub(super) fn of_needs(needs: &[String], place: &Place) -> Result<Self> {
+        let mut asked = Self::default();
+        for text in needs {
+            let need = need(text, place)?;
+            asked.wanted.push(Wanted { need, hashes: Vec::new(), place: place.clone() });
+        }
+        Ok(asked)
+    }
+
     fn read(&mut self, tree: &SourceTree, file: &str, by: &Place, limits: bool, depth: usize) -> Result<()> {
         let malformed = |detail: String| BuildError::Malformed { place: by.clone(), detail };
         if depth > DEEPEST {
@@ -159,8 +169,10 @@ impl Asked {
                 }
                 _ => return Ok(None),
             };
-            packages
-                .push((LockedPackage { name, version, integrity, origin, files: Vec::new() }, &wanted.place));
+            packages.push((
+                LockedPackage { name, version, integrity, origin, files: Vec::new(), source: None },
+                &wanted.place,
+            ));
         }
         packages.sort_by(|(a, _), (b, _)| a.name.cmp(&b.name));
         if let Some(pair) = packages.windows(2).find(|pair| pair[0].0.name == pair[1].0.name) {

@@ -17,6 +17,7 @@ use std::cell::RefCell;
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
+use std::sync::Arc;
 
 type Set = Ranges<Version>;
 
@@ -54,6 +55,7 @@ pub(super) fn resolve(
     for (package, version) in chosen {
         let Package::Plain(name) = package else { continue };
         let candidate = index.candidate(&name, &version)?;
+        let source = candidate.as_ref().map(|c| c.is_source());
         let hash = candidate.and_then(|c| c.hash());
         let integrity = hash.as_deref().and_then(|hash| Integrity::any_of(std::iter::once(hash)));
         let integrity = integrity.ok_or_else(|| BuildError::BadPackage {
@@ -66,6 +68,7 @@ pub(super) fn resolve(
             integrity,
             origin: Origin::Index(None),
             files: Vec::new(),
+            source,
         });
     }
     packages.sort_by(|a, b| a.name.cmp(&b.name));
@@ -182,6 +185,15 @@ impl Solver<'_> {
         Ok(best(named_early).or_else(|| best(true)))
     }
 
+    /// What a version needs. That only running its build would tell ends the search: older versions would
+    /// all have to be fetched to find that they say no more.
+    fn known_needs(&self, name: &str, version: &Version) -> Result<Arc<Vec<Need>>, Carried> {
+        let needs = self.index.needs(name, version).map_err(Carried::of)?;
+        let silent = "has no wheel, and its source archive does not say what it needs: a lockfile would";
+        let fact = || BuildError::NoSolution { facts: vec![format!("{name} {version} {silent}")] };
+        needs.ok_or_else(|| Carried::of(fact()))
+    }
+
     /// What went wrong, as facts for people.
     fn told(&self, error: PubGrubError<Self>) -> BuildError {
         match error {
@@ -192,7 +204,7 @@ impl Solver<'_> {
             }
             PubGrubError::ErrorRetrievingDependencies { source, .. }
             | PubGrubError::ErrorChoosingVersion { source, .. }
-            | PubGrubError::ErrorInShouldCancel(source) => source.0,
+            | PubGrubError::ErrorInShouldCancel(source) => *source.0,
         }
     }
 
@@ -262,7 +274,13 @@ fn allowed(specifiers: &VersionSpecifiers) -> Set {
 
 /// An error on its way through the algorithm.
 #[derive(Debug)]
-struct Carried(BuildError);
+struct Carried(Box<BuildError>);
+
+impl Carried {
+    fn of(error: BuildError) -> Self {
+        Self(Box::new(error))
+    }
+}
 
 impl fmt::Display for Carried {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -299,7 +317,7 @@ impl DependencyProvider for Solver<'_> {
     fn choose_version(&self, package: &Package, set: &Set) -> Result<Option<Version>, Carried> {
         match package {
             Package::App => Ok(Some(Version::new([0]))),
-            Package::Plain(name) | Package::Extra(name, _) => self.newest(name, set).map_err(Carried),
+            Package::Plain(name) | Package::Extra(name, _) => self.newest(name, set).map_err(Carried::of),
         }
     }
 
@@ -312,11 +330,11 @@ impl DependencyProvider for Solver<'_> {
         let needs = match package {
             Package::App => self.needs(of, self.asked.wanted.iter().map(|w| &w.need), &[]),
             Package::Plain(name) => {
-                let needs = self.index.needs(name, version).map_err(Carried)?;
+                let needs = self.known_needs(name, version)?;
                 self.needs(of, needs.iter(), &[])
             }
             Package::Extra(name, extra) => {
-                let needs = self.index.needs(name, version).map_err(Carried)?;
+                let needs = self.known_needs(name, version)?;
                 self.needs(of, needs.iter(), std::slice::from_ref(extra)).map(|mut found| {
                     // The package itself, in the same version.
                     found.insert(Package::Plain(name.clone()), Set::singleton(version.clone()));
@@ -324,6 +342,6 @@ impl DependencyProvider for Solver<'_> {
                 })
             }
         };
-        Ok(Dependencies::Available(needs.map_err(Carried)?.into_iter().collect()))
+        Ok(Dependencies::Available(needs.map_err(Carried::of)?.into_iter().collect()))
     }
 }

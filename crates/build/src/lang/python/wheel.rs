@@ -41,8 +41,7 @@ pub(super) fn version_of(file: &str) -> Option<Version> {
     if let Some(wheel) = WheelName::parse(file) {
         return Some(wheel.version);
     }
-    let stem = [".tar.gz", ".zip"].iter().find_map(|end| file.strip_suffix(end))?;
-    Version::from_str(stem.rsplit_once('-')?.1).ok()
+    super::source::name_of(file).map(|(_, version)| version)
 }
 
 /// Where packages are put in an environment; paths from its root.

@@ -1,0 +1,219 @@
+//! Packages without a wheel that fits: built from their source by their own backend (PEP 517), apart from
+//! this machine and without the network, and installed like any other wheel.
+
+use super::environment::{Environment, Found, OF_BUILD};
+use super::index::Index;
+use super::install::{self, fact};
+use super::locked::{LockedPackage, known_versions};
+use super::requirements::Asked;
+use super::resolve;
+use super::source::{SourceArchive, SourceFacts};
+use super::target::Target;
+use super::wheel::WheelName;
+use crate::error::{BuildError, PathFacts, Place, Result};
+use crate::execute::run_indexed;
+use crate::isolated::{self, CACHE, Job, RESULT};
+use crate::lang::{Compiling, Context, NewlyResolved, compile_step};
+use crate::pipeline::own_platform;
+use crate::source::unpack_package;
+use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work};
+use content::digest::Sha256;
+use content::layer::{Fragment, FragmentWriter, LayerWriter};
+use content::store::Store;
+use remote::Fetcher;
+use std::fs::{self, File};
+use std::io::{self, BufReader};
+use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
+
+/// Version of the way packages are built; part of every key.
+const COMPILE_FORMAT: u32 = 1;
+/// Where the source lies, in the root that it is built in.
+const FOLDER: &str = "/build/source";
+/// Builds a wheel.
+const SCRIPT: &str = include_str!("build_wheel.py");
+/// What it takes, besides what the source itself names.
+const TOOLS: &[&str] = &["compilers", "python"];
+/// So many answers are waited for at once.
+const WAITING: usize = 24;
+
+/// Says of every package whether it has to be built from its source. Where only an index knows, it is asked
+/// once, if anybody may be; what cannot be found out now is told when the package is installed.
+pub(super) fn settle(packages: &mut [LockedPackage], around: &Environment, context: &Context<'_>) {
+    let (asking, store) = (context.resolving.asking, context.resolving.store);
+    let open: Vec<&mut LockedPackage> = packages.iter_mut().filter(|p| p.source.is_none()).collect();
+    let answers: Vec<OnceLock<bool>> = open.iter().map(|_| OnceLock::new()).collect();
+    let answer = |package: &LockedPackage| {
+        if let Some(named) = around.is_source(package) {
+            return Some(named);
+        }
+        let text = format!("{} {} {}", package.label(), package.integrity.canonical(), around.target.name());
+        let kept = store.fragment_path("needs-building", Sha256::of(text.as_bytes()));
+        if let Some(known) = store.read_json::<bool>(&kept) {
+            return Some(known);
+        }
+        let Found { is_source, .. } = around.find(package, asking?).ok()?;
+        store.keep(&kept, is_source.to_string().as_bytes()).ok()?;
+        Some(is_source)
+    };
+    run_indexed(open.len(), WAITING, |at| {
+        if let Some(source) = answer(&*open[at]) {
+            let _ = answers[at].set(source);
+        }
+    });
+    for (package, source) in open.into_iter().zip(answers) {
+        package.source = source.into_inner();
+    }
+}
+
+/// The step that builds `package` and installs it, with what was resolved for that.
+pub(super) fn compiling(
+    package: LockedPackage,
+    around: &Environment,
+    context: &Context<'_>,
+) -> Result<(Compiling, Option<NewlyResolved>)> {
+    // Things are built on this machine, whatever the image is for.
+    let target = Target::new(&context.runtime.version, &own_platform(), (context.c_library)())?;
+    let compile = Compile { package, around: around.clone() };
+    let for_whom = format!("{}, to build {}", target.name(), compile.package.name);
+    let asked = compile.identity();
+    let found = context.resolving.packages(("python", &for_whom), &asked, |(fetcher, store), known| {
+        let facts = compile.facts((fetcher, store))?;
+        let place = Place::new(format!("pyproject.toml of {}", compile.package.label()), None);
+        let asked = Asked::of_needs(&facts.requires, &place)?;
+        let named = around.named.clone();
+        let root = context.tree.root();
+        let index = Index::new((fetcher, store), context.addresses, (&target, false), named, root);
+        let packages = resolve::resolve(&asked, &target, &index, &known_versions(known))?;
+        Ok(packages.iter().map(LockedPackage::to_pin).collect())
+    })?;
+    let (packages, new) = found.unwrap_or_default();
+    let packages = packages.iter().filter_map(LockedPackage::of_pin).collect();
+    let environment = around.of_build(target);
+    let name = format!("python packages to build {}", compile.package.name);
+    let mut step =
+        Step::new(compile_step(&compile.package.name), Role::Dependencies, vec![compile.input()], compile);
+    step.root.push(install::step(name, packages, environment));
+    Ok((Compiling { step, tools: TOOLS }, new))
+}
+
+/// The step's work.
+struct Compile {
+    package: LockedPackage,
+    around: Environment,
+}
+
+impl Compile {
+    /// What tells the source.
+    fn identity(&self) -> String {
+        format!("{} {}", self.package.label(), self.package.integrity.canonical())
+    }
+
+    /// What the result depends on, besides the root.
+    fn input(&self) -> Input {
+        let Environment { target, version, home, .. } = &self.around;
+        let parts = [
+            ("source", self.identity()),
+            ("python", format!("{version} in {home}, {}", target.name())),
+            ("format", COMPILE_FORMAT.to_string()),
+        ];
+        Input::of_parts("package", parts.map(|(name, value)| (name.to_owned(), value)).into())
+    }
+
+    fn with_archive<T>(
+        &self,
+        fetcher: &Fetcher,
+        then: impl FnOnce(&SourceArchive<'_>) -> Result<T>,
+    ) -> Result<T> {
+        let Found { address, .. } = self.around.find(&self.package, fetcher)?;
+        let label = self.package.label();
+        then(&SourceArchive { label: &label, address: &address, integrity: &self.package.integrity })
+    }
+
+    fn facts(&self, around: (&Fetcher, &Store)) -> Result<SourceFacts> {
+        self.with_archive(around.0, |archive| archive.facts(around))
+    }
+
+    /// Writes the source into an empty folder.
+    fn unpack(&self, around: (&Fetcher, &Store), to: &Path) -> Result<()> {
+        self.with_archive(around.0, |archive| {
+            unpack_package(&archive.fetched(around)?, archive.label, around.1, to)
+        })
+    }
+
+    /// The wheel, as it is kept in the store for whoever builds the same source in the same root.
+    fn wheel(&self, store: &Store, tools: &Tools<'_>) -> Result<PathBuf> {
+        let root: String = tools.root.iter().map(|result| format!("{}\n", result.layer.digest)).collect();
+        let text = format!("{COMPILE_FORMAT}\n{}\n{root}", self.identity());
+        let kept = store.fragment_path("wheels", Sha256::of(text.as_bytes()));
+        if !kept.exists() {
+            self.build(store, tools, &kept)?;
+        }
+        Ok(kept)
+    }
+
+    fn build(&self, store: &Store, tools: &Tools<'_>, kept: &Path) -> Result<()> {
+        let around = (tools.fetcher, store);
+        let facts = self.facts(around)?;
+        let python = format!("/{OF_BUILD}/bin/python");
+        let mut argv = [&python, "-c", SCRIPT, RESULT, &facts.backend].map(str::to_owned).to_vec();
+        argv.extend(facts.backend_path);
+        let env = vec![
+            ("HOME", "/tmp".to_owned()),
+            ("LANG", "C.UTF-8".to_owned()),
+            ("PATH", format!("/{OF_BUILD}/bin:/usr/bin:/bin")),
+            ("PYTHONDONTWRITEBYTECODE", "1".to_owned()),
+            ("PYTHONHASHSEED", "0".to_owned()),
+            ("SOURCE_DATE_EPOCH", content::layer::FILE_TIME.to_string()),
+            ("XDG_CACHE_HOME", CACHE.to_owned()),
+        ];
+        let step = compile_step(&self.package.name);
+        let fill = |to: &Path| self.unpack(around, to);
+        let job = Job {
+            step: &step,
+            shown: facts.backend,
+            argv,
+            env,
+            folder: FOLDER,
+            fill: &fill,
+            cache: "python",
+        };
+        let written = isolated::run(&job, store, tools)?;
+        let bad = |detail: String| BuildError::BadPackage { package: self.package.label(), detail };
+        let entries = fs::read_dir(&written.folder).facts(&written.folder)?.flatten();
+        let name =
+            entries.map(|e| e.file_name().to_string_lossy().into_owned()).find(|n| n.ends_with(".whl"));
+        let name = name.ok_or_else(|| bad("its build made no wheel".to_owned()))?;
+        let wheel = WheelName::parse(&name).filter(|w| w.project == self.package.name);
+        let wheel = wheel.ok_or_else(|| bad(format!("its build made {name}, which is another package")))?;
+        if self.around.target.fit(&wheel).is_none() {
+            return Err(bad(format!(
+                "its build made {name}, which is not for {}",
+                self.around.target.name()
+            )));
+        }
+        let mut copy = store.temporary_file()?;
+        let made = written.folder.join(&name);
+        io::copy(&mut File::open(&made).facts(&made)?, &mut copy)?;
+        Ok(copy.publish(kept)?)
+    }
+}
+
+impl Work for Compile {
+    fn write(&self, layer: &mut LayerWriter<'_>, tools: &Tools<'_>) -> Result<Vec<PackageFact>> {
+        let (store, codec) = (layer.store(), layer.codec());
+        let wheel = self.wheel(store, tools)?;
+        self.around.write_folders(layer, false)?;
+        let text = format!("compiled {COMPILE_FORMAT} {} {}", codec.name(), wheel.display());
+        let key = Sha256::of(text.as_bytes());
+        let writer = FragmentWriter::new(store, codec, key, 1)?;
+        let file = BufReader::new(File::open(&wheel).facts(&wheel)?);
+        let licence = self.around.put_wheel(writer, &self.package.label(), file)?;
+        let gone = || BuildError::BadPackage {
+            package: self.package.label(),
+            detail: "its fragment vanished from the store during the build".to_owned(),
+        };
+        layer.fragment(&Fragment::read(store, codec, key).ok_or_else(gone)?)?;
+        Ok(vec![fact(&self.package, licence)])
+    }
+}

@@ -1,0 +1,191 @@
+//! The virtual environment that packages are installed into, and where their files are found.
+
+use super::locked::{LockedPackage, Origin};
+use super::source;
+use super::target::Target;
+use super::wheel::{self, WheelName};
+use crate::addresses::{Addresses, Ecosystem};
+use crate::error::{BuildError, Result};
+use crate::source::SourceTree;
+use crate::worklist::RuntimeInUse;
+use remote::packages::pypi;
+use remote::{Address, Fetcher, RemoteError};
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, Mutex, PoisonError};
+
+/// Where the environment of an app lies, from the root of the image.
+pub(super) const OF_APP: &str = "app/.venv";
+/// Where the environment of a build lies, from the root that it runs in.
+pub(super) const OF_BUILD: &str = "build/environment";
+
+/// What packages are installed from and for.
+#[derive(Clone)]
+pub(super) struct Environment {
+    /// From the root of the image.
+    pub(super) folder: &'static str,
+    pub(super) target: Target,
+    pub(super) source: Arc<SourceTree>,
+    pub(super) addresses: Addresses,
+    /// The file that locks the packages.
+    pub(super) lockfile: &'static str,
+    /// The indexes that the app's files name for all packages.
+    pub(super) named: Vec<String>,
+    /// The version of the interpreter.
+    pub(super) version: String,
+    /// The folder with the interpreter in the image.
+    pub(super) home: String,
+    /// What was found for packages by their names and versions.
+    found: Arc<Mutex<BTreeMap<String, Found>>>,
+}
+
+/// The file that a package is installed from.
+#[derive(Debug, Clone)]
+pub(super) struct Found {
+    pub(super) address: Address,
+    /// Whether it is its source, which has to be built first.
+    pub(super) is_source: bool,
+}
+
+impl Environment {
+    pub(super) fn new(
+        target: Target,
+        source: &Arc<SourceTree>,
+        addresses: &Addresses,
+        (lockfile, named): (&'static str, Vec<String>),
+        runtime: &RuntimeInUse,
+    ) -> Self {
+        let (version, home) = (runtime.version.clone(), runtime.bin_folder.clone());
+        Self {
+            folder: OF_APP,
+            target,
+            source: Arc::clone(source),
+            addresses: addresses.clone(),
+            lockfile,
+            named,
+            version,
+            home,
+            found: Arc::default(),
+        }
+    }
+
+    /// The environment that something is built in, on a base of Debian.
+    pub(super) fn of_build(&self, target: Target) -> Self {
+        Self { folder: OF_BUILD, target, home: "/usr/bin".to_owned(), found: Arc::default(), ..self.clone() }
+    }
+
+    /// The folder of packages, from the root of the environment.
+    pub(super) fn site(&self) -> String {
+        format!("lib/python{}/site-packages", self.target.series())
+    }
+
+    /// Folders of the environment that exist without any package.
+    pub(super) fn shared_folders(&self) -> BTreeSet<String> {
+        let site = format!("{}/{}/", self.folder, self.site());
+        let mut folders: BTreeSet<String> =
+            site.match_indices('/').map(|(at, _)| site[..at].to_owned()).collect();
+        folders.insert(format!("{}/bin", self.folder));
+        folders
+    }
+
+    /// The file of a package that fits best: a wheel, else its source.
+    pub(super) fn find(&self, package: &LockedPackage, fetcher: &Fetcher) -> Result<Found> {
+        let known = || self.found.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(found) = known().get(&package.label()) {
+            return Ok(found.clone());
+        }
+        let found = self.look_for(package, fetcher)?;
+        known().insert(package.label(), found.clone());
+        Ok(found)
+    }
+
+    /// Whether a package has to be built from its source, as far as names of its files tell.
+    pub(super) fn is_source(&self, package: &LockedPackage) -> Option<bool> {
+        let named = match &package.origin {
+            Origin::Url(url) => return Some(!file_of(url).ends_with(".whl")),
+            Origin::Path(path) => return Some(!path.ends_with(".whl")),
+            Origin::Index(_) => package.files.iter().filter_map(|(url, _)| self.rate(&file_of(url), package)),
+        };
+        named.max().map(|rate| rate == 0)
+    }
+
+    fn look_for(&self, package: &LockedPackage, fetcher: &Fetcher) -> Result<Found> {
+        let of = |address: Address, file: &str| Found { address, is_source: !file.ends_with(".whl") };
+        let bound = self.addresses.bound_to(Ecosystem::Pypi, &package.name);
+        let explicit = bound.or_else(|| self.addresses.over_lockfile(Ecosystem::Pypi));
+        match &package.origin {
+            Origin::Url(url) => return Ok(of(Address::parse(url, self.source.root()), &file_of(url))),
+            Origin::Path(path) => return Ok(of(Address::Folder(self.source.root().join(path)), path)),
+            Origin::Index(_) => {}
+        }
+        if explicit.is_none() && !package.files.is_empty() {
+            let rated =
+                package.files.iter().filter_map(|(url, _)| Some((self.rate(&file_of(url), package)?, url)));
+            if let Some((_, url)) = rated.max_by_key(|(rate, _)| *rate) {
+                return Ok(of(Address::parse(url, self.source.root()), &file_of(url)));
+            }
+        }
+        let parsed = |text: &String| Address::parse(text, self.source.root());
+        let places: Vec<Address> = match (explicit, &package.origin, &self.named[..]) {
+            (Some(known), ..) => vec![known.address],
+            (None, Origin::Index(Some(named)), _) => vec![parsed(named)],
+            (None, _, []) => vec![self.addresses.in_force(Ecosystem::Pypi)?.address],
+            (None, _, named) => named.iter().map(parsed).collect(),
+        };
+        let remote = |source: RemoteError| BuildError::Remote { wanted_by: package.label(), source };
+        let (index, offered) = first_that_has(fetcher, &places, &package.name).map_err(remote)?;
+        let may_be =
+            |file: &&pypi::File| file.hashes.iter().all(|(kind, hex)| package.integrity.may_be(kind, hex));
+        let rated =
+            offered.iter().filter(may_be).filter_map(|file| Some((self.rate(&file.name, package)?, file)));
+        match rated.max_by_key(|(rate, _)| *rate) {
+            Some((_, file)) => Ok(of(file.address.clone(), &file.name)),
+            None => Err(BuildError::NoUsableFile {
+                package: package.label(),
+                address: index.to_string(),
+                offered: of_version(offered, package),
+            }),
+        }
+    }
+
+    /// How well a file of a package fits; nothing when it does not, and a source is worse than every wheel.
+    pub(super) fn rate(&self, file: &str, package: &LockedPackage) -> Option<u32> {
+        if let Some((project, version)) = source::name_of(file) {
+            return (project == package.name && version == package.version).then_some(0);
+        }
+        let name = WheelName::parse(file)?;
+        let same = name.project == package.name && name.version == package.version;
+        Some(self.target.fit(&name).filter(|_| same)? + 1)
+    }
+}
+
+/// The name of the file at a URL.
+pub(super) fn file_of(url: &str) -> String {
+    let name = url.split(['#', '?']).next().unwrap_or_default().rsplit('/').next().unwrap_or_default();
+    // Percent-encoding taken back, as far as file names of packages have it.
+    name.replace("%2B", "+").replace("%2b", "+").replace("%21", "!")
+}
+
+/// What the first of several indexes that has a package offers of it; the answer of the last, if none has it.
+fn first_that_has(
+    fetcher: &Fetcher,
+    places: &[Address],
+    name: &str,
+) -> Result<(Address, Vec<pypi::File>), RemoteError> {
+    let (last, before) = places.split_last().ok_or(RemoteError::NotFound { url: name.to_owned() })?;
+    for place in before {
+        match pypi::files(fetcher, place, name) {
+            Err(RemoteError::NotFound { .. }) => {}
+            found => return Ok((place.clone(), found?)),
+        }
+    }
+    Ok((last.clone(), pypi::files(fetcher, last, name)?))
+}
+
+/// The names of the files that are offered of the locked version; of all versions, if there are none.
+fn of_version(offered: Vec<pypi::File>, package: &LockedPackage) -> Vec<String> {
+    let (own, others): (Vec<_>, Vec<_>) = offered
+        .into_iter()
+        .map(|file| file.name)
+        .partition(|name| wheel::version_of(name).as_ref() == Some(&package.version));
+    if own.is_empty() { others } else { own }
+}
