@@ -458,7 +458,7 @@ fn package_error(error: &BuildError) -> Worded {
             ..worded(
                 FAILED,
                 format!("{}: packages want to run a script when they are installed", words::place(place)),
-                "if the app works without, name them in shtetl.toml: [buildpacks.node] skip-scripts-of = [\"NAME\"]",
+                "in shtetl.toml, under [buildpacks.node]: run-scripts-of = [\"NAME\"] runs them apart from this machine, skip-scripts-of = [\"NAME\"] goes without",
             )
         },
         BuildError::LockMismatch { lockfile, detail, how } => {

@@ -34,6 +34,12 @@ pub trait Base {
         true
     }
 
+    /// The steps that put a runtime with its headers on the root that things are built in, bottom first, and
+    /// the folder with them; without steps, that root's own runtime will do.
+    fn runtime_to_build(&self, _runtime: &str) -> (Vec<Step>, String) {
+        (Vec::new(), "/usr".to_owned())
+    }
+
     /// The steps of the root that things are built in, bottom first.
     fn build_root(&mut self) -> Result<Vec<Step>>;
 

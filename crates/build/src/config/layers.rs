@@ -269,6 +269,7 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
             docroot: options.docroot.or(under.docroot),
             slim: options.slim.or(under.slim),
             skip_scripts_of: joined(under.skip_scripts_of, options.skip_scripts_of),
+            run_scripts_of: joined(under.run_scripts_of, options.run_scripts_of),
         };
         buildpacks.insert(name, merged);
     }

@@ -80,6 +80,8 @@ pub struct BuildpackOptions {
     pub slim: Option<bool>,
     /// Packages whose install scripts are known not to matter.
     pub skip_scripts_of: Vec<String>,
+    /// Packages whose install scripts are run.
+    pub run_scripts_of: Vec<String>,
 }
 
 /// A process type or task.

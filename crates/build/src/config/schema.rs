@@ -92,6 +92,7 @@ fn buildpacks() -> Value {
     let options = json!({
         "version": text("The versions of the runtime that will do; stronger than what the source says"),
         "docroot": text("The folder with the pages"),
+        "run-scripts-of": texts("Packages whose install scripts are run, apart from the machine"),
         "skip-scripts-of": texts("Packages whose install scripts need not be run"),
         "slim": truth("Whether the runtime goes without what servers hardly need, such as fonts"),
     });

@@ -168,6 +168,7 @@ fn read_buildpacks(table: Table<'_, '_>, config: &mut AppConfig) {
         options.slim = inner.value("slim").and_then(|v| v.truth());
         options.skip_scripts_of =
             inner.value("skip-scripts-of").and_then(|v| v.strings()).unwrap_or_default();
+        options.run_scripts_of = inner.value("run-scripts-of").and_then(|v| v.strings()).unwrap_or_default();
         inner.done();
         config.buildpacks.insert(buildpack.name().to_owned(), options);
     }

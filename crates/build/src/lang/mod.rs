@@ -1,5 +1,6 @@
 //! The languages: one entry of a static table each.
 
+mod archive;
 pub mod frameworks;
 mod go;
 mod groups;
@@ -54,6 +55,9 @@ pub struct Context<'a> {
     pub runtime: &'a RuntimeInUse,
     /// Whether the base has what compiles.
     pub can_compile: bool,
+    /// Asks the base for the steps that put the runtime with its headers on the root that things are built
+    /// in, and for the folder with them; without steps, that root's own runtime will do.
+    pub runtime_to_build: &'a dyn Fn() -> (Vec<Step>, String),
     /// Asks the base for the version of its C library.
     pub c_library: &'a dyn Fn() -> Option<(u32, u32)>,
     /// How packages are resolved that no file locks.

@@ -11,7 +11,7 @@ use flate2::read::MultiGzDecoder;
 use remote::packages::npm;
 use remote::{Address, Fetcher, Integrity};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Packages of the base that the program needs.
 pub const LIBRARIES: &[&str] = &["libstdc++6", "libatomic1"];
@@ -67,22 +67,49 @@ impl ExactRuntime {
         }
     }
 
+    /// The folder that it is put in.
+    pub(super) fn home(&self, runtime: &str) -> String {
+        format!("/{RUNTIME_FOLDER}/{runtime}")
+    }
+
     /// The step that writes its layer; `registry` is asked only when the step has to run.
-    pub(super) fn step(&self, runtime: &'static str, registry: Option<Address>) -> Step {
+    pub(super) fn step(&self, runtime: &str, registry: Option<Address>) -> Step {
+        self.step_with(format!("{runtime} runtime"), &["bin"], runtime, registry)
+    }
+
+    /// The step that writes it with its headers.
+    pub(super) fn step_to_build(&self, runtime: &str, registry: Option<Address>) -> Step {
+        self.step_with(format!("{runtime} runtime with headers"), &["bin", "include"], runtime, registry)
+    }
+
+    fn step_with(
+        &self,
+        name: String,
+        folders: &'static [&'static str],
+        runtime: &str,
+        registry: Option<Address>,
+    ) -> Step {
         let parts = BTreeMap::from([(self.package.clone(), format!("{} {}", self.version, self.integrity))]);
-        Step::new(
-            format!("{runtime} runtime"),
-            Role::Runtime,
-            vec![Input::of_parts("packages", parts)],
-            ExactWork { runtime, pin: self.clone(), registry },
-        )
+        let work = ExactWork { runtime: runtime.to_owned(), folders, pin: self.clone(), registry };
+        Step::new(name, Role::Runtime, vec![Input::of_parts("packages", parts)], work)
     }
 }
 
 struct ExactWork {
-    runtime: &'static str,
+    runtime: String,
+    /// What is taken of the package: `bin`, of which only the runtime itself, and `include`.
+    folders: &'static [&'static str],
     pin: ExactRuntime,
     registry: Option<Address>,
+}
+
+impl ExactWork {
+    /// Whether a file of the package is taken.
+    fn takes(&self, path: &str) -> bool {
+        let Some((folder, inside)) = path.split_once('/') else { return false };
+        let whole = path.split('/').all(|part| !matches!(part, "" | "." | ".."));
+        whole && self.folders.contains(&folder) && (folder != "bin" || inside == self.runtime)
+    }
 }
 
 impl Work for ExactWork {
@@ -95,30 +122,42 @@ impl Work for ExactWork {
             Integrity::subresource(integrity).ok_or_else(|| bad("its hash in shtetl.lock is none"))?;
         let tarball = npm::fetch(tools.fetcher, &npm::tarball(registry, package, version), &locked)
             .map_err(|source| BuildError::Remote { wanted_by: label.clone(), source })?;
-        let wanted = format!("bin/{}", self.runtime);
-        let mut archive = tar::Archive::new(MultiGzDecoder::new(&tarball[..]));
-        for entry in archive.entries()? {
-            let mut entry = entry?;
-            let path = entry.path()?.display().to_string();
-            if path.split_once('/').map(|(_, inside)| inside) != Some(wanted.as_str()) {
-                continue;
-            }
-            let home = format!("{RUNTIME_FOLDER}/{}", self.runtime);
-            layer.part::<BuildError>(|tar| {
-                for folder in [RUNTIME_FOLDER, home.as_str(), &format!("{home}/bin")] {
-                    tar.entry(&Entry::folder(folder))?;
+        let home = format!("{RUNTIME_FOLDER}/{}", self.runtime);
+        let mut folders = BTreeSet::from([RUNTIME_FOLDER.to_owned()]);
+        let mut has_program = false;
+        layer.part::<BuildError>(|tar| {
+            tar.entry(&Entry::folder(RUNTIME_FOLDER))?;
+            let mut archive = tar::Archive::new(MultiGzDecoder::new(&tarball[..]));
+            for entry in archive.entries()? {
+                let mut entry = entry?;
+                let path = entry.path()?.display().to_string();
+                let Some((_, path)) = path.split_once('/').filter(|(_, inside)| self.takes(inside)) else {
+                    continue;
+                };
+                if !entry.header().entry_type().is_file() {
+                    continue;
                 }
-                let size = entry.size();
-                Ok(tar.file(&Entry::file(format!("{home}/{wanted}"), size, true), &mut entry)?)
-            })?;
-            return Ok(vec![PackageFact {
-                name: package.clone(),
-                version: version.clone(),
-                purl: format!("pkg:npm/{package}@{version}"),
-                licence: None,
-                integrity: locked.canonical(),
-            }]);
+                let target = format!("{home}/{path}");
+                for (at, _) in target.match_indices('/') {
+                    if folders.insert(target[..at].to_owned()) {
+                        tar.entry(&Entry::folder(&target[..at]))?;
+                    }
+                }
+                let is_program = path.starts_with("bin/");
+                has_program |= is_program;
+                tar.file(&Entry::file(target, entry.size(), is_program), &mut entry)?;
+            }
+            Ok(())
+        })?;
+        if !has_program {
+            return Err(bad(&format!("it has no bin/{}", self.runtime)));
         }
-        Err(bad(&format!("it has no {wanted}")))
+        Ok(vec![PackageFact {
+            name: package.clone(),
+            version: version.clone(),
+            purl: format!("pkg:npm/{package}@{version}"),
+            licence: None,
+            integrity: locked.canonical(),
+        }])
     }
 }

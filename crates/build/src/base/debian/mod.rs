@@ -110,6 +110,13 @@ impl Base for DebianBase {
         })
     }
 
+    fn runtime_to_build(&self, runtime: &str) -> (Vec<Step>, String) {
+        match self.exact.get(runtime) {
+            Some(exact) => (vec![exact.step_to_build(runtime, self.npm.clone())], exact.home(runtime)),
+            None => (Vec::new(), "/usr".to_owned()),
+        }
+    }
+
     fn is_ready_for(&self, tool: &str) -> bool {
         let asked = &self.build.packages.asked;
         let packages = self.suite.tool(tool).map(|tool| tool.packages).unwrap_or_default();

@@ -4,6 +4,7 @@ use super::scripts;
 use super::tarball::{self, Facts};
 use super::tree::{LockedPackage, Origin, PackageTree};
 use crate::addresses::{Addresses, Ecosystem};
+use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Result};
 use crate::execute::{Gate, each_fetched, find_in_parallel};
 use crate::lang::groups::group_of;
@@ -21,7 +22,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 /// Version of the way packages are put down; part of every fragment's key.
-const INSTALL_FORMAT: u32 = 3;
+const INSTALL_FORMAT: u32 = 4;
 /// From so many packages on, they are spread over that many layers.
 const SPREAD: [(usize, usize); 3] = [(800, 8), (300, 4), (100, 2)];
 /// Of so many threads that work, one may unpack: that takes memory and the processor.
@@ -37,17 +38,22 @@ pub(super) struct NodePackages {
     source: Arc<SourceTree>,
     addresses: Addresses,
     platform: String,
-    skip_scripts_of: Vec<String>,
+    options: BuildpackOptions,
     lockfile: &'static str,
+    folder: &'static str,
 }
 
 /// What packages are installed from.
+#[derive(Clone, Copy)]
 pub(super) struct Around<'a> {
+    /// What steps are called.
+    pub(super) name: &'static str,
+    /// The folder that they are put into, from the root of the image.
+    pub(super) folder: &'static str,
     pub(super) source: &'a Arc<SourceTree>,
     pub(super) addresses: &'a Addresses,
     pub(super) platform: &'a str,
-    /// Packages whose install scripts the app does without.
-    pub(super) skip_scripts_of: &'a [String],
+    pub(super) options: &'a BuildpackOptions,
 }
 
 /// The steps that install `packages` of `tree`; many packages are spread over several layers by name, so
@@ -61,7 +67,7 @@ pub(super) fn steps(packages: Vec<LockedPackage>, tree: PackageTree, around: &Ar
         // Which package a command belongs to is known only when all are there.
         false => 1,
     };
-    let links = commands(&packages, &BTreeMap::new());
+    let links = commands(around.folder, &packages, &BTreeMap::new());
     let lockfile = tree.file;
     let unsaid = (!tree.says_all).then_some(tree);
     let mut groups: Vec<Vec<LockedPackage>> = vec![Vec::new(); count];
@@ -80,12 +86,13 @@ pub(super) fn steps(packages: Vec<LockedPackage>, tree: PackageTree, around: &Ar
             source: Arc::clone(around.source),
             addresses: around.addresses.clone(),
             platform: around.platform.to_owned(),
-            skip_scripts_of: around.skip_scripts_of.to_vec(),
+            options: around.options.clone(),
             lockfile,
+            folder: around.folder,
         };
         let name = match count {
-            1 => "node packages".to_owned(),
-            _ => format!("node packages {} of {count}", number + 1),
+            1 => around.name.to_owned(),
+            _ => format!("{} {} of {count}", around.name, number + 1),
         };
         Step::new(name, Role::Dependencies, vec![work.input()], work)
     };
@@ -103,6 +110,7 @@ fn top_folder(path: &str) -> &str {
 /// `.bin` links with the paths of their packages and their targets; where two packages claim a name, the
 /// first path wins. What the tree does not say is in `learned`, by path.
 fn commands(
+    root: &str,
     packages: &[LockedPackage],
     learned: &BTreeMap<String, Facts>,
 ) -> BTreeMap<String, (String, String)> {
@@ -117,7 +125,7 @@ fn commands(
                 continue;
             }
             let target = format!("..{own}/{}", file.trim_start_matches("./"));
-            let link = format!("app/{folder}/.bin/{command}");
+            let link = format!("{root}/{folder}/.bin/{command}");
             links.entry(link).or_insert_with(|| (package.path.clone(), target));
         }
     }
@@ -136,16 +144,18 @@ impl NodePackages {
         Input::of_parts("packages", parts)
     }
 
-    /// Where a package's tarball is: an address that its name is bound to, an explicit one, what the
-    /// lockfile says of the package, or what the ecosystem's own configuration says.
-    fn tarball(&self, package: &LockedPackage, resolved: Option<&String>) -> Result<Address> {
-        let bound = self.addresses.bound_to(Ecosystem::Npm, &package.name);
-        let known = match (bound.or_else(|| self.addresses.over_lockfile(Ecosystem::Npm)), resolved) {
-            (None, Some(resolved)) => return Ok(Address::Url(resolved.clone())),
-            (Some(known), _) => known,
-            (None, None) => self.addresses.in_force(Ecosystem::Npm)?,
-        };
-        Ok(npm::tarball(&known.address, &package.name, &package.version))
+    fn key(&self, package: &LockedPackage, codec: Codec) -> Sha256 {
+        let carried: Vec<&str> =
+            package.bin.values().chain(&package.carried_commands).map(String::as_str).collect();
+        let text = format!(
+            "npm {INSTALL_FORMAT} {LAYER_FORMAT} {}\n{}/{}\n{}\n{}",
+            codec.name(),
+            self.folder,
+            package.path,
+            identity(package),
+            carried.join("\n")
+        );
+        Sha256::of(text.as_bytes())
     }
 
     /// Makes sure that the store has the fragments of one package, for all the places it is put to.
@@ -158,7 +168,7 @@ impl NodePackages {
         let (store, codec) = (layer.store(), layer.codec());
         let missing: Vec<_> = copies
             .iter()
-            .map(|package| (*package, key(package, codec)))
+            .map(|package| (*package, self.key(package, codec)))
             .filter(|(_, key)| Fragment::read(store, codec, *key).is_none())
             .collect();
         let Some(first) = copies.first() else { return Ok(()) };
@@ -166,11 +176,7 @@ impl NodePackages {
         if missing.is_empty() && (told || facts(store, codec, first).is_some()) {
             return Ok(());
         }
-        let address = match &first.origin {
-            Origin::Registry(resolved) => self.tarball(first, resolved.as_ref())?,
-            Origin::Archive(path) => Address::Folder(self.source.root().join(path)),
-            Origin::Link(_) | Origin::Bundled | Origin::Other(_) => return Ok(()),
-        };
+        let Some(address) = address_of(first, &self.addresses, &self.source)? else { return Ok(()) };
         let (gate, tools) = around;
         let remote = |source| BuildError::Remote { wanted_by: first.label(), source };
         let mut file = tools.fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
@@ -183,9 +189,10 @@ impl NodePackages {
             None => Some(Integrity::of_sha256(&Hasher::of_reader(&mut file)?.0).canonical()),
         };
         rewind(&mut file)?;
-        let places = if missing.is_empty() { vec![(*first, key(first, codec))] } else { missing };
-        let learned =
-            gate.pass(1, || tarball::write_fragments(store, codec, &places, io::BufReader::new(file)))?;
+        let places = if missing.is_empty() { vec![(*first, self.key(first, codec))] } else { missing };
+        let learned = gate.pass(1, || {
+            tarball::write_fragments((store, codec), self.folder, &places, io::BufReader::new(file))
+        })?;
         if told {
             return Ok(());
         }
@@ -209,23 +216,49 @@ impl NodePackages {
             }
             let Some(facts) = facts(store, codec, package) else { continue };
             entry.fits = facts.fits();
-            entry.has_install_script = facts.install.is_some();
+            entry.has_install_script = facts.install.is_some() && !facts.is_prebuilt_for(&self.platform);
             learned.insert(package.path.clone(), facts);
         }
         let packages = tree.for_image(&self.platform)?;
-        if let Some(note) = scripts::check(&packages, &tree, &self.skip_scripts_of)? {
+        if let Some(note) = scripts::check(&packages, &tree, &self.options)? {
             (tools.note)(note);
         }
-        let links = commands(&packages, &learned).into_iter().map(|(link, (_, target))| (link, target));
+        let links =
+            commands(self.folder, &packages, &learned).into_iter().map(|(link, (_, target))| (link, target));
         Ok((packages, links.collect()))
     }
 }
 
+/// Where a package's archive is: an address that its name is bound to, an explicit one, what the lockfile says
+/// of the package, or what the ecosystem's own configuration says. Nothing for what has none of its own.
+pub(super) fn address_of(
+    package: &LockedPackage,
+    addresses: &Addresses,
+    source: &SourceTree,
+) -> Result<Option<Address>> {
+    let resolved = match &package.origin {
+        Origin::Registry(resolved) => resolved.as_ref(),
+        Origin::Archive(path) => return Ok(Some(Address::Folder(source.root().join(path)))),
+        Origin::Link(_) | Origin::Bundled | Origin::Other(_) => return Ok(None),
+    };
+    let bound = addresses.bound_to(Ecosystem::Npm, &package.name);
+    let known = match (bound.or_else(|| addresses.over_lockfile(Ecosystem::Npm)), resolved) {
+        (None, Some(resolved)) => return Ok(Some(Address::Url(resolved.clone()))),
+        (Some(known), _) => known,
+        (None, None) => addresses.in_force(Ecosystem::Npm)?,
+    };
+    Ok(Some(npm::tarball(&known.address, &package.name, &package.version)))
+}
+
 /// Folders that packages are put into, above the packages' own, and the packages' own.
-fn folders<'p>(packages: &'p [LockedPackage], links: impl Iterator<Item = &'p String>) -> BTreeSet<String> {
+fn folders<'p>(
+    root: &str,
+    packages: &'p [LockedPackage],
+    links: impl Iterator<Item = &'p String>,
+) -> BTreeSet<String> {
     let mut folders = BTreeSet::new();
     for package in packages {
-        let full = format!("app/{}", package.path);
+        let full = format!("{root}/{}", package.path);
         folders.extend(full.match_indices('/').map(|(at, _)| full[..at].to_owned()));
         if !matches!(package.origin, Origin::Link(_)) {
             folders.insert(full);
@@ -251,17 +284,19 @@ impl Work for NodePackages {
         }
         let (packages, links) = self.settled((store, codec), tools)?;
         layer.part::<BuildError>(|tar| {
-            Ok(folders(&packages, links.keys()).iter().try_for_each(|f| tar.entry(&Entry::folder(f)))?)
+            Ok(folders(self.folder, &packages, links.keys())
+                .iter()
+                .try_for_each(|f| tar.entry(&Entry::folder(f)))?)
         })?;
         for package in packages.iter().filter(|p| p.has_files()) {
             let gone = || BuildError::BadPackage {
                 package: package.label(),
                 detail: "its fragment vanished from the store during the build".to_owned(),
             };
-            layer.fragment(&Fragment::read(store, codec, key(package, codec)).ok_or_else(gone)?)?;
+            layer.fragment(&Fragment::read(store, codec, self.key(package, codec)).ok_or_else(gone)?)?;
         }
         let folders_of_source = packages.iter().filter_map(|package| match &package.origin {
-            Origin::Link(to) => Some((format!("app/{}", package.path), up_to(&package.path, to))),
+            Origin::Link(to) => Some((format!("{}/{}", self.folder, package.path), up_to(&package.path, to))),
             _ => None,
         });
         let links: BTreeMap<String, String> = links.into_iter().chain(folders_of_source).collect();
@@ -317,19 +352,6 @@ fn identity(package: &LockedPackage) -> String {
         (Some(integrity), _) => integrity.canonical(),
         (None, origin) => format!("{}@{} {origin:?}", package.name, package.version),
     }
-}
-
-fn key(package: &LockedPackage, codec: Codec) -> Sha256 {
-    let carried: Vec<&str> =
-        package.bin.values().chain(&package.carried_commands).map(String::as_str).collect();
-    let text = format!(
-        "npm {INSTALL_FORMAT} {LAYER_FORMAT} {}\n{}\n{}\n{}",
-        codec.name(),
-        package.path,
-        identity(package),
-        carried.join("\n")
-    );
-    Sha256::of(text.as_bytes())
 }
 
 /// What a package says of itself is known only from inside it, so it is kept beside its fragments.

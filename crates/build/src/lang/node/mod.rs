@@ -1,5 +1,6 @@
 //! Node: `package.json`, its lockfile, and the packages that it locks.
 
+mod compile;
 mod graph;
 mod install;
 mod lock;
@@ -24,6 +25,8 @@ use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use tree::{LockedPackage, PackageTree};
 
+/// The folder of the app, from the root of the image.
+const APP: &str = "app";
 const MANIFEST: &str = "package.json";
 /// Files that start an app when nothing says how.
 const ENTRY_FILES: [&str; 4] = ["server.js", "index.js", "app.js", "main.js"];
@@ -109,15 +112,19 @@ impl Buildpack for Node {
                 None => return Ok(contribution),
             },
         };
-        let packages = locked.for_image(context.platform)?;
-        contribution.notes.extend(scripts::check(&packages, &locked, &context.options.skip_scripts_of)?);
+        let mut packages = locked.for_image(context.platform)?;
+        scripts::forget_prebuilt(&mut packages, context);
+        contribution.notes.extend(scripts::check(&packages, &locked, context.options)?);
         contribution.notes.extend(deprecated(&packages));
         let around = install::Around {
             source: context.tree,
             addresses: context.addresses,
             platform: context.platform,
-            skip_scripts_of: &context.options.skip_scripts_of,
+            options: context.options,
+            folder: APP,
+            name: "node packages",
         };
+        compile::contribute(&packages, &locked, context, &around, &mut contribution)?;
         contribution.steps = install::steps(packages, locked, &around);
         Ok(contribution)
     }

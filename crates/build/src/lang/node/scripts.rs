@@ -1,7 +1,13 @@
-//! Install scripts: which packages have one, and which of them an image does without.
+//! Install scripts: which packages have one, and what becomes of it.
 
+use super::install::address_of;
+use super::tarball::{self, Facts};
 use super::tree::{LockedPackage, PackageTree};
-use crate::error::{BuildError, Place, Result};
+use crate::config::BuildpackOptions;
+use crate::error::{BuildError, PathFacts, Place, Result};
+use crate::lang::Context;
+use crate::lang::archive::PackageArchive;
+use std::fs::File;
 
 /// Packages whose scripts only print, check, or fetch what other packages bring as well.
 const HARMLESS: [&str; 13] = [
@@ -20,22 +26,74 @@ const HARMLESS: [&str; 13] = [
     "unrs-resolver",
 ];
 
+/// Packages that bring their native parts for the usual systems.
+const PREBUILT: [&str; 10] = [
+    "@serialport/bindings-cpp",
+    "argon2",
+    "bcrypt",
+    "bufferutil",
+    "classic-level",
+    "leveldown",
+    "sodium-native",
+    "usb",
+    "utf-8-validate",
+    "zeromq",
+];
+
+/// Forgets the scripts of packages that bring what they would build. Whether one does, its archive tells,
+/// which is fetched for that, if anything may be.
+pub(super) fn forget_prebuilt(packages: &mut [LockedPackage], context: &Context<'_>) {
+    for package in
+        packages.iter_mut().filter(|p| p.has_install_script && !is_decided(&p.name, context.options))
+    {
+        let brought = match facts(package, context) {
+            Ok(Some(facts)) => facts.is_prebuilt_for(context.platform),
+            // While nobody may be asked, what is usual has to do.
+            _ => PREBUILT.contains(&package.name.as_str()),
+        };
+        package.has_install_script &= !brought;
+    }
+}
+
+fn is_decided(name: &str, options: &BuildpackOptions) -> bool {
+    let named = options.skip_scripts_of.iter().chain(&options.run_scripts_of).any(|n| n == name);
+    named || HARMLESS.contains(&name)
+}
+
+fn facts(package: &LockedPackage, context: &Context<'_>) -> Result<Option<Facts>> {
+    let (Some(integrity), store) = (&package.integrity, context.resolving.store) else { return Ok(None) };
+    let Some(address) = address_of(package, context.addresses, context.tree)? else { return Ok(None) };
+    let label = package.label();
+    let archive = PackageArchive { label: &label, address: &address, integrity };
+    let kept = archive.path(store, "npm-facts-early-1");
+    if let Some(known) = store.read_json(&kept) {
+        return Ok(Some(known));
+    }
+    let Some(asking) = context.resolving.asking else { return Ok(None) };
+    let file = archive.fetched((asking, store))?;
+    let facts = tarball::facts_of(File::open(&file).facts(&file)?, &label, store)?;
+    store.keep(&kept, &serde_json::to_vec(&facts).unwrap_or_default())?;
+    Ok(Some(facts))
+}
+
 /// Packages with an install script that nobody decided about are an error: left out, the app may fail when
 /// it runs.
 ///
-/// Gives a note of the scripts that are not run; `skipped` are packages that the configuration names.
+/// Gives a note of the scripts that are not run.
 pub(super) fn check(
     packages: &[LockedPackage],
     tree: &PackageTree,
-    skipped: &[String],
+    options: &BuildpackOptions,
 ) -> Result<Option<String>> {
-    let decided = |name: &str| HARMLESS.contains(&name) || skipped.iter().any(|n| n == name);
     let with_script = || packages.iter().filter(|p| p.has_install_script);
-    let open = with_script().filter(|p| !decided(&p.name));
+    let open = with_script().filter(|p| !is_decided(&p.name, options));
     // What the app can do without, it can do without the script of.
     let open: Vec<&LockedPackage> = open.filter(|p| !p.optional).collect();
     let Some(first) = open.first() else {
-        let names: Vec<String> = with_script().map(LockedPackage::label).collect();
+        let names: Vec<String> = with_script()
+            .filter(|p| !options.run_scripts_of.contains(&p.name))
+            .map(LockedPackage::label)
+            .collect();
         return Ok(
             (!names.is_empty()).then(|| format!("install scripts that are not run: {}", names.join(", ")))
         );

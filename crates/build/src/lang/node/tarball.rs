@@ -12,6 +12,7 @@ use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Read, Seek, SeekFrom};
 use std::path::Component;
+use tempfile::SpooledTempFile;
 
 /// The largest package that is unpacked, in bytes.
 const LARGEST: u64 = 2 << 30;
@@ -30,9 +31,17 @@ pub(super) struct Facts {
     pub(super) libc: Vec<String>,
     /// What it wants to run when it is installed.
     pub(super) install: Option<String>,
+    /// The systems that it brings a native part for, as in `linux-x64`.
+    pub(super) prebuilt: BTreeSet<String>,
 }
 
 impl Facts {
+    /// Whether it brings what its script would build for `platform`, as in `linux/amd64`.
+    pub(super) fn is_prebuilt_for(&self, platform: &str) -> bool {
+        let system = platform.replace("/amd64", "-x64").replace('/', "-");
+        self.prebuilt.contains(&system)
+    }
+
     pub(super) fn fits(&self) -> Fits {
         Fits { os: self.os.clone(), cpu: self.cpu.clone(), libc: self.libc.clone() }
     }
@@ -55,8 +64,16 @@ impl Facts {
             cpu: texts("cpu"),
             libc: texts("libc"),
             install: said.or_else(|| compiles.then(|| "node-gyp rebuild".to_owned())),
+            prebuilt: BTreeSet::new(),
         }
     }
+}
+
+/// The system that a file is a native part for: several tools put those in `prebuilds/SYSTEM/`. Those for
+/// another C library do not count.
+fn prebuilt_for(path: &str) -> Option<&str> {
+    let (system, file) = path.strip_prefix("prebuilds/")?.split_once('/')?;
+    (file.ends_with(".node") && !file.contains("musl")).then_some(system)
 }
 
 /// The commands of a manifest: one under the package's own name, or several.
@@ -81,31 +98,54 @@ struct Member {
     mode: u32,
 }
 
-/// Writes the fragments of all places that the package at `tarball` is put to, with their keys.
+/// An unpacked archive: its bytes, and its files by path.
+struct Opened {
+    raw: SpooledTempFile,
+    members: BTreeMap<String, Member>,
+}
+
+impl Opened {
+    fn of(tarball: impl Read, store: &Store) -> Result<Self, String> {
+        let mut raw = spool(store);
+        let copied = io::copy(&mut MultiGzDecoder::new(tarball).take(LARGEST + 1), &mut raw);
+        if copied.map_err(|e| e.to_string())? > LARGEST {
+            return Err("unpacks to more than 2 GiB".to_owned());
+        }
+        rewind(&mut raw).map_err(|e| e.to_string())?;
+        let members = members_of(&mut raw)?;
+        Ok(Self { raw, members })
+    }
+
+    fn facts(&mut self) -> io::Result<Facts> {
+        let mut manifest = Vec::new();
+        if let Some(member) = self.members.get("package.json").filter(|m| m.size <= LARGEST_MANIFEST) {
+            self.raw.seek(SeekFrom::Start(member.at))?;
+            (&mut self.raw).take(member.size).read_to_end(&mut manifest)?;
+        }
+        let compiles = self.members.contains_key("binding.gyp");
+        let prebuilt = self.members.keys().filter_map(|path| prebuilt_for(path)).map(str::to_owned).collect();
+        Ok(Facts { prebuilt, ..Facts::of_manifest(&manifest, compiles) })
+    }
+}
+
+/// What the package called `label` at `tarball` says of itself.
+pub(super) fn facts_of(tarball: impl Read, label: &str, store: &Store) -> Result<Facts> {
+    let bad = |detail: String| BuildError::BadPackage { package: label.to_owned(), detail };
+    Opened::of(tarball, store).map_err(bad)?.facts().map_err(|e| bad(e.to_string()))
+}
+
+/// Writes the fragments of all places below `root` that the package at `tarball` is put to, with their keys.
 pub(super) fn write_fragments(
-    store: &Store,
-    codec: Codec,
+    (store, codec): (&Store, Codec),
+    root: &str,
     places: &[(&LockedPackage, Sha256)],
     tarball: impl Read,
 ) -> Result<Facts> {
     let Some((first, _)) = places.first() else { return Ok(Facts::default()) };
     let bad = |detail: String| BuildError::BadPackage { package: first.label(), detail };
-    let mut raw = spool(store);
-    let copied = io::copy(&mut MultiGzDecoder::new(tarball).take(LARGEST + 1), &mut raw);
-    if copied.map_err(|e| bad(e.to_string()))? > LARGEST {
-        return Err(bad("unpacks to more than 2 GiB".to_owned()));
-    }
-    rewind(&mut raw)?;
-    let mut members = members_of(&mut raw).map_err(bad)?;
-    let mut read = |member: &Member| -> io::Result<Vec<u8>> {
-        raw.seek(SeekFrom::Start(member.at))?;
-        let mut bytes = Vec::new();
-        (&mut raw).take(member.size).read_to_end(&mut bytes)?;
-        Ok(bytes)
-    };
-    let manifest = members.get("package.json").filter(|m| m.size <= LARGEST_MANIFEST);
-    let manifest = manifest.map(&mut read).transpose().map_err(|e| bad(e.to_string()))?;
-    let facts = Facts::of_manifest(&manifest.unwrap_or_default(), members.contains_key("binding.gyp"));
+    let mut opened = Opened::of(tarball, store).map_err(bad)?;
+    let facts = opened.facts().map_err(|e| bad(e.to_string()))?;
+    let Opened { mut raw, mut members } = opened;
     let said = places.iter().flat_map(|(p, _)| p.bin.values().chain(&p.carried_commands));
     for file in facts.bin.values().chain(said) {
         if let Some(member) = members.get_mut(file.trim_start_matches("./")) {
@@ -118,13 +158,17 @@ pub(super) fn write_fragments(
         for (path, member) in &members {
             for (at, _) in path.match_indices('/') {
                 if folders.insert(&path[..at]) {
-                    fragment.tar().entry(&Entry::folder(format!("app/{}/{}", package.path, &path[..at])))?;
+                    fragment.tar().entry(&Entry::folder(format!(
+                        "{root}/{}/{}",
+                        package.path,
+                        &path[..at]
+                    )))?;
                 }
             }
             let entry = Entry {
                 mode: member.mode,
                 kind: Kind::File { size: member.size },
-                ..Entry::folder(format!("app/{}/{path}", package.path))
+                ..Entry::folder(format!("{root}/{}/{path}", package.path))
             };
             raw.seek(SeekFrom::Start(member.at))?;
             fragment.tar().file(&entry, &mut (&mut raw).take(member.size))?;

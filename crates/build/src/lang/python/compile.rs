@@ -7,15 +7,15 @@ use super::install::{self, fact};
 use super::locked::{LockedPackage, known_versions};
 use super::requirements::Asked;
 use super::resolve;
-use super::source::{SourceArchive, SourceFacts};
+use super::source::{self, SourceFacts};
 use super::target::Target;
 use super::wheel::WheelName;
 use crate::error::{BuildError, PathFacts, Place, Result};
 use crate::execute::run_indexed;
 use crate::isolated::{self, CACHE, Job, RESULT};
+use crate::lang::archive::PackageArchive;
 use crate::lang::{Compiling, Context, NewlyResolved, compile_step};
 use crate::pipeline::own_platform;
-use crate::source::unpack_package;
 use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work};
 use content::digest::Sha256;
 use content::layer::{Fragment, FragmentWriter, LayerWriter};
@@ -123,22 +123,15 @@ impl Compile {
     fn with_archive<T>(
         &self,
         fetcher: &Fetcher,
-        then: impl FnOnce(&SourceArchive<'_>) -> Result<T>,
+        then: impl FnOnce(&PackageArchive<'_>) -> Result<T>,
     ) -> Result<T> {
         let Found { address, .. } = self.around.find(&self.package, fetcher)?;
         let label = self.package.label();
-        then(&SourceArchive { label: &label, address: &address, integrity: &self.package.integrity })
+        then(&PackageArchive { label: &label, address: &address, integrity: &self.package.integrity })
     }
 
     fn facts(&self, around: (&Fetcher, &Store)) -> Result<SourceFacts> {
-        self.with_archive(around.0, |archive| archive.facts(around))
-    }
-
-    /// Writes the source into an empty folder.
-    fn unpack(&self, around: (&Fetcher, &Store), to: &Path) -> Result<()> {
-        self.with_archive(around.0, |archive| {
-            unpack_package(&archive.fetched(around)?, archive.label, around.1, to)
-        })
+        self.with_archive(around.0, |archive| source::facts(archive, around))
     }
 
     /// The wheel, as it is kept in the store for whoever builds the same source in the same root.
@@ -168,7 +161,7 @@ impl Compile {
             ("XDG_CACHE_HOME", CACHE.to_owned()),
         ];
         let step = compile_step(&self.package.name);
-        let fill = |to: &Path| self.unpack(around, to);
+        let fill = |to: &Path| self.with_archive(around.0, |archive| archive.unpack(around, to));
         let job = Job {
             step: &step,
             shown: facts.backend,

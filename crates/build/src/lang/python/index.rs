@@ -1,12 +1,13 @@
 //! What indexes offer to the resolver: versions that can be used on the target, and what they need.
 
 use super::requirements::Need;
-use super::source::{self, SourceArchive};
+use super::source;
 use super::target::Target;
 use super::wheel::{self, Archive, WheelName};
 use crate::addresses::{Addresses, Ecosystem};
 use crate::error::{BuildError, Result};
 use crate::execute::run_indexed;
+use crate::lang::archive::PackageArchive;
 use crate::spool::{rewind, spool};
 use content::digest::Sha256;
 use content::store::Store;
@@ -193,8 +194,8 @@ impl<'a> Index<'a> {
             return Ok(Some(Vec::new()));
         };
         let label = format!("{name} {}", candidate.version);
-        let archive = SourceArchive { label: &label, address: &file.address, integrity: &integrity };
-        let facts = archive.facts((self.fetcher, self.store))?;
+        let archive = PackageArchive { label: &label, address: &file.address, integrity: &integrity };
+        let facts = source::facts(&archive, (self.fetcher, self.store))?;
         Ok(facts.needs.as_deref().map(source::readable))
     }
 

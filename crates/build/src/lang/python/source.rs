@@ -2,18 +2,16 @@
 //! built (PEP 517, PEP 518), without running anything of them.
 
 use super::requirements::Need;
-use crate::error::{BuildError, PathFacts, Result};
-use crate::source::unpack_package;
-use crate::spool::{rewind, spool};
-use content::digest::Sha256;
+use crate::error::{PathFacts, Result};
+use crate::lang::archive::PackageArchive;
 use content::store::{Store, remove_tree};
 use pep440_rs::Version;
+use remote::Fetcher;
 use remote::packages::pypi;
-use remote::{Address, Fetcher, Integrity, RemoteError};
 use serde::{Deserialize, Serialize};
-use std::path::{Path, PathBuf};
+use std::fs;
+use std::path::Path;
 use std::str::FromStr;
-use std::{fs, io};
 
 /// What a source archive says of itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -44,60 +42,22 @@ pub(super) fn name_of(file: &str) -> Option<(String, Version)> {
     Some((pypi::canonical_name(project), Version::from_str(version).ok()?))
 }
 
-/// A source archive that can be fetched.
-pub(super) struct SourceArchive<'a> {
-    /// Name and version, for people.
-    pub(super) label: &'a str,
-    pub(super) address: &'a Address,
-    pub(super) integrity: &'a Integrity,
-}
-
-impl SourceArchive<'_> {
-    /// The archive, as it is kept in the store.
-    pub(super) fn fetched(&self, (fetcher, store): (&Fetcher, &Store)) -> Result<PathBuf> {
-        let remote = |source: RemoteError| BuildError::Remote { wanted_by: self.label.to_owned(), source };
-        let kept = self.path(store, "source-archives");
-        if let Ok(mut file) = fs::File::open(&kept)
-            && self.integrity.check_reader(self.label, &mut file).is_ok()
-        {
-            return Ok(kept);
-        }
-        let mut file = fetcher.get_into(self.address, || Ok(spool(store))).map_err(remote)?;
-        rewind(&mut file)?;
-        self.integrity.check_reader(&self.address.to_string(), &mut file).map_err(remote)?;
-        rewind(&mut file)?;
-        let mut copy = store.temporary_file()?;
-        io::copy(&mut file, &mut copy)?;
-        copy.put(&kept)?;
-        Ok(kept)
+/// What an archive says of itself, which is kept in the store.
+pub(super) fn facts(archive: &PackageArchive<'_>, around: (&Fetcher, &Store)) -> Result<SourceFacts> {
+    let (_, store) = around;
+    let kept = archive.path(store, "source-facts-1");
+    if let Some(known) = store.read_json(&kept) {
+        return Ok(known);
     }
-
-    /// What it says of itself, which is kept in the store as well.
-    pub(super) fn facts(&self, around: (&Fetcher, &Store)) -> Result<SourceFacts> {
-        let (_, store) = around;
-        let kept = self.path(store, "source-facts-1");
-        if let Some(known) = store.read_json(&kept) {
-            return Ok(known);
-        }
-        let facts = SourceFacts::of_archive(&self.fetched(around)?, self.label, store)?;
-        store.keep(&kept, &serde_json::to_vec(&facts).unwrap_or_default())?;
-        Ok(facts)
-    }
-
-    fn path(&self, store: &Store, kind: &str) -> PathBuf {
-        store.fragment_path(kind, Sha256::of(self.integrity.canonical().as_bytes()))
-    }
+    let folder = store.temporary_folder()?;
+    let facts = archive.unpack(around, &folder).and_then(|()| SourceFacts::of_folder(&folder));
+    remove_tree(&folder);
+    let facts = facts?;
+    store.keep(&kept, &serde_json::to_vec(&facts).unwrap_or_default())?;
+    Ok(facts)
 }
 
 impl SourceFacts {
-    /// Reads the archive `file`, called `label`.
-    pub(super) fn of_archive(file: &Path, label: &str, store: &Store) -> Result<Self> {
-        let folder = store.temporary_folder()?;
-        let facts = unpack_package(file, label, store, &folder).and_then(|()| Self::of_folder(&folder));
-        remove_tree(&folder);
-        facts
-    }
-
     fn of_folder(folder: &Path) -> Result<Self> {
         let read = |name: &str| fs::read(folder.join(name)).map(|b| String::from_utf8_lossy(&b).into_owned());
         let project: toml::Table =
