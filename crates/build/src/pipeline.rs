@@ -5,7 +5,7 @@ use crate::base::Base;
 use crate::base::host::Host;
 use crate::bases::{self, NewPins};
 use crate::config::{AppConfig, Choice, ConfigPlace, Effective, Origin};
-use crate::error::Result;
+use crate::error::{BuildError, Result};
 use crate::execute::{Decision, Event, StepOutcome, Surroundings, decide, execute};
 use crate::image::{self, Documents};
 use crate::lang::{NewlyResolved, Resolving};
@@ -107,7 +107,11 @@ pub enum Pinning {
 /// Plans the build of `app`: nothing is run, and only what has to be pinned is asked for.
 pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
     // What is wrong in any case is told before anybody is asked for anything.
-    let foretell = || foresee(app, order, store).map(drop);
+    let foretell = || match foresee(app, order, store) {
+        // A package may bring what its script would make: only its archive tells.
+        Err(BuildError::InstallScripts { .. }) => Ok(()),
+        foreseen => foreseen.map(drop),
+    };
     let mut tools = bases::Tools::new();
     let mut just = ResolvedSets::new();
     let (mut list, new_pins) = loop {

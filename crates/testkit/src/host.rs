@@ -36,11 +36,12 @@ pub fn write_invented_host(root: &Path) {
 
 /// The smallest program of the machine's format (x86-64 ELF, no libraries) that prints `text`.
 pub fn program_that_prints(text: &str) -> Vec<u8> {
-    program(Vec::new(), &[0xbf, 1, 0, 0, 0], text, &[]) // mov edi, 1 (standard output)
+    program(Vec::new(), &[0xbf, 1, 0, 0, 0], text.as_bytes(), &[]) // mov edi, 1 (standard output)
 }
 
 /// The same, writing `text` to the new program file `path`.
-pub fn program_that_writes(path: &str, text: &str) -> Vec<u8> {
+pub fn program_that_writes(path: &str, text: impl AsRef<[u8]>) -> Vec<u8> {
+    let text = text.as_ref();
     let to_path = 14 + WRITE_AND_EXIT + u32::try_from(text.len()).expect("a short text");
     let mut opening = vec![0xb8, 2, 0, 0, 0, 0x48, 0x8d, 0x3d]; // mov eax, 2 (open); lea rdi, (the path)
     opening.extend(to_path.to_le_bytes());
@@ -58,7 +59,7 @@ const WRITE_AND_EXIT: u32 = 28;
 
 /// A program whose `opening`, or `target`, leaves in edi where `text` is written to; `more` lies behind
 /// the text.
-fn program(opening: Vec<u8>, target: &[u8], text: &str, more: &[u8]) -> Vec<u8> {
+fn program(opening: Vec<u8>, target: &[u8], text: &[u8], more: &[u8]) -> Vec<u8> {
     const LOADED_AT: u64 = 0x40_0000;
     const HEADERS: u64 = 64 + 56;
     let length = u32::try_from(text.len()).expect("a short text");
@@ -76,7 +77,7 @@ fn program(opening: Vec<u8>, target: &[u8], text: &str, more: &[u8]) -> Vec<u8> 
         0x31, 0xff, // xor edi, edi
         0x0f, 0x05, // syscall
     ]);
-    code.extend(text.as_bytes());
+    code.extend(text);
     code.extend(more);
     let size = HEADERS + code.len() as u64;
     let mut elf = b"\x7fELF\x02\x01\x01\0\0\0\0\0\0\0\0\0".to_vec();

@@ -59,7 +59,7 @@ impl Base for EmptyBase {
         Err(BuildError::RuntimeNotInBase { runtime, base: "empty".to_owned() })
     }
 
-    fn tool(&mut self, tool: &str) -> Result<RuntimeInUse> {
+    fn tool(&self, tool: &str) -> Result<RuntimeInUse> {
         self.packages.tool(tool)
     }
 

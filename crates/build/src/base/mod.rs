@@ -27,7 +27,7 @@ pub trait Base {
     fn runtime(&mut self, runtime: &'static str) -> Result<Provided>;
 
     /// Something that only builds.
-    fn tool(&mut self, tool: &str) -> Result<RuntimeInUse>;
+    fn tool(&self, tool: &str) -> Result<RuntimeInUse>;
 
     /// Whether the root that things are built in was pinned with this tool.
     fn is_ready_for(&self, _tool: &str) -> bool {

@@ -53,8 +53,8 @@ pub struct Context<'a> {
     pub has_build_command: bool,
     /// The runtime that the base provides.
     pub runtime: &'a RuntimeInUse,
-    /// Whether the base has what compiles.
-    pub can_compile: bool,
+    /// Fails when the base has nothing to compile in.
+    pub may_compile: &'a dyn Fn() -> Result<()>,
     /// Asks the base for the steps that put the runtime with its headers on the root that things are built
     /// in, and for the folder with them; without steps, that root's own runtime will do.
     pub runtime_to_build: &'a dyn Fn() -> (Vec<Step>, String),

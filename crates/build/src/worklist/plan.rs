@@ -143,7 +143,6 @@ fn contribute(
         false => base.runtime(wish.runtime)?,
     };
     check_constraint(buildpack, wish, &provided.runtime)?;
-    let can_compile = base.tool("compilers").is_ok();
     let options = options_of(sources.config, finding.buildpack);
     let context = Context {
         tree: sources.tree,
@@ -152,7 +151,7 @@ fn contribute(
         platform: &list.form.platform,
         has_build_command: sources.config.build.is_some(),
         runtime: &provided.runtime,
-        can_compile,
+        may_compile: &|| base.tool("compilers").map(drop),
         runtime_to_build: &|| base.runtime_to_build(wish.runtime),
         c_library: &|| base.c_library(),
         resolving: sources.resolving,

@@ -12,7 +12,7 @@ use testkit::program::{Program, Said};
 const MANIFEST: &str = r#"{"scripts":{"start":"node server.js"}}"#;
 
 /// An app on the invented archive, which lies in `archive` and is signed by `signer`.
-fn with_archive(signer: &Signer, packages: &[Package], more: &str) -> Program {
+pub fn with_archive(signer: &Signer, packages: &[Package], more: &str) -> Program {
     let program = program();
     write_suite(&program.path("archive"), "trixie", packages, signer, more);
     write_suite(&program.path("archive"), "trixie-updates", &[], signer, "");
@@ -31,7 +31,7 @@ fn ready() -> Program {
 }
 
 /// The error without the steps before it.
-fn error_of(said: &Said) -> String {
+pub fn error_of(said: &Said) -> String {
     assert_ne!(said.code, 0, "{said}");
     said.stderr.lines().skip_while(|l| !l.starts_with("error")).map(|l| format!("{l}\n")).collect()
 }
@@ -175,7 +175,7 @@ fn a_base_is_composed_with_every_fixup() {
 }
 
 /// Packages of the root that things are built in, with a compiler and a tool that only write.
-fn workshop_packages() -> Vec<Package> {
+pub fn workshop_packages() -> Vec<Package> {
     let mut packages = harbour_packages();
     for name in
         ["bash", "coreutils", "diffutils", "findutils", "grep", "gzip", "mawk", "sed", "tar", "golang-go"]

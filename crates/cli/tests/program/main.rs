@@ -5,6 +5,7 @@ mod bad_input;
 mod base_images;
 mod build;
 mod check;
+mod compiling;
 mod debian;
 mod demo;
 mod images;

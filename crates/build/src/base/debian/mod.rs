@@ -98,7 +98,7 @@ impl Base for DebianBase {
         Some(self.suite.c_library)
     }
 
-    fn tool(&mut self, tool: &str) -> Result<RuntimeInUse> {
+    fn tool(&self, tool: &str) -> Result<RuntimeInUse> {
         let origin = format!("debian:{}", self.suite.name);
         let own = self.suite.tool(tool);
         let own = own.ok_or_else(|| BuildError::NoBuildRoot { base: origin.clone() })?;

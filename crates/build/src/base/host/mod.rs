@@ -79,7 +79,7 @@ impl Base for HostBase<'_> {
         Ok(Provided { runtime: in_use, steps, notes })
     }
 
-    fn tool(&mut self, _tool: &str) -> Result<RuntimeInUse> {
+    fn tool(&self, _tool: &str) -> Result<RuntimeInUse> {
         Err(BuildError::NoBuildRoot { base: "host".to_owned() })
     }
 

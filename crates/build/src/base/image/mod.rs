@@ -61,7 +61,7 @@ impl Base for ImageBase {
         Ok(Provided { runtime: in_use, steps: Vec::new(), notes: Vec::new() })
     }
 
-    fn tool(&mut self, _tool: &str) -> Result<RuntimeInUse> {
+    fn tool(&self, _tool: &str) -> Result<RuntimeInUse> {
         Err(BuildError::NoBuildRoot { base: self.name.clone() })
     }
 

@@ -51,6 +51,7 @@ pub(super) fn contribute(
             instead: "build on a machine of that platform, or name the package in skip-scripts-of",
         });
     }
+    (context.may_compile)()?;
     let asked = BTreeMap::from([(ADD_ON_BUILDER.to_owned(), "*".to_owned())]);
     let none = BTreeMap::new();
     let asked = resolve::Asked { dependencies: &asked, optional: &none, overrides: BTreeMap::new() };

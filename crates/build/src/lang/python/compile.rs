@@ -72,6 +72,7 @@ pub(super) fn compiling(
     around: &Environment,
     context: &Context<'_>,
 ) -> Result<(Compiling, Option<NewlyResolved>)> {
+    (context.may_compile)()?;
     // Things are built on this machine, whatever the image is for.
     let target = Target::new(&context.runtime.version, &own_platform(), (context.c_library)())?;
     let compile = Compile { package, around: around.clone() };

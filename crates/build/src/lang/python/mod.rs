@@ -142,7 +142,7 @@ fn packages(
     let resolved =
         context.resolving.packages(("python", &target.name()), &asked.digest(), |asking, known| {
             let named = asked.index.iter().chain(&asked.further).cloned().collect();
-            let target = (target, context.can_compile);
+            let target = (target, (context.may_compile)().is_ok());
             let index = Index::new(asking, context.addresses, target, named, context.tree.root());
             let packages = resolve::resolve(&asked, target.0, &index, &known_versions(known))?;
             Ok(packages.iter().map(LockedPackage::to_pin).collect())
