@@ -14,6 +14,7 @@ mod ruby;
 mod support;
 
 use crate::addresses::Addresses;
+use crate::base::Base;
 use crate::config::BuildpackOptions;
 use crate::error::Result;
 use crate::source::SourceTree;
@@ -32,6 +33,11 @@ pub trait Buildpack: Sync {
 
     /// Which version constraint an exact runtime version must meet.
     fn accepts(&self, constraint: &str, version: &str) -> Option<bool>;
+
+    /// What the app's own build command finds of it, in the root that it runs in.
+    fn to_build(&self, _context: &Context<'_>) -> Result<Contribution> {
+        Ok(Contribution::default())
+    }
 
     /// What it adds to a build of this source.
     fn contribute(&self, _context: &Context<'_>) -> Result<Contribution> {
@@ -53,13 +59,8 @@ pub struct Context<'a> {
     pub has_build_command: bool,
     /// The runtime that the base provides.
     pub runtime: &'a RuntimeInUse,
-    /// Fails when the base has nothing to compile in.
-    pub may_compile: &'a dyn Fn() -> Result<()>,
-    /// Asks the base for the steps that put the runtime with its headers on the root that things are built
-    /// in, and for the folder with them; without steps, that root's own runtime will do.
-    pub runtime_to_build: &'a dyn Fn() -> (Vec<Step>, String),
-    /// Asks the base for the version of its C library.
-    pub c_library: &'a dyn Fn() -> Option<(u32, u32)>,
+    /// What lies under the app.
+    pub base: &'a dyn Base,
     /// How packages are resolved that no file locks.
     pub resolving: &'a Resolving<'a>,
 }

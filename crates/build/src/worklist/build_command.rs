@@ -24,6 +24,7 @@ const APP: &str = "app";
 pub(super) struct BuildWork {
     command: BuildCommand,
     tree: Arc<SourceTree>,
+    path: Vec<String>,
 }
 
 /// What the result depends on, besides the source and the root.
@@ -34,8 +35,9 @@ pub(super) fn inputs(command: &BuildCommand) -> Vec<Input> {
 }
 
 impl BuildWork {
-    pub(super) fn of(command: &BuildCommand, tree: &Arc<SourceTree>) -> Self {
-        Self { command: command.clone(), tree: Arc::clone(tree) }
+    /// `path` are folders in front of the usual ones where programs are.
+    pub(super) fn of(command: &BuildCommand, tree: &Arc<SourceTree>, path: Vec<String>) -> Self {
+        Self { command: command.clone(), tree: Arc::clone(tree), path }
     }
 
     /// The patterns of files that are kept; without any, all that is new.
@@ -54,7 +56,7 @@ impl Work for BuildWork {
         let env = vec![
             ("HOME", "/tmp".to_owned()),
             ("LANG", "C.UTF-8".to_owned()),
-            ("PATH", "/usr/bin:/bin".to_owned()),
+            ("PATH", [&self.path[..], &["/usr/bin".to_owned(), "/bin".to_owned()]].concat().join(":")),
             ("SOURCE_DATE_EPOCH", content::layer::FILE_TIME.to_string()),
             ("XDG_CACHE_HOME", CACHE.to_owned()),
         ];

@@ -5,7 +5,7 @@ use super::{Form, Input, Role, Step, Tools, Work};
 use crate::addresses::Addresses;
 use crate::base::{Base, Provided};
 use crate::bases::NewPins;
-use crate::config::AppConfig;
+use crate::config::{AppConfig, BuildpackOptions};
 use crate::error::{BuildError, PathFacts, Result};
 use crate::lang::{self, Compiling, Context, NewlyResolved, Resolving};
 use crate::source::{SourceTree, TreeDigests, TreeKind};
@@ -103,12 +103,18 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
         path.extend(contribute(&mut list, finding, sources, base)?);
     }
     if let Some(build) = &config.build {
-        let work = BuildWork::of(build, tree);
-        let mut step = Step::new(build_command::STEP, Role::Built, build_command::inputs(build), work);
-        for tool in &build.tools {
-            list.tools.push(base.tool(tool)?);
+        let mut root = base.build_root()?;
+        let mut path = Vec::new();
+        for name in &build.tools {
+            let tool = base.tool(name)?;
+            path.extend(found_by_build(&mut list, &tool, sources, base, &mut root)?);
+            if !list.tools.contains(&tool) {
+                list.tools.push(tool);
+            }
         }
-        step.work_in(base.build_root()?);
+        let work = BuildWork::of(build, tree, path);
+        let mut step = Step::new(build_command::STEP, Role::Built, build_command::inputs(build), work);
+        step.work_in(root);
         step.reads_source = true;
         list.steps.push(step);
     }
@@ -144,18 +150,7 @@ fn contribute(
     };
     check_constraint(buildpack, wish, &provided.runtime)?;
     let options = options_of(sources.config, finding.buildpack);
-    let context = Context {
-        tree: sources.tree,
-        options: &options,
-        addresses: sources.addresses,
-        platform: &list.form.platform,
-        has_build_command: sources.config.build.is_some(),
-        runtime: &provided.runtime,
-        may_compile: &|| base.tool("compilers").map(drop),
-        runtime_to_build: &|| base.runtime_to_build(wish.runtime),
-        c_library: &|| base.c_library(),
-        resolving: sources.resolving,
-    };
+    let context = context(&list.form, sources, base, (&options, &provided.runtime));
     let mut contribution = buildpack.contribute(&context)?;
     if wish.for_build {
         for step in &mut contribution.steps {
@@ -176,6 +171,50 @@ fn contribute(
     list.resolved.extend(contribution.resolved);
     list.env.extend(contribution.env.into_iter().map(|(k, v)| (k.to_owned(), v)));
     Ok(contribution.path)
+}
+
+/// What a buildpack has to go by.
+fn context<'a>(
+    form: &'a Form,
+    sources: &'a Sources<'_>,
+    base: &'a dyn Base,
+    (options, runtime): (&'a BuildpackOptions, &'a RuntimeInUse),
+) -> Context<'a> {
+    Context {
+        tree: sources.tree,
+        options,
+        addresses: sources.addresses,
+        platform: &form.platform,
+        has_build_command: sources.config.build.is_some(),
+        runtime,
+        base,
+        resolving: sources.resolving,
+    }
+}
+
+/// What a language of the app, of which `tool` is the runtime, has for the app's own build command, in `root`;
+/// gives the folders that it wants in front of the path.
+fn found_by_build(
+    list: &mut Worklist,
+    tool: &RuntimeInUse,
+    sources: &Sources<'_>,
+    base: &dyn Base,
+    root: &mut Vec<Step>,
+) -> Result<Vec<String>> {
+    let chosen = sources.survey.chosen_findings().any(|finding| finding.buildpack == tool.name);
+    let Some(buildpack) = lang::named(&tool.name).filter(|_| chosen) else { return Ok(Vec::new()) };
+    let options = options_of(sources.config, buildpack.name());
+    let found = buildpack.to_build(&context(&list.form, sources, base, (&options, tool)))?;
+    let mut path = found.path;
+    let (own_runtime, home) = base.runtime_to_build(&tool.name);
+    if !own_runtime.is_empty() {
+        path.push(format!("{home}/bin"));
+    }
+    root.extend(own_runtime);
+    root.extend(found.steps);
+    list.notes.extend(found.notes);
+    list.resolved.extend(found.resolved);
+    Ok(path)
 }
 
 /// Adds a step that compiles something for the image.

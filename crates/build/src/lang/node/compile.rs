@@ -4,7 +4,6 @@
 use super::install::{self, Around, address_of};
 use super::resolve;
 use super::tree::{LockedPackage, PackageTree};
-use crate::config::BuildpackOptions;
 use crate::error::{BuildError, PathFacts, Place, Result};
 use crate::isolated::{self, CACHE, Job};
 use crate::lang::archive::PackageArchive;
@@ -51,7 +50,7 @@ pub(super) fn contribute(
             instead: "build on a machine of that platform, or name the package in skip-scripts-of",
         });
     }
-    (context.may_compile)()?;
+    context.base.tool("compilers")?;
     let asked = BTreeMap::from([(ADD_ON_BUILDER.to_owned(), "*".to_owned())]);
     let none = BTreeMap::new();
     let asked = resolve::Asked { dependencies: &asked, optional: &none, overrides: BTreeMap::new() };
@@ -65,10 +64,10 @@ pub(super) fn contribute(
     contribution.resolved.extend(new);
     let builder = resolve::of_pins(&asked, &pins);
     let compilers = if pins.is_empty() { Vec::new() } else { builder.for_image(context.platform)? };
-    let (own_runtime, headers) = (context.runtime_to_build)();
+    let to_build = || context.base.runtime_to_build(&context.runtime.name);
+    let (own_runtime, headers) = to_build();
     let tools: &[&str] =
         if own_runtime.is_empty() { &["compilers", "node", "python"] } else { &["compilers", "python"] };
-    let nothing = BuildpackOptions::default();
     for package in wanted {
         let Some(address) = address_of(package, context.addresses, context.tree)? else { continue };
         let work = Scripts {
@@ -79,13 +78,9 @@ pub(super) fn contribute(
         };
         let name = compile_step(&package.path.replace("node_modules/", ""));
         let mut step = Step::new(name, Role::Dependencies, vec![work.input()], work);
-        step.root = (context.runtime_to_build)().0;
-        let of_builder = Around {
-            name: "node packages to build add-ons",
-            folder: TOOLS_FOLDER,
-            options: &nothing,
-            ..*around
-        };
+        step.root = to_build().0;
+        let of_builder =
+            Around { name: "node packages to build add-ons", folder: TOOLS_FOLDER, options: None, ..*around };
         step.root.extend(install::steps(compilers.clone(), builder.clone(), &of_builder));
         step.root.extend(install::steps(packages.to_vec(), tree.clone(), around));
         contribution.compiling.push(Compiling { step, tools });

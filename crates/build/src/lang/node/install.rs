@@ -1,5 +1,6 @@
 //! Puts npm packages where the tree says, one fragment each.
 
+use super::APP;
 use super::scripts;
 use super::tarball::{self, Facts};
 use super::tree::{LockedPackage, Origin, PackageTree};
@@ -38,7 +39,8 @@ pub(super) struct NodePackages {
     source: Arc<SourceTree>,
     addresses: Addresses,
     platform: String,
-    options: BuildpackOptions,
+    /// What was decided about install scripts; nothing where they do not matter.
+    options: Option<BuildpackOptions>,
     lockfile: &'static str,
     folder: &'static str,
 }
@@ -53,7 +55,8 @@ pub(super) struct Around<'a> {
     pub(super) source: &'a Arc<SourceTree>,
     pub(super) addresses: &'a Addresses,
     pub(super) platform: &'a str,
-    pub(super) options: &'a BuildpackOptions,
+    /// What was decided about install scripts; nothing where they do not matter.
+    pub(super) options: Option<&'a BuildpackOptions>,
 }
 
 /// The steps that install `packages` of `tree`; many packages are spread over several layers by name, so
@@ -86,7 +89,7 @@ pub(super) fn steps(packages: Vec<LockedPackage>, tree: PackageTree, around: &Ar
             source: Arc::clone(around.source),
             addresses: around.addresses.clone(),
             platform: around.platform.to_owned(),
-            options: around.options.clone(),
+            options: around.options.cloned(),
             lockfile,
             folder: around.folder,
         };
@@ -125,7 +128,7 @@ fn commands(
                 continue;
             }
             let target = format!("..{own}/{}", file.trim_start_matches("./"));
-            let link = format!("{root}/{folder}/.bin/{command}");
+            let link = below(root, &format!("{folder}/.bin/{command}"));
             links.entry(link).or_insert_with(|| (package.path.clone(), target));
         }
     }
@@ -220,7 +223,8 @@ impl NodePackages {
             learned.insert(package.path.clone(), facts);
         }
         let packages = tree.for_image(&self.platform)?;
-        if let Some(note) = scripts::check(&packages, &tree, &self.options)? {
+        let note = self.options.as_ref().map(|options| scripts::check(&packages, &tree, options));
+        if let Some(note) = note.transpose()?.flatten() {
             (tools.note)(note);
         }
         let links =
@@ -258,7 +262,7 @@ fn folders<'p>(
 ) -> BTreeSet<String> {
     let mut folders = BTreeSet::new();
     for package in packages {
-        let full = format!("{root}/{}", package.path);
+        let full = below(root, &package.path);
         folders.extend(full.match_indices('/').map(|(at, _)| full[..at].to_owned()));
         if !matches!(package.origin, Origin::Link(_)) {
             folders.insert(full);
@@ -296,7 +300,9 @@ impl Work for NodePackages {
             layer.fragment(&Fragment::read(store, codec, self.key(package, codec)).ok_or_else(gone)?)?;
         }
         let folders_of_source = packages.iter().filter_map(|package| match &package.origin {
-            Origin::Link(to) => Some((format!("{}/{}", self.folder, package.path), up_to(&package.path, to))),
+            Origin::Link(to) => {
+                Some((below(self.folder, &package.path), up_to(self.folder, &package.path, to)))
+            }
             _ => None,
         });
         let links: BTreeMap<String, String> = links.into_iter().chain(folders_of_source).collect();
@@ -326,9 +332,15 @@ impl Work for NodePackages {
     }
 }
 
-/// The target of a link at `path` to the folder `to`, both from the root of the app.
-fn up_to(path: &str, to: &str) -> String {
+/// The target of a link at `path`, below `root`, to the folder `to` of the app.
+fn up_to(root: &str, path: &str, to: &str) -> String {
+    let to = if root.is_empty() { below(APP, to) } else { to.to_owned() };
     format!("{}{to}", "../".repeat(path.matches('/').count()))
+}
+
+/// A path below a folder, which may be the root of all.
+pub(super) fn below(root: &str, path: &str) -> String {
+    if root.is_empty() { path.to_owned() } else { format!("{root}/{path}") }
 }
 
 fn fact(package: &LockedPackage, learned: Option<Facts>) -> PackageFact {

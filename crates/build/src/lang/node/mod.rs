@@ -25,6 +25,8 @@ use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
 use tree::{LockedPackage, PackageTree};
 
+/// What packages are resolved for that the app's own build command finds.
+const TO_BUILD: &str = "any, to build the app";
 /// The folder of the app, from the root of the image.
 const APP: &str = "app";
 const MANIFEST: &str = "package.json";
@@ -95,6 +97,31 @@ impl Buildpack for Node {
         Some(Range::parse(constraint)?.contains(&semver::Version::parse(version).ok()?))
     }
 
+    fn to_build(&self, context: &Context<'_>) -> Result<Contribution> {
+        let mut contribution = Contribution::default();
+        let Some((_, manifest)) = read_manifest(context.tree)? else { return Ok(contribution) };
+        let locked = match lock::read_to_build(context.tree)? {
+            Some(locked) => locked,
+            None => match resolved(&manifest.with_development(), TO_BUILD, context, &mut contribution)? {
+                Some(tree) => tree,
+                None => return Ok(contribution),
+            },
+        };
+        let platform = own_platform();
+        let around = install::Around {
+            name: "node packages to build the app",
+            // Above the folder of the app, so that what is in that is the app's alone.
+            folder: "",
+            source: context.tree,
+            addresses: context.addresses,
+            platform: &platform,
+            options: None,
+        };
+        contribution.steps = install::steps(locked.to_build(&platform)?, locked, &around);
+        contribution.path = vec!["/node_modules/.bin".to_owned()];
+        Ok(contribution)
+    }
+
     fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
         let mut contribution = Contribution {
             path: vec!["/app/node_modules/.bin".to_owned(), context.runtime.bin_folder.clone()],
@@ -107,7 +134,7 @@ impl Buildpack for Node {
                 check_lock(context.tree, &locked)?;
                 locked
             }
-            None => match resolved(&manifest, context, &mut contribution)? {
+            None => match resolved(&manifest, "any", context, &mut contribution)? {
                 Some(tree) => tree,
                 None => return Ok(contribution),
             },
@@ -120,13 +147,21 @@ impl Buildpack for Node {
             source: context.tree,
             addresses: context.addresses,
             platform: context.platform,
-            options: context.options,
+            options: Some(context.options),
             folder: APP,
             name: "node packages",
         };
         compile::contribute(&packages, &locked, context, &around, &mut contribution)?;
         contribution.steps = install::steps(packages, locked, &around);
         Ok(contribution)
+    }
+}
+
+impl Manifest {
+    /// As it is for a build: what only development needs is needed, too.
+    fn with_development(mut self) -> Self {
+        self.dependencies.extend(std::mem::take(&mut self.dev_dependencies));
+        self
     }
 }
 
@@ -146,6 +181,7 @@ fn parse_manifest(file: &str, text: &str) -> Result<Manifest> {
 /// The packages of an app without a lockfile; nothing when they are not resolved and nobody may be asked.
 fn resolved(
     manifest: &Manifest,
+    target: &str,
     context: &Context<'_>,
     contribution: &mut Contribution,
 ) -> Result<Option<PackageTree>> {
@@ -158,7 +194,7 @@ fn resolved(
         overrides: overrides(manifest)?,
     };
     let (node, addresses) = (&context.runtime.version, context.addresses);
-    let found = context.resolving.packages(("node", "any"), &asked.digest(), |(fetcher, _), known| {
+    let found = context.resolving.packages(("node", target), &asked.digest(), |(fetcher, _), known| {
         Ok(resolve::to_pins(&resolve::resolve(&asked, node, (fetcher, addresses), known)?))
     })?;
     let Some((packages, new)) = found else { return Ok(None) };

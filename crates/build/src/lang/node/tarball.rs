@@ -1,5 +1,6 @@
 //! One package's tarball as fragments, put down the way npm does.
 
+use super::install::below;
 use super::tree::{Fits, LockedPackage};
 use crate::error::{BuildError, Result};
 use crate::spool::{rewind, spool};
@@ -153,22 +154,19 @@ pub(super) fn write_fragments(
         }
     }
     for (package, key) in places {
+        let folder = below(root, &package.path);
         let mut fragment = FragmentWriter::new(store, codec, *key, 1)?;
         let mut folders = BTreeSet::new();
         for (path, member) in &members {
             for (at, _) in path.match_indices('/') {
                 if folders.insert(&path[..at]) {
-                    fragment.tar().entry(&Entry::folder(format!(
-                        "{root}/{}/{}",
-                        package.path,
-                        &path[..at]
-                    )))?;
+                    fragment.tar().entry(&Entry::folder(format!("{folder}/{}", &path[..at])))?;
                 }
             }
             let entry = Entry {
                 mode: member.mode,
                 kind: Kind::File { size: member.size },
-                ..Entry::folder(format!("{root}/{}/{path}", package.path))
+                ..Entry::folder(format!("{folder}/{path}"))
             };
             raw.seek(SeekFrom::Start(member.at))?;
             fragment.tar().file(&entry, &mut (&mut raw).take(member.size))?;

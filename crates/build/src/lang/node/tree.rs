@@ -185,6 +185,15 @@ impl PackageTree {
 
     /// The packages that the app needs to run on `platform`, found by following its dependencies.
     pub(super) fn for_image(&self, platform: &str) -> Result<Vec<LockedPackage>> {
+        self.reached(platform, false)
+    }
+
+    /// As [`Self::for_image`], with what only the development of the app needs.
+    pub(super) fn to_build(&self, platform: &str) -> Result<Vec<LockedPackage>> {
+        self.reached(platform, true)
+    }
+
+    fn reached(&self, platform: &str, development: bool) -> Result<Vec<LockedPackage>> {
         let mut needed: BTreeMap<String, bool> = BTreeMap::new();
         // What can be done without is followed last, so that a package that is needed is known as such.
         let mut pending: Vec<(String, bool)> = vec![(String::new(), false)];
@@ -202,7 +211,9 @@ impl PackageTree {
                 pending.push((target.clone(), optional));
                 continue;
             }
-            for (name, must) in entry.wants() {
+            let of_app = development && !path.contains("node_modules/");
+            let further = entry.dev_dependencies.keys().filter(|_| of_app).map(|n| (n.as_str(), true));
+            for (name, must) in entry.wants().chain(further) {
                 let Some(found) = self.resolve(&path, name) else {
                     match must && !optional {
                         true => return Err(self.not_locked(&path, name)),

@@ -72,9 +72,9 @@ pub(super) fn compiling(
     around: &Environment,
     context: &Context<'_>,
 ) -> Result<(Compiling, Option<NewlyResolved>)> {
-    (context.may_compile)()?;
+    context.base.tool("compilers")?;
     // Things are built on this machine, whatever the image is for.
-    let target = Target::new(&context.runtime.version, &own_platform(), (context.c_library)())?;
+    let target = Target::new(&context.runtime.version, &own_platform(), context.base.c_library())?;
     let compile = Compile { package, around: around.clone() };
     let for_whom = format!("{}, to build {}", target.name(), compile.package.name);
     let asked = compile.identity();

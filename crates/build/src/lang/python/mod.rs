@@ -101,7 +101,7 @@ impl Buildpack for Python {
             env: vec![("PYTHONUNBUFFERED", "1".to_owned()), ("PYTHONDONTWRITEBYTECODE", "1".to_owned())],
             ..Contribution::default()
         };
-        let target = Target::new(&context.runtime.version, context.platform, (context.c_library)())?;
+        let target = Target::new(&context.runtime.version, context.platform, context.base.c_library())?;
         let (said_by, mut packages) = packages(context, &target, &mut contribution)?;
         if packages.is_empty() {
             return Ok(contribution);
@@ -142,7 +142,7 @@ fn packages(
     let resolved =
         context.resolving.packages(("python", &target.name()), &asked.digest(), |asking, known| {
             let named = asked.index.iter().chain(&asked.further).cloned().collect();
-            let target = (target, (context.may_compile)().is_ok());
+            let target = (target, context.base.tool("compilers").is_ok());
             let index = Index::new(asking, context.addresses, target, named, context.tree.root());
             let packages = resolve::resolve(&asked, target.0, &index, &known_versions(known))?;
             Ok(packages.iter().map(LockedPackage::to_pin).collect())

@@ -29,9 +29,18 @@ pub(super) fn names() -> impl Iterator<Item = &'static str> {
 
 /// The lockfile of the source, if it has one.
 pub(super) fn read(tree: &SourceTree) -> Result<Option<PackageTree>> {
+    read_with(tree, |manifest| manifest)
+}
+
+/// As [`read`], with what only development needs in its place as well.
+pub(super) fn read_to_build(tree: &SourceTree) -> Result<Option<PackageTree>> {
+    read_with(tree, Manifest::with_development)
+}
+
+fn read_with(tree: &SourceTree, seen_as: fn(Manifest) -> Manifest) -> Result<Option<PackageTree>> {
     for (name, parse) in KINDS {
         if let Some(text) = tree.read(name)? {
-            let manifest = read_manifest(tree)?.map(|(_, manifest)| manifest).unwrap_or_default();
+            let manifest = read_manifest(tree)?.map(|(_, manifest)| seen_as(manifest)).unwrap_or_default();
             return parse(name, &text, &manifest).map(Some);
         }
     }
