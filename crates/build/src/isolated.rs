@@ -191,3 +191,21 @@ pub fn copy_source(tree: &SourceTree, to: &Path) -> Result<()> {
     }
     Ok(())
 }
+
+/// Copies everything in a folder into another one, which is empty.
+pub fn copy_folder(from: &Path, to: &Path) -> Result<()> {
+    for entry in fs::read_dir(from).facts(from)? {
+        let entry = entry.facts(from)?;
+        let (path, target) = (entry.path(), to.join(entry.file_name()));
+        let kind = entry.file_type().facts(&path)?;
+        if kind.is_dir() {
+            fs::create_dir(&target).facts(&target)?;
+            copy_folder(&path, &target)?;
+        } else if kind.is_symlink() {
+            symlink(fs::read_link(&path).facts(&path)?, &target).facts(&target)?;
+        } else {
+            fs::copy(&path, &target).facts(&target)?;
+        }
+    }
+    Ok(())
+}

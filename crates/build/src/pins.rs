@@ -67,7 +67,11 @@ pub struct ResolvedPackage {
     /// Its version.
     pub version: String,
     /// The hash of its file, in the ecosystem's notation.
+    #[serde(skip_serializing_if = "String::is_empty")]
     pub integrity: String,
+    /// Where it comes from, if from no index: a URL, a folder of the source, a commit.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub from: String,
     /// Names of packages that it cannot do without.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<String>,

@@ -62,7 +62,8 @@ impl Surroundings {
 
     /// Gets packages, with what is known of who may come in where.
     pub fn fetcher(&self, network: Network) -> Fetcher {
-        Fetcher::new(network).with_logins(self.logins.clone())
+        let git = self.host.search.iter().map(|folder| folder.join("git")).find(|file| file.is_file());
+        Fetcher::new(network).with_logins(self.logins.clone()).with_git(git)
     }
 
     /// Looks at an app with everything that is said outside of it. `now` is in nanoseconds since 1970.

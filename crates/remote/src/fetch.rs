@@ -5,7 +5,7 @@ use crate::error::{RemoteError, Result};
 use crate::login::{Login, header_for};
 use std::fs;
 use std::io::{self, Read, Write};
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 use ureq::Body;
 use ureq::config::RedirectAuthHeaders;
@@ -35,6 +35,7 @@ pub struct Fetcher {
     agent: ureq::Agent,
     network: Network,
     logins: Vec<Login>,
+    git: Option<PathBuf>,
 }
 
 impl Fetcher {
@@ -54,12 +55,22 @@ impl Fetcher {
             .max_idle_connections(128)
             .build()
             .into();
-        Self { agent, network, logins: Vec::new() }
+        Self { agent, network, logins: Vec::new(), git: None }
     }
 
     /// The fetcher, with these logins for registries of packages.
     pub fn with_logins(self, logins: Vec<Login>) -> Self {
         Self { logins, ..self }
+    }
+
+    /// The fetcher, with the program for repositories, if this machine has it.
+    pub fn with_git(self, git: Option<PathBuf>) -> Self {
+        Self { git, ..self }
+    }
+
+    /// The program for repositories.
+    pub fn git_program(&self) -> Option<&Path> {
+        self.git.as_deref()
     }
 
     /// Whether it may use the network.

@@ -11,6 +11,7 @@ mod integrity;
 mod login;
 pub mod oci;
 pub mod packages;
+mod repository;
 
 pub use address::{Address, without_steps_back};
 pub use error::{RemoteError, Result};

@@ -2,7 +2,9 @@
 
 use super::unpacking::Unpacking;
 use crate::error::{BuildError, PathFacts, Result};
+use content::digest::Sha256;
 use content::store::Store;
+use remote::{Fetcher, RemoteError};
 use serde::{Deserialize, Serialize};
 use std::io::{BufRead, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
@@ -42,6 +44,11 @@ impl Git {
         repository_of(folder)?;
         let program = search.iter().map(|f| f.join("git")).find(|p| p.is_file())?;
         Some(Self { program, folder: folder.to_owned() })
+    }
+
+    /// The program, working on a bare repository.
+    fn bare(program: &Path, folder: PathBuf) -> Self {
+        Self { program: program.to_owned(), folder }
     }
 
     /// The commit `revision`; `None` when there is no such commit.
@@ -128,6 +135,25 @@ impl Git {
         let (folder, rest) = (self.folder.clone(), 0);
         Ok(Objects { child, ask: Some(ask), answer: BufReader::new(answer), rest, folder })
     }
+}
+
+/// The files of the commit `id` (in full) of the repository at `url`, in a folder of the store; fetched, if
+/// they are not there yet.
+pub fn checked_out(url: &str, id: &str, (fetcher, store): (&Fetcher, &Store)) -> Result<PathBuf> {
+    let memory = store.tree_path(&format!("commit-{id}.json"));
+    if let Some(folder) = store.read_json::<PathBuf>(&memory)
+        && folder.is_dir()
+    {
+        return Ok(folder);
+    }
+    let remote = |source: RemoteError| BuildError::Remote { wanted_by: format!("commit {id}"), source };
+    let repository = store.tree_path(&format!("repository-{}", Sha256::of(url.as_bytes()).hex()));
+    fetcher.commit(url, id, &repository).map_err(remote)?;
+    let missing = || BuildError::NoRevision { path: PathBuf::from(url), revision: id.to_owned() };
+    let git = Git::bare(fetcher.git_program().ok_or_else(missing)?, repository);
+    let folder = git.unpacked(&Commit { id: id.to_owned(), prefix: String::new() }, store)?;
+    store.write_json(&memory, &folder)?;
+    Ok(folder)
 }
 
 /// A running `git cat-file --batch`.

@@ -59,6 +59,16 @@ impl SourceTree {
         &self.files
     }
 
+    /// The part of the tree that lies in the folder `path`.
+    pub fn below(&self, path: &str) -> Self {
+        let inside = format!("{path}/");
+        let files = self
+            .files
+            .iter()
+            .filter_map(|(file, what)| Some((file.strip_prefix(&inside)?.to_owned(), what.clone())));
+        Self { root: self.root.join(path), files: files.collect() }
+    }
+
     /// Whether there is a file or link at `path`.
     pub fn has(&self, path: &str) -> bool {
         self.files.contains_key(path)

@@ -23,7 +23,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 /// Version of the way packages are put down; part of every fragment's key.
-const INSTALL_FORMAT: u32 = 4;
+const INSTALL_FORMAT: u32 = 5;
 /// From so many packages on, they are spread over that many layers.
 const SPREAD: [(usize, usize); 3] = [(800, 8), (300, 4), (100, 2)];
 /// Of so many threads that work, one may unpack: that takes memory and the processor.

@@ -244,6 +244,7 @@ pub(super) fn to_pins(tree: &PackageTree) -> Vec<ResolvedPackage> {
             os: entry.fits.os.clone(),
             cpu: entry.fits.cpu.clone(),
             libc: entry.fits.libc.clone(),
+            from: String::new(),
             source: false,
             script: entry.has_install_script,
             bin: entry.bin.clone(),

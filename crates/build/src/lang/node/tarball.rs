@@ -202,7 +202,15 @@ fn members_of(raw: &mut (impl Read + Seek)) -> Result<BTreeMap<String, Member>, 
         // Everybody may read, and nobody but the owner may write.
         let mode = (mode & 0o777 | 0o666) & !0o022;
         let member = Member { at: entry.raw_file_position(), size: entry.size(), mode };
-        members.insert(parts[1..].join("/"), member);
+        let mut path = parts[1..].join("/");
+        // As npm does: rules of one kind are rules of the other, unless that has its own.
+        if let Some(folder) = path.strip_suffix(".gitignore").filter(|f| f.is_empty() || f.ends_with('/')) {
+            path = format!("{folder}.npmignore");
+            if members.contains_key(&path) {
+                continue;
+            }
+        }
+        members.insert(path, member);
     }
     if members.is_empty() {
         return Err("the archive holds no files".to_owned());

@@ -4,7 +4,7 @@
 use super::environment::{Environment, Found, OF_BUILD};
 use super::index::Index;
 use super::install::{self, fact};
-use super::locked::{LockedPackage, known_versions};
+use super::locked::{LockedPackage, Origin, known_versions};
 use super::requirements::Asked;
 use super::resolve;
 use super::source::{self, SourceFacts};
@@ -12,15 +12,17 @@ use super::target::Target;
 use super::wheel::WheelName;
 use crate::error::{BuildError, PathFacts, Place, Result};
 use crate::execute::run_indexed;
-use crate::isolated::{self, CACHE, Job, RESULT};
+use crate::isolated::{self, CACHE, Job, RESULT, copy_folder, copy_source};
 use crate::lang::archive::PackageArchive;
 use crate::lang::{Compiling, Context, NewlyResolved, compile_step};
 use crate::pipeline::own_platform;
-use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work};
-use content::digest::Sha256;
+use crate::source::{TreeFile, TreeKind};
+use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work, parts_digest};
+use content::digest::{Hasher, Sha256};
 use content::layer::{Fragment, FragmentWriter, LayerWriter};
 use content::store::Store;
 use remote::Fetcher;
+use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::{self, BufReader};
 use std::path::{Path, PathBuf};
@@ -47,7 +49,7 @@ pub(super) fn settle(packages: &mut [LockedPackage], around: &Environment, conte
         if let Some(named) = around.is_source(package) {
             return Some(named);
         }
-        let text = format!("{} {} {}", package.label(), package.integrity.canonical(), around.target.name());
+        let text = format!("{} {} {}", package.name, package.identity(), around.target.name());
         let kept = store.fragment_path("needs-building", Sha256::of(text.as_bytes()));
         if let Some(known) = store.read_json::<bool>(&kept) {
             return Some(known);
@@ -77,7 +79,7 @@ pub(super) fn compiling(
     let target = Target::new(&context.runtime.version, &own_platform(), context.base.c_library())?;
     let compile = Compile { package, around: around.clone() };
     let for_whom = format!("{}, to build {}", target.name(), compile.package.name);
-    let asked = compile.identity();
+    let asked = format!("{} {}", compile.package.name, compile.package.identity());
     let found = context.resolving.packages(("python", &for_whom), &asked, |(fetcher, store), known| {
         let facts = compile.facts((fetcher, store))?;
         let place = Place::new(format!("pyproject.toml of {}", compile.package.label()), None);
@@ -93,7 +95,7 @@ pub(super) fn compiling(
     let environment = around.of_build(target);
     let name = format!("python packages to build {}", compile.package.name);
     let mut step =
-        Step::new(compile_step(&compile.package.name), Role::Dependencies, vec![compile.input()], compile);
+        Step::new(compile_step(&compile.package.name), Role::Dependencies, vec![compile.input()?], compile);
     step.root.push(install::step(name, packages, environment));
     Ok((Compiling { step, tools: TOOLS }, new))
 }
@@ -105,40 +107,74 @@ struct Compile {
 }
 
 impl Compile {
-    /// What tells the source.
-    fn identity(&self) -> String {
-        format!("{} {}", self.package.label(), self.package.integrity.canonical())
-    }
-
     /// What the result depends on, besides the root.
-    fn input(&self) -> Input {
+    fn input(&self) -> Result<Input> {
         let Environment { target, version, home, .. } = &self.around;
         let parts = [
-            ("source", self.identity()),
+            ("source", format!("{} {}", self.package.name, self.package.identity())),
             ("python", format!("{version} in {home}, {}", target.name())),
             ("format", COMPILE_FORMAT.to_string()),
         ];
-        Input::of_parts("package", parts.map(|(name, value)| (name.to_owned(), value)).into())
+        let mut parts: BTreeMap<String, String> = parts.map(|(name, value)| (name.to_owned(), value)).into();
+        parts.extend(self.files()?);
+        Ok(Input::of_parts("package", parts))
     }
 
+    /// The files of a folder of the app's source, each with its digest.
+    fn files(&self) -> Result<BTreeMap<String, String>> {
+        let Origin::Folder(path) = &self.package.origin else { return Ok(BTreeMap::new()) };
+        let tree = self.around.source.below(path);
+        let digest = |(path, file): (&String, &TreeFile)| {
+            let told = match &file.kind {
+                TreeKind::Link { target } => format!("link {target}"),
+                TreeKind::File { executable, .. } => {
+                    let full = tree.root().join(path);
+                    let (digest, _) = Hasher::of_reader(&mut File::open(&full).facts(&full)?).facts(&full)?;
+                    format!("{} {executable}", digest.hex())
+                }
+            };
+            Ok((path.clone(), told))
+        };
+        tree.files().iter().map(digest).collect()
+    }
+
+    /// Does something with the archive of the source.
     fn with_archive<T>(
         &self,
         fetcher: &Fetcher,
         then: impl FnOnce(&PackageArchive<'_>) -> Result<T>,
     ) -> Result<T> {
-        let Found { address, .. } = self.around.find(&self.package, fetcher)?;
         let label = self.package.label();
-        then(&PackageArchive { label: &label, address: &address, integrity: &self.package.integrity })
+        let bad = |detail: &str| BuildError::BadPackage { package: label.clone(), detail: detail.to_owned() };
+        let Found { address, .. } = self.around.find(&self.package, fetcher)?;
+        let integrity = self.package.integrity.as_ref().ok_or_else(|| bad("nothing says its hash"))?;
+        then(&PackageArchive { label: &label, address: &address, integrity })
     }
 
     fn facts(&self, around: (&Fetcher, &Store)) -> Result<SourceFacts> {
-        self.with_archive(around.0, |archive| source::facts(archive, around))
+        match self.package.origin.folder(&self.around.source, around)? {
+            Some(folder) => SourceFacts::of_folder(&folder),
+            None => self.with_archive(around.0, |archive| source::facts(archive, around)),
+        }
+    }
+
+    /// Writes the source into an empty folder.
+    fn fill(&self, around: (&Fetcher, &Store), to: &Path) -> Result<()> {
+        if let Origin::Folder(path) = &self.package.origin {
+            return copy_source(&self.around.source.below(path), to);
+        }
+        match self.package.origin.folder(&self.around.source, around)? {
+            Some(folder) => copy_folder(&folder, to),
+            None => self.with_archive(around.0, |archive| archive.unpack(around, to)),
+        }
     }
 
     /// The wheel, as it is kept in the store for whoever builds the same source in the same root.
     fn wheel(&self, store: &Store, tools: &Tools<'_>) -> Result<PathBuf> {
         let root: String = tools.root.iter().map(|result| format!("{}\n", result.layer.digest)).collect();
-        let text = format!("{COMPILE_FORMAT}\n{}\n{root}", self.identity());
+        let source = parts_digest(&self.files()?);
+        let (name, identity) = (&self.package.name, self.package.identity());
+        let text = format!("{COMPILE_FORMAT}\n{name} {identity}\n{source}\n{root}");
         let kept = store.fragment_path("wheels", Sha256::of(text.as_bytes()));
         if !kept.exists() {
             self.build(store, tools, &kept)?;
@@ -158,11 +194,13 @@ impl Compile {
             ("PATH", format!("/{OF_BUILD}/bin:/usr/bin:/bin")),
             ("PYTHONDONTWRITEBYTECODE", "1".to_owned()),
             ("PYTHONHASHSEED", "0".to_owned()),
+            // Of a folder, its history would tell; what it says of itself has to do.
+            ("SETUPTOOLS_SCM_PRETEND_VERSION", self.package.version.to_string()),
             ("SOURCE_DATE_EPOCH", content::layer::FILE_TIME.to_string()),
             ("XDG_CACHE_HOME", CACHE.to_owned()),
         ];
         let step = compile_step(&self.package.name);
-        let fill = |to: &Path| self.with_archive(around.0, |archive| archive.unpack(around, to));
+        let fill = |to: &Path| self.fill(around, to);
         let job = Job {
             step: &step,
             shown: facts.backend,

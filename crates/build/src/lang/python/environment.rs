@@ -103,6 +103,7 @@ impl Environment {
         let named = match &package.origin {
             Origin::Url(url) => return Some(!file_of(url).ends_with(".whl")),
             Origin::Path(path) => return Some(!path.ends_with(".whl")),
+            Origin::Folder(_) | Origin::Commit { .. } => return Some(true),
             Origin::Index(_) => package.files.iter().filter_map(|(url, _)| self.rate(&file_of(url), package)),
         };
         named.max().map(|rate| rate == 0)
@@ -115,6 +116,12 @@ impl Environment {
         match &package.origin {
             Origin::Url(url) => return Ok(of(Address::parse(url, self.source.root()), &file_of(url))),
             Origin::Path(path) => return Ok(of(Address::Folder(self.source.root().join(path)), path)),
+            Origin::Folder(_) | Origin::Commit { .. } => {
+                return Err(BuildError::BadPackage {
+                    package: package.label(),
+                    detail: "it is a folder".to_owned(),
+                });
+            }
             Origin::Index(_) => {}
         }
         if explicit.is_none() && !package.files.is_empty() {
@@ -133,8 +140,12 @@ impl Environment {
         };
         let remote = |source: RemoteError| BuildError::Remote { wanted_by: package.label(), source };
         let (index, offered) = first_that_has(fetcher, &places, &package.name).map_err(remote)?;
-        let may_be =
-            |file: &&pypi::File| file.hashes.iter().all(|(kind, hex)| package.integrity.may_be(kind, hex));
+        let may_be = |file: &&pypi::File| {
+            let is_locked = |(kind, hex): (&String, &String)| {
+                package.integrity.as_ref().is_some_and(|i| i.may_be(kind, hex))
+            };
+            file.hashes.iter().all(is_locked)
+        };
         let rated =
             offered.iter().filter(may_be).filter_map(|file| Some((self.rate(&file.name, package)?, file)));
         match rated.max_by_key(|(rate, _)| *rate) {

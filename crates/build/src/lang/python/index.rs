@@ -1,5 +1,6 @@
 //! What indexes offer to the resolver: versions that can be used on the target, and what they need.
 
+use super::direct::Direct;
 use super::requirements::Need;
 use super::source;
 use super::target::Target;
@@ -15,15 +16,12 @@ use pep440_rs::{Version, VersionSpecifiers};
 use remote::packages::pypi::{self, File};
 use remote::{Address, Fetcher, Integrity, RemoteError};
 use std::collections::BTreeMap;
-use std::io::Read;
 use std::path::Path;
 use std::str::FromStr;
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// So many answers are waited for at once.
 const WAITING: usize = 24;
-/// The longest metadata that is read, in bytes.
-const LONGEST: u64 = 16 << 20;
 
 /// A version of a package.
 #[derive(Debug)]
@@ -31,6 +29,7 @@ pub(super) struct Candidate {
     pub(super) version: Version,
     /// The file that fits the target best.
     file: Option<File>,
+    is_usable: bool,
     /// Whether that file is its source, which has to be built first.
     source: bool,
     withdrawn: bool,
@@ -44,7 +43,7 @@ impl Candidate {
 
     /// Whether it can be installed.
     pub(super) fn is_usable(&self) -> bool {
-        self.file.is_some()
+        self.is_usable
     }
 
     pub(super) fn is_withdrawn(&self) -> bool {
@@ -74,6 +73,7 @@ pub(super) struct Index<'a> {
     /// The index that the app's files name, and further ones.
     pub(super) named: Vec<String>,
     pub(super) folder: &'a Path,
+    direct: BTreeMap<String, Direct>,
     listed: Mutex<BTreeMap<String, Listed>>,
     needs: Mutex<BTreeMap<(String, Version), Needs>>,
 }
@@ -86,8 +86,8 @@ impl<'a> Index<'a> {
         named: Vec<String>,
         folder: &'a Path,
     ) -> Self {
-        let (listed, needs) = (Mutex::default(), Mutex::default());
-        Self { fetcher, store, addresses, target, compiles, named, folder, listed, needs }
+        let (listed, needs, direct) = (Mutex::default(), Mutex::default(), BTreeMap::new());
+        Self { fetcher, store, addresses, target, compiles, named, folder, direct, listed, needs }
     }
 
     /// Where a package is looked for, in order. One that is bound to an address is looked for nowhere else.
@@ -104,11 +104,27 @@ impl<'a> Index<'a> {
         }
     }
 
+    /// Knows a package that comes from somewhere else than an index.
+    pub(super) fn know(&mut self, name: String, direct: Direct) {
+        self.direct.insert(name, direct);
+    }
+
+    /// A package that comes from somewhere else than an index.
+    pub(super) fn direct(&self, name: &str) -> Option<&Direct> {
+        self.direct.get(name)
+    }
+
     /// The versions of a package, in no order. The first index that has the package decides, so that nobody
     /// can put a newer one of the same name elsewhere.
     pub(super) fn candidates(&self, name: &str) -> Result<Listed> {
         if let Some(known) = locked(&self.listed).get(name) {
             return Ok(Arc::clone(known));
+        }
+        if let Some(direct) = self.direct.get(name) {
+            let is_usable = !direct.is_source || self.compiles;
+            let (version, source) = (direct.version.clone(), direct.is_source);
+            let one = Candidate { version, file: None, is_usable, source, withdrawn: false };
+            return Ok(Arc::new(vec![one]));
         }
         let mut files = Vec::new();
         for place in self.places(name)? {
@@ -157,6 +173,7 @@ impl<'a> Index<'a> {
         let candidate = |(version, (best, withdrawn)): (Version, (Option<(u32, File)>, bool))| Candidate {
             version,
             source: best.as_ref().is_some_and(|(fit, _)| *fit == 0),
+            is_usable: best.is_some(),
             file: best.map(|(_, file)| file),
             withdrawn,
         };
@@ -172,6 +189,9 @@ impl<'a> Index<'a> {
 
     /// What a version needs.
     pub(super) fn needs(&self, name: &str, version: &Version) -> Result<Needs> {
+        if let Some(direct) = self.direct.get(name) {
+            return Ok(direct.needs.clone().map(Arc::new));
+        }
         let key = (name.to_owned(), version.clone());
         if let Some(known) = locked(&self.needs).get(&key) {
             return Ok(known.clone());
@@ -202,11 +222,8 @@ impl<'a> Index<'a> {
     fn needs_of_wheel(&self, found: Option<&Candidate>, name: &str, version: &Version) -> Result<Vec<Need>> {
         let file = found.and_then(|found| found.file.as_ref());
         let text = file.map(|file| self.metadata(file, name, version)).transpose()?.unwrap_or_default();
-        let headers = text.split("\n\n").next().unwrap_or_default();
         // One that cannot be read was never met by anybody: it is passed over, as installers do.
-        let needs =
-            headers.lines().filter_map(|l| Need::from_str(l.strip_prefix("Requires-Dist:")?.trim()).ok());
-        Ok(needs.collect())
+        Ok(source::readable(&wheel::needs(&text)))
     }
 
     /// The core metadata of a file: from the store, from beside the file, or from inside it.
@@ -242,13 +259,7 @@ impl<'a> Index<'a> {
         let mut archive = self.fetcher.get_into(&file.address, || Ok(spool(self.store))).map_err(remote)?;
         rewind(&mut archive)?;
         let mut archive = Archive::new(archive).map_err(|e| bad(e.to_string()))?;
-        let is_it = |n: &String| n.ends_with(".dist-info/METADATA") && n.matches('/').count() == 1;
-        let inside = archive.file_names().flatten().map(|name| name.into_owned()).find(is_it);
-        let inside = inside.ok_or_else(|| bad("no METADATA in it".to_owned()))?;
-        let mut text = Vec::new();
-        let member = archive.by_name(&inside).map_err(|e| bad(e.to_string()))?;
-        member.take(LONGEST).read_to_end(&mut text).map_err(|e| bad(e.to_string()))?;
-        Ok(String::from_utf8_lossy(&text).into_owned())
+        wheel::metadata(&mut archive).map_err(bad)
     }
 
     /// Asks for several packages at once, and for the metadata of the versions that `likely` expects; what

@@ -12,7 +12,7 @@ use crate::worklist::{Input, PackageFact, Role, Step, Tools, Withdrawn, Work};
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, Fragment, FragmentWriter, LAYER_FORMAT, LayerWriter};
 use content::store::Store;
-use remote::{RemoteError, packages::pypi};
+use remote::{Integrity, RemoteError, packages::pypi};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{BufReader, Read, Seek};
 use std::path::PathBuf;
@@ -62,7 +62,7 @@ struct PythonPackages {
 impl PythonPackages {
     /// What the result depends on.
     fn inputs(&self) -> Vec<Input> {
-        let part = |p: &LockedPackage| (p.name.clone(), format!("{} {}", p.version, p.integrity.canonical()));
+        let part = |p: &LockedPackage| (p.name.clone(), p.identity());
         let runtime = format!("{} in {}", self.around.version, self.around.home);
         let runtime = BTreeMap::from([("python".to_owned(), runtime)]);
         vec![
@@ -73,14 +73,13 @@ impl PythonPackages {
 
     fn key(&self, package: &LockedPackage, codec: Codec) -> Sha256 {
         let text = format!(
-            "wheel {INSTALL_FORMAT} {LAYER_FORMAT} {}\n{}/{}\n{}\n{} {} {}",
+            "wheel {INSTALL_FORMAT} {LAYER_FORMAT} {}\n{}/{}\n{}\n{} {}",
             codec.name(),
             self.around.folder,
             self.around.site(),
             self.around.target.name(),
             package.name,
-            package.version,
-            package.integrity.canonical()
+            package.identity()
         );
         Sha256::of(text.as_bytes())
     }
@@ -106,7 +105,9 @@ impl PythonPackages {
         let remote = |source: RemoteError| BuildError::Remote { wanted_by: package.label(), source };
         let mut file = tools.fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
         let length = rewind(&mut file)?;
-        package.integrity.check_reader(&address.to_string(), &mut file).map_err(remote)?;
+        if let Some(integrity) = &package.integrity {
+            integrity.check_reader(&address.to_string(), &mut file).map_err(remote)?;
+        }
         rewind(&mut file)?;
         let threads = if length < LARGE { 1 } else { 2 };
         let writer = FragmentWriter::new(store, codec, key, threads)?;
@@ -184,7 +185,7 @@ pub(super) fn fact(package: &LockedPackage, licence: Option<String>) -> PackageF
         version: package.version.to_string(),
         purl: format!("pkg:pypi/{}@{}", package.name, package.version),
         licence,
-        integrity: package.integrity.canonical(),
+        integrity: package.integrity.as_ref().map_or_else(|| package.origin.pinned(), Integrity::canonical),
     }
 }
 

@@ -14,8 +14,8 @@ pub(super) struct LockedPackage {
     /// Canonical name.
     pub(super) name: String,
     pub(super) version: Version,
-    /// The hashes that its files may have.
-    pub(super) integrity: Integrity,
+    /// The hashes that its files may have; a folder has none.
+    pub(super) integrity: Option<Integrity>,
     pub(super) origin: Origin,
     /// Files by their URLs with their hashes, where the lockfile says that.
     pub(super) files: Vec<(String, String)>,
@@ -29,10 +29,21 @@ impl LockedPackage {
         format!("{} {}", self.name, self.version)
     }
 
+    /// What tells its content, apart from its name.
+    pub(super) fn identity(&self) -> String {
+        match &self.integrity {
+            Some(integrity) => format!("{} {}", self.version, integrity.canonical()),
+            None => format!("{} {}", self.version, self.origin.pinned()),
+        }
+    }
+
     /// As it is pinned.
     pub(super) fn to_pin(&self) -> ResolvedPackage {
-        let (version, integrity) = (self.version.to_string(), self.integrity.canonical());
+        let integrity = self.integrity.as_ref().map(Integrity::canonical).unwrap_or_default();
+        let version = self.version.to_string();
+        let origin = self.origin.pinned();
         ResolvedPackage {
+            from: origin,
             name: self.name.clone(),
             version,
             integrity,
@@ -46,8 +57,11 @@ impl LockedPackage {
         Some(Self {
             name: pin.name.clone(),
             version: Version::from_str(&pin.version).ok()?,
-            integrity: Integrity::any_of(pin.integrity.split(' '))?,
-            origin: Origin::Index(None),
+            integrity: Integrity::any_of(pin.integrity.split(' ')),
+            origin: match pin.from.as_str() {
+                "" => Origin::Index(None),
+                from => Origin::of_text(from, "").ok()?,
+            },
             files: Vec::new(),
             source: Some(pin.source),
         })
@@ -68,6 +82,10 @@ pub(super) enum Origin {
     Url(String),
     /// A file in the source.
     Path(String),
+    /// A folder of the source.
+    Folder(String),
+    /// A commit, or what moves and is one at last, of a repository; and a folder in it.
+    Commit { url: String, revision: String, folder: String },
 }
 
 /// A lockfile as a graph: packages, and what each needs under which conditions.
@@ -144,8 +162,12 @@ impl LockGraph {
             Ok(LockedPackage {
                 name: node.name.clone(),
                 version: node.version.clone(),
-                integrity: integrity
-                    .ok_or_else(|| Missing::Hash(format!("{} {}", node.name, node.version)))?,
+                integrity: match integrity {
+                    None if !node.origin.is_folder() => {
+                        return Err(Missing::Hash(format!("{} {}", node.name, node.version)));
+                    }
+                    integrity => integrity,
+                },
                 origin: node.origin.clone(),
                 files: node.files.clone(),
                 source: None,

@@ -2,6 +2,7 @@
 //! virtual environment (PEP 405).
 
 mod compile;
+mod direct;
 mod environment;
 mod index;
 mod install;
@@ -27,6 +28,8 @@ use environment::Environment;
 use index::Index;
 use locked::{LockedPackage, known_versions};
 use pep440_rs::{Version, VersionSpecifiers};
+use remote::Integrity;
+use remote::packages::pypi;
 use requirements::Asked;
 use std::collections::BTreeSet;
 use std::str::FromStr;
@@ -143,7 +146,14 @@ fn packages(
         context.resolving.packages(("python", &target.name()), &asked.digest(), |asking, known| {
             let named = asked.index.iter().chain(&asked.further).cloned().collect();
             let target = (target, context.base.tool("compilers").is_ok());
-            let index = Index::new(asking, context.addresses, target, named, context.tree.root());
+            let mut index = Index::new(asking, context.addresses, target, named, context.tree.root());
+            for wanted in asked.wanted.iter().filter(|w| target.0.holds(&w.need.marker, &[])) {
+                let Some(origin) = &wanted.origin else { continue };
+                let name = pypi::canonical_name(wanted.need.name.as_ref());
+                let known = Integrity::any_of(wanted.hashes.iter().map(String::as_str));
+                let direct = direct::look(origin, &name, known.as_ref(), context.tree, asking)?;
+                index.know(name, direct);
+            }
             let packages = resolve::resolve(&asked, target.0, &index, &known_versions(known))?;
             Ok(packages.iter().map(LockedPackage::to_pin).collect())
         })?;

@@ -1,7 +1,10 @@
 //! What an app asks for: `requirements.txt` with the files that it names, or `pyproject.toml`.
 
+use super::environment::file_of;
 use super::locked::{LockedPackage, Origin};
+use super::source::{self, SourceFacts};
 use super::target::Target;
+use super::wheel::{self, WheelName};
 use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
 use content::digest::Sha256;
@@ -32,6 +35,10 @@ pub(super) struct Asked {
 pub(super) struct Wanted {
     pub(super) need: Need,
     pub(super) hashes: Vec<String>,
+    /// Where it comes from, if from no index.
+    pub(super) origin: Option<Origin>,
+    /// What tells that origin: where a folder of the source is meant, what says its needs.
+    pub(super) stands_for: String,
     pub(super) place: Place,
 }
 
@@ -54,7 +61,7 @@ impl Asked {
         let mut asked = Self::default();
         for line in declared.into_iter().flatten().filter_map(|d| d.as_str()) {
             let place = Place::find(file, text, line);
-            asked.wanted.push(Wanted { need: need(line, &place)?, hashes: Vec::new(), place });
+            asked.wanted.push(Wanted::of_index(need(line, &place)?, Vec::new(), place));
         }
         Ok(asked)
     }
@@ -64,7 +71,7 @@ impl Asked {
         let mut asked = Self::default();
         for text in needs {
             let need = need(text, place)?;
-            asked.wanted.push(Wanted { need, hashes: Vec::new(), place: place.clone() });
+            asked.wanted.push(Wanted::of_index(need, Vec::new(), place.clone()));
         }
         Ok(asked)
     }
@@ -80,7 +87,7 @@ impl Asked {
             let place = Place::new(file, u32::try_from(number).ok());
             match line.strip_prefix('-') {
                 Some(option) => self.option(tree, (option, folder), &place, limits, depth)?,
-                None => self.line(tree, &line, place, limits)?,
+                None => self.line(tree, (&line, folder), place, limits)?,
             }
         }
         Ok(())
@@ -112,7 +119,7 @@ impl Asked {
             "-extra-index-url" => self.further.push(value.to_owned()),
             "-pre" => self.early = true,
             "-require-hashes" | "-no-binary" | "-only-binary" | "-prefer-binary" | "-trusted-host" => {}
-            "e" | "-editable" => self.line(tree, value, place.clone(), limits)?,
+            "e" | "-editable" => self.line(tree, (value, folder), place.clone(), limits)?,
             _ => {
                 let what = format!("the option -{name}");
                 let instead = "name the packages and the index that they come from";
@@ -122,7 +129,13 @@ impl Asked {
         Ok(())
     }
 
-    fn line(&mut self, tree: &SourceTree, line: &str, place: Place, limits: bool) -> Result<()> {
+    fn line(
+        &mut self,
+        tree: &SourceTree,
+        (line, folder): (&str, &str),
+        place: Place,
+        limits: bool,
+    ) -> Result<()> {
         let words: Vec<&str> = line.split_whitespace().collect();
         let end = words.iter().position(|w| w.starts_with("--")).unwrap_or(words.len());
         let requirement = words[..end].join(" ");
@@ -132,15 +145,16 @@ impl Asked {
             self.wanted.extend(Self::of_project(&project)?.wanted);
             return Ok(());
         }
-        if requirement.starts_with(['.', '/']) || requirement.starts_with("git+") {
-            let what = format!("{requirement}, which is no released package,");
-            let instead = "use a released version, or one from an index of your own";
-            return Err(BuildError::Unsupported { place, what, instead });
-        }
-        let need = need(&requirement, &place)?;
-        let hashes =
+        let mut hashes: Vec<String> =
             words[end..].iter().filter_map(|w| w.strip_prefix("--hash=")).map(str::to_owned).collect();
-        let wanted = Wanted { need, hashes, place };
+        let wanted = match elsewhere(&requirement) {
+            None => Wanted::of_index(need(&requirement, &place)?, hashes, place),
+            Some(named) => {
+                let fragment = named.at.split_once('#').map_or("", |(_, fragment)| fragment);
+                hashes.extend(fragment.strip_prefix("sha256=").map(|hex| format!("sha256:{hex}")));
+                Wanted::elsewhere(&named, tree, folder, hashes, place)?
+            }
+        };
         if limits {
             self.constraints.push(wanted)
         } else {
@@ -159,20 +173,17 @@ impl Asked {
                 return Ok(None);
             };
             let name = pypi::canonical_name(wanted.need.name.as_ref());
-            let (version, origin) = match (&wanted.need.version_or_url, wanted.exact()) {
-                (_, Some(version)) => (version, Origin::Index(None)),
-                (Some(VersionOrUrl::Url(url)), _) => {
-                    let url = url.to_string();
-                    let file = url.split(['#', '?']).next().unwrap_or_default().rsplit('/').next();
-                    let Some(version) = file.and_then(super::wheel::version_of) else { return Ok(None) };
-                    (version, Origin::Url(url))
+            let (version, origin) = match (&wanted.origin, wanted.exact()) {
+                (None, Some(version)) => (version, Origin::Index(None)),
+                (Some(origin @ (Origin::Url(at) | Origin::Path(at))), _) => {
+                    let Some(version) = wheel::version_of(&file_of(at)) else { return Ok(None) };
+                    (version, origin.clone())
                 }
                 _ => return Ok(None),
             };
-            packages.push((
-                LockedPackage { name, version, integrity, origin, files: Vec::new(), source: None },
-                &wanted.place,
-            ));
+            let (integrity, files) = (Some(integrity), Vec::new());
+            let package = LockedPackage { name, version, integrity, origin, files, source: None };
+            packages.push((package, &wanted.place));
         }
         packages.sort_by(|(a, _), (b, _)| a.name.cmp(&b.name));
         if let Some(pair) = packages.windows(2).find(|pair| pair[0].0.name == pair[1].0.name) {
@@ -189,7 +200,9 @@ impl Asked {
 
     /// Stands for all that is asked for.
     pub(super) fn digest(&self) -> String {
-        let lines = |all: &[Wanted]| -> String { all.iter().map(|w| format!("{}\n", w.need)).collect() };
+        let lines = |all: &[Wanted]| -> String {
+            all.iter().map(|w| format!("{}{}\n", w.need, w.stands_for)).collect()
+        };
         let text = format!("{}-\n{}-\n{}", lines(&self.wanted), lines(&self.constraints), self.early);
         Sha256::of(text.as_bytes()).hex()
     }
@@ -201,6 +214,39 @@ impl Asked {
 }
 
 impl Wanted {
+    fn of_index(need: Need, hashes: Vec<String>, place: Place) -> Self {
+        Self { need, hashes, origin: None, stands_for: String::new(), place }
+    }
+
+    /// A requirement that says where its package is, seen from `folder` of the source.
+    fn elsewhere(
+        named: &Elsewhere<'_>,
+        tree: &SourceTree,
+        folder: &str,
+        hashes: Vec<String>,
+        place: Place,
+    ) -> Result<Self> {
+        let malformed = |detail: String| BuildError::Malformed { place: place.clone(), detail };
+        let origin = Origin::of_text(named.at, folder).map_err(malformed)?;
+        let mut stands_for = format!(" {}", origin.pinned());
+        if let Origin::Folder(path) = &origin {
+            for file in ["pyproject.toml", "setup.cfg", "setup.py"] {
+                let text = tree.read(&format!("{path}/{file}"))?.unwrap_or_default();
+                stands_for.push_str(&Sha256::of(text.as_bytes()).hex());
+            }
+        }
+        let name = match named.name {
+            Some(name) => name.to_owned(),
+            None => {
+                let found = name_at(&origin, named.at, tree)?;
+                found.ok_or_else(|| malformed(format!("say the package's name: NAME @ {}", named.at)))?
+            }
+        };
+        let marker = if named.marker.is_empty() { String::new() } else { format!(" ; {}", named.marker) };
+        let need = need(&format!("{name}{}{marker}", named.extras), &place)?;
+        Ok(Self { need, hashes, origin: Some(origin), stands_for, place })
+    }
+
     /// The version, if only one will do.
     pub(super) fn exact(&self) -> Option<Version> {
         let Some(VersionOrUrl::VersionSpecifier(specifiers)) = &self.need.version_or_url else { return None };
@@ -209,9 +255,56 @@ impl Wanted {
     }
 }
 
+/// A requirement that says where its package is.
+struct Elsewhere<'t> {
+    name: Option<&'t str>,
+    /// In brackets, or empty.
+    extras: &'t str,
+    at: &'t str,
+    marker: &'t str,
+}
+
+/// `NAME[EXTRA] @ URL ; MARKER`, or only a URL or path with what may stand after it.
+fn elsewhere(text: &str) -> Option<Elsewhere<'_>> {
+    let (whole, marker) = text.split_once(" ;").or(text.split_once("; ")).unwrap_or((text, ""));
+    let (whole, marker) = (whole.trim(), marker.trim());
+    let is_name = |name: &str| name.chars().all(|c| c.is_alphanumeric() || "-_.[], ".contains(c));
+    if let Some((name, at)) = whole.split_once('@').filter(|(name, _)| is_name(name)) {
+        let (name, extras) = name.trim().split_at(name.find('[').unwrap_or(name.trim().len()));
+        return Some(Elsewhere { name: Some(name.trim()), extras, at: at.trim(), marker });
+    }
+    let is_url = ["git+", "https://", "http://", "file:"].iter().any(|scheme| whole.starts_with(scheme));
+    let is_path =
+        whole.starts_with(['.', '/']) || [".whl", ".tar.gz", ".zip"].iter().any(|e| whole.ends_with(e));
+    if !is_url && !is_path {
+        return None;
+    }
+    let (at, extras) = match whole.find('[').filter(|_| whole.ends_with(']')) {
+        Some(bracket) => whole.split_at(bracket),
+        None => (whole, ""),
+    };
+    Some(Elsewhere { name: None, extras, at, marker })
+}
+
+/// The name of the package at an origin, as far as it can be told without fetching anything.
+fn name_at(origin: &Origin, at: &str, tree: &SourceTree) -> Result<Option<String>> {
+    let of_file = |file: &str| {
+        let wheel = WheelName::parse(file).map(|wheel| wheel.project);
+        wheel.or_else(|| source::name_of(file).map(|(name, _)| name))
+    };
+    Ok(match origin {
+        Origin::Url(at) | Origin::Path(at) => of_file(&file_of(at)),
+        Origin::Folder(path) => SourceFacts::of_folder(&tree.root().join(path))?.name,
+        Origin::Commit { .. } => {
+            let (_, fragment) = at.split_once('#').unwrap_or(("", ""));
+            fragment.split('&').find_map(|part| part.strip_prefix("egg=")).map(str::to_owned)
+        }
+        Origin::Index(_) => None,
+    })
+}
+
 /// Reads one requirement.
 pub(super) fn need(text: &str, place: &Place) -> Result<Need> {
-    // pip takes a bare URL's name from its file; everybody else has to be told it.
     Need::from_str(text).map_err(|error| BuildError::Malformed {
         place: place.clone(),
         detail: format!("{text:?} is no requirement: {}", error.message),

@@ -54,6 +54,12 @@ pub(super) fn resolve(
     let mut packages = Vec::new();
     for (package, version) in chosen {
         let Package::Plain(name) = package else { continue };
+        if let Some(direct) = index.direct(&name) {
+            let (origin, source) = (direct.origin.clone(), Some(direct.is_source));
+            let (integrity, files) = (direct.integrity.clone(), Vec::new());
+            packages.push(LockedPackage { name, version, integrity, origin, files, source });
+            continue;
+        }
         let candidate = index.candidate(&name, &version)?;
         let source = candidate.as_ref().map(|c| c.is_source());
         let hash = candidate.and_then(|c| c.hash());
@@ -65,7 +71,7 @@ pub(super) fn resolve(
         packages.push(LockedPackage {
             name,
             version,
-            integrity,
+            integrity: Some(integrity),
             origin: Origin::Index(None),
             files: Vec::new(),
             source,

@@ -16,6 +16,10 @@ use std::str::FromStr;
 /// What a source archive says of itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub(super) struct SourceFacts {
+    /// The name that it says.
+    pub(super) name: Option<String>,
+    /// The version that it says.
+    pub(super) version: Option<String>,
     /// What the package needs to run, in PEP 508; nothing when only running its build would tell.
     pub(super) needs: Option<Vec<String>>,
     /// What its build needs.
@@ -45,7 +49,7 @@ pub(super) fn name_of(file: &str) -> Option<(String, Version)> {
 /// What an archive says of itself, which is kept in the store.
 pub(super) fn facts(archive: &PackageArchive<'_>, around: (&Fetcher, &Store)) -> Result<SourceFacts> {
     let (_, store) = around;
-    let kept = archive.path(store, "source-facts-1");
+    let kept = archive.path(store, "source-facts-2");
     if let Some(known) = store.read_json(&kept) {
         return Ok(known);
     }
@@ -58,7 +62,8 @@ pub(super) fn facts(archive: &PackageArchive<'_>, around: (&Fetcher, &Store)) ->
 }
 
 impl SourceFacts {
-    fn of_folder(folder: &Path) -> Result<Self> {
+    /// Reads an unpacked source.
+    pub(super) fn of_folder(folder: &Path) -> Result<Self> {
         let read = |name: &str| fs::read(folder.join(name)).map(|b| String::from_utf8_lossy(&b).into_owned());
         let project: toml::Table =
             read("pyproject.toml").ok().and_then(|t| t.parse().ok()).unwrap_or_default();
@@ -78,13 +83,24 @@ impl SourceFacts {
         let mut requires = texts("requires").unwrap_or_else(|| vec!["setuptools>=40.8.0".to_owned()]);
         let late = ASKED_LATE.iter().filter(|(name, _)| backend.starts_with(name));
         requires.extend(late.flat_map(|(_, names)| *names).map(|name| (*name).to_owned()));
+        let (name, version) = (said(&metadata, &project, "Name"), said(&metadata, &project, "Version"));
         Ok(Self {
+            name,
+            version,
             needs,
             requires,
             backend: backend.to_owned(),
             backend_path: texts("backend-path").unwrap_or_default(),
         })
     }
+}
+
+/// A field of core metadata, or of `[project]`.
+fn said(metadata: &str, document: &toml::Table, field: &str) -> Option<String> {
+    let headers = metadata.split("\n\n").next().unwrap_or(metadata);
+    let value = headers.lines().find_map(|line| line.strip_prefix(field)?.strip_prefix(':'));
+    let project = || document.get("project")?.get(field.to_lowercase())?.as_str();
+    value.map(str::trim).or_else(project).map(str::to_owned)
 }
 
 /// What core metadata says. Only from version 2.2 on it can be relied on (PEP 643): before, when there is

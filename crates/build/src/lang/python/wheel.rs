@@ -78,6 +78,22 @@ const LARGEST: u64 = 8 << 30;
 /// Members that are read as a whole are no larger than this, in bytes.
 const LARGEST_TEXT: u64 = 64 << 20;
 
+/// The core metadata in a wheel.
+pub(super) fn metadata<R: Read + Seek>(archive: &mut Archive<R>) -> Result<String, String> {
+    let is_it = |n: &String| n.ends_with(".dist-info/METADATA") && n.matches('/').count() == 1;
+    let inside = archive.file_names().flatten().map(|name| name.into_owned()).find(is_it);
+    let inside = inside.ok_or("no METADATA in it")?;
+    let mut member = archive.by_name(&inside).map_err(|e| e.to_string())?;
+    let text = content::store::read_limited(&mut member, LARGEST_TEXT).map_err(|e| e.to_string())?;
+    Ok(String::from_utf8_lossy(&text.ok_or("its METADATA has more than 64 MiB")?).into_owned())
+}
+
+/// What core metadata says a package needs, in PEP 508.
+pub(super) fn needs(metadata: &str) -> Vec<String> {
+    let headers = metadata.split("\n\n").next().unwrap_or_default();
+    headers.lines().filter_map(|l| Some(l.strip_prefix("Requires-Dist:")?.trim().to_owned())).collect()
+}
+
 /// The archive of a wheel.
 pub(super) type Archive<R> = zip::ZipArchive<R>;
 

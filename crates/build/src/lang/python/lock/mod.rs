@@ -6,7 +6,7 @@ mod poetry;
 mod pylock;
 mod uv;
 
-use super::locked::{Edge, LockGraph, LockedPackage, Missing};
+use super::locked::{Edge, LockGraph, LockedPackage, Missing, Origin};
 use super::target::Target;
 use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
@@ -62,6 +62,14 @@ impl Kind {
             };
             BuildError::LockMismatch { lockfile: self.file.to_owned(), detail, how: self.how }
         })
+    }
+}
+
+/// Where a package comes from that says a place of its own, else the index that it names.
+fn origin(elsewhere: Option<&str>, index: Option<&str>) -> Result<Origin, Fault> {
+    match elsewhere {
+        Some(place) => Origin::of_text(place, "").map_err(|detail| (None, detail)),
+        None => Ok(Origin::Index(index.map(str::to_owned))),
     }
 }
 
@@ -174,8 +182,10 @@ mod tests {
         for (kind, text) in KINDS.iter().zip([PYLOCK, UV, POETRY, PDM, PIPFILE]) {
             let graph = (kind.read)(text, Some(PROJECT)).map_err(|fault| format!("{}: {fault:?}", kind.file));
             let packages = graph.unwrap().select(&target).unwrap();
-            let told: Vec<_> =
-                packages.iter().map(|p| format!("{} {}", p.label(), p.integrity.canonical())).collect();
+            let told: Vec<_> = packages
+                .iter()
+                .map(|p| format!("{} {}", p.label(), p.integrity.as_ref().unwrap().canonical()))
+                .collect();
             assert_eq!(told, ["fog 1.4 sha256:aa", "horn 3.1 sha256:bb"], "{}", kind.file);
         }
     }

@@ -1,6 +1,6 @@
 //! `pdm.lock`.
 
-use super::{Fault, edge, marker, project_needs, table, tables, text, texts};
+use super::{Fault, edge, marker, origin, project_needs, table, tables, text, texts};
 use crate::lang::python::locked::{Edge, LockGraph, Node, Origin};
 use pep440_rs::Version;
 use pep508_rs::ExtraName;
@@ -32,8 +32,14 @@ pub(super) fn read(content: &str, project: Option<&str>) -> Result<LockGraph, Fa
                     None => (needs, BTreeMap::new()),
                 };
                 graph.packages.push(Node {
-                    origin: text(package, "url")
-                        .map_or(Origin::Index(None), |url| Origin::Url(url.to_owned())),
+                    origin: match text(package, "git") {
+                        Some(url) => {
+                            let said = |key: &str| text(package, key).unwrap_or_default().to_owned();
+                            let (revision, folder) = (said("revision"), said("subdirectory"));
+                            Origin::Commit { url: url.to_owned(), revision, folder }
+                        }
+                        None => origin(text(package, "url").or(text(package, "path")), None)?,
+                    },
                     marker: marker(text(package, "marker"))?,
                     name,
                     version,

@@ -1,6 +1,6 @@
 //! `Pipfile.lock`.
 
-use super::{Fault, marker};
+use super::{Fault, marker, origin};
 use crate::lang::python::locked::{Edge, LockGraph, Node, Origin};
 use pep440_rs::Version;
 use remote::packages::pypi;
@@ -36,6 +36,11 @@ struct Locked {
     markers: Option<String>,
     index: Option<String>,
     file: Option<String>,
+    path: Option<String>,
+    git: Option<String>,
+    #[serde(rename = "ref")]
+    revision: Option<String>,
+    subdirectory: Option<String>,
 }
 
 pub(super) fn read(content: &str, _project: Option<&str>) -> Result<LockGraph, Fault> {
@@ -45,17 +50,27 @@ pub(super) fn read(content: &str, _project: Option<&str>) -> Result<LockGraph, F
         |name: &String| document.meta.sources.iter().find(|s| s.name == *name).map(|s| s.url.clone());
     for (name, locked) in &document.default {
         let name = pypi::canonical_name(name);
+        let elsewhere = locked.file.as_deref().or(locked.path.as_deref());
+        // The app itself: its files are in the image anyway.
+        if matches!(elsewhere, Some("." | "./")) {
+            continue;
+        }
         let version = locked.version.as_deref().map(|v| v.trim_start_matches('='));
-        let Some(version) = version.and_then(|v| Version::from_str(v).ok()) else {
-            return Err((None, format!("{name} has no version: only released packages can be installed")));
-        };
+        let version = version.and_then(|v| Version::from_str(v).ok());
+        // What is built has its version only then.
+        let built = (locked.git.is_some() || elsewhere.is_some()).then(|| Version::new([0]));
+        let Some(version) = version.or(built) else { return Err((None, format!("{name} has no version"))) };
         let own_marker = marker(locked.markers.as_deref())?;
         graph.roots.push(Edge { marker: own_marker.clone(), ..Edge::to(name.clone()) });
         graph.packages.push(Node {
-            origin: match &locked.file {
-                Some(url) => Origin::Url(url.clone()),
+            origin: match &locked.git {
+                Some(url) => Origin::Commit {
+                    url: url.clone(),
+                    revision: locked.revision.clone().unwrap_or_default(),
+                    folder: locked.subdirectory.clone().unwrap_or_default(),
+                },
                 // What every package has, is the usual index.
-                None => Origin::Index(locked.index.as_ref().and_then(url_of)),
+                None => origin(elsewhere, locked.index.as_ref().and_then(url_of).as_deref())?,
             },
             marker: own_marker,
             needs: Vec::new(),

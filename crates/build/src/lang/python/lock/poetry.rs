@@ -1,6 +1,6 @@
 //! `poetry.lock`.
 
-use super::{Fault, edge, extras, marker, project_needs, table, tables, text, texts};
+use super::{Fault, edge, extras, marker, origin, project_needs, table, tables, text, texts};
 use crate::lang::python::locked::{Edge, LockGraph, Node, Origin};
 use pep440_rs::Version;
 use pep508_rs::{ExtraName, MarkerTree};
@@ -36,13 +36,10 @@ pub(super) fn read(content: &str, project: Option<&str>) -> Result<LockGraph, Fa
             files: Vec::new(),
             hashes: files.filter_map(|f| text(f, "hash")).map(str::to_owned).collect(),
             origin: match (kind, url) {
-                (Some("url"), Some(url)) => Origin::Url(url),
-                (Some("file"), Some(path)) => Origin::Path(path),
-                (Some("git" | "directory"), _) => {
-                    return Err((
-                        None,
-                        format!("{name} is from a folder or repository; use a released version"),
-                    ));
+                (Some("url" | "file" | "directory"), Some(place)) => origin(Some(&place), None)?,
+                (Some("git"), Some(url)) => {
+                    let said = |key: &str| source.and_then(|s| text(s, key)).unwrap_or_default().to_owned();
+                    Origin::Commit { url, revision: said("resolved_reference"), folder: said("subdirectory") }
                 }
                 (_, url) => Origin::Index(url),
             },

@@ -1,6 +1,6 @@
 //! `pylock.toml` (PEP 751).
 
-use super::{Fault, marker, table, tables, text};
+use super::{Fault, marker, origin, table, tables, text};
 use crate::lang::python::locked::{Edge, LockGraph, Node, Origin};
 use pep440_rs::Version;
 use remote::packages::pypi;
@@ -16,12 +16,13 @@ pub(super) fn read(content: &str, _project: Option<&str>) -> Result<LockGraph, F
     let mut graph = LockGraph::default();
     for package in tables(&document, "packages") {
         let Some(name) = text(package, "name").map(pypi::canonical_name) else { continue };
-        // Without a version it is a folder or a repository, which cannot be checked.
-        let Some(version) = text(package, "version").and_then(|v| Version::from_str(v).ok()) else {
-            return Err((None, format!("{name} has no version")));
-        };
-        let archive = package.get("archive").and_then(|a| a.as_table());
-        let sdist = package.get("sdist").and_then(|s| s.as_table());
+        let of = |key: &str| package.get(key).and_then(|table| table.as_table());
+        let (folder, commit) = (of("directory"), of("vcs"));
+        // A folder or a commit has a version only when it is built.
+        let built = folder.or(commit).is_some().then(|| Version::new([0]));
+        let version = text(package, "version").and_then(|v| Version::from_str(v).ok()).or(built);
+        let Some(version) = version else { return Err((None, format!("{name} has no version"))) };
+        let (archive, sdist) = (of("archive"), of("sdist"));
         let files = tables(package, "wheels").chain(sdist).chain(archive);
         let hash = |file: &toml::Table| -> Option<String> {
             let hashes = file.get("hashes")?.as_table()?;
@@ -44,9 +45,16 @@ pub(super) fn read(content: &str, _project: Option<&str>) -> Result<LockGraph, F
             extras: BTreeMap::new(),
             hashes: files.iter().map(|(_, hash)| hash.clone()).collect(),
             files: files.into_iter().filter_map(|(url, hash)| Some((url?.to_owned(), hash))).collect(),
-            origin: match archive.and_then(|a| text(a, "url")) {
-                Some(url) => Origin::Url(url.to_owned()),
-                None => Origin::Index(text(package, "index").map(str::to_owned)),
+            origin: match (commit, archive.or(folder)) {
+                (Some(commit), _) => {
+                    let said = |key: &str| text(commit, key).unwrap_or_default().to_owned();
+                    let (revision, folder) = (said("commit-id"), said("subdirectory"));
+                    Origin::Commit { url: said("url"), revision, folder }
+                }
+                (None, place) => {
+                    let place = place.and_then(|p| text(p, "url").or(text(p, "path")));
+                    origin(place, text(package, "index"))?
+                }
             },
         });
     }

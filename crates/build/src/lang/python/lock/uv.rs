@@ -1,6 +1,6 @@
 //! `uv.lock`.
 
-use super::{Fault, extras, marker, table, tables, text};
+use super::{Fault, extras, marker, origin, table, tables, text};
 use crate::lang::python::locked::{Edge, LockGraph, Node, Origin};
 use pep440_rs::Version;
 use pep508_rs::ExtraName;
@@ -24,7 +24,10 @@ pub(super) fn read(content: &str, _project: Option<&str>) -> Result<LockGraph, F
             graph.roots.extend(needs);
             continue;
         }
-        let Some(version) = text(package, "version").and_then(|v| Version::from_str(v).ok()) else {
+        let version = text(package, "version").and_then(|v| Version::from_str(v).ok());
+        // A folder that finds its version out only when it is built has none here.
+        let is_folder = said("directory").or(said("editable")).or(said("virtual")).is_some();
+        let Some(version) = version.or_else(|| is_folder.then(|| Version::new([0]))) else {
             return Err((None, format!("{name} has no version")));
         };
         let optional = package.get("optional-dependencies").and_then(|o| o.as_table());
@@ -39,10 +42,13 @@ pub(super) fn read(content: &str, _project: Option<&str>) -> Result<LockGraph, F
         graph.packages.push(Node {
             hashes: files.iter().map(|(_, hash)| hash.clone()).collect(),
             files: files.into_iter().filter_map(|(url, hash)| Some((url?.to_owned(), hash))).collect(),
-            origin: match (said("url"), said("path"), said("registry")) {
-                (Some(url), ..) => Origin::Url(url.to_owned()),
-                (_, Some(path), _) => Origin::Path(path.to_owned()),
-                (.., registry) => Origin::Index(registry.map(str::to_owned)),
+            origin: match said("git") {
+                Some(git) => commit(git, said("subdirectory")),
+                None => {
+                    let elsewhere =
+                        ["url", "path", "directory", "editable", "virtual"].iter().find_map(|key| said(key));
+                    origin(elsewhere, said("registry"))?
+                }
             },
             marker: pep508_rs::MarkerTree::TRUE,
             needs,
@@ -52,6 +58,13 @@ pub(super) fn read(content: &str, _project: Option<&str>) -> Result<LockGraph, F
         });
     }
     Ok(graph)
+}
+
+/// `https://code.example/fog.git?rev=main#0123…`: what was asked for, and the commit that it was.
+fn commit(git: &str, folder: Option<&str>) -> Origin {
+    let (asked, id) = git.rsplit_once('#').unwrap_or((git, "HEAD"));
+    let url = asked.split('?').next().unwrap_or(asked).to_owned();
+    Origin::Commit { url, revision: id.to_owned(), folder: folder.unwrap_or_default().to_owned() }
 }
 
 fn needs(package: &toml::Table, key: &str) -> Result<Vec<Edge>, Fault> {
