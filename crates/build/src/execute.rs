@@ -83,6 +83,9 @@ pub struct Surroundings<'a> {
     pub interrupted: &'a (dyn Fn() -> bool + Sync),
 }
 
+/// Of so many jobs, one may compress what a step writes.
+const COMPRESS_SHARE: usize = 4;
+
 /// Runs what has to run of the steps of `app`; results in the order of the steps.
 pub fn execute(
     app: &str,
@@ -157,7 +160,7 @@ fn one_step(
         progress: &progress,
         interrupted: &interrupted,
     };
-    let mut layer = LayerWriter::new(store, form.codec, around.jobs.div_ceil(WAITING))?;
+    let mut layer = LayerWriter::new(store, form.codec, around.jobs.div_ceil(COMPRESS_SHARE))?;
     let packages = step.work.write(&mut layer, &tools)?;
     let result = StepResult { layer: layer.finish()?, packages };
     store.write_json(&store.step_path(key), &result)?;
@@ -183,11 +186,13 @@ pub fn each_fetched<T: Sync>(
     tools: &Tools<'_>,
     work: impl Fn(&T) -> Result<()> + Sync,
 ) -> Result<()> {
-    on_threads(items, tools, tools.jobs * WAITING, work)
+    on_threads(items, tools, (tools.jobs * WAITING).min(MOST_WAITING), work)
 }
 
-/// So many threads may wait for answers while one could work.
-const WAITING: usize = 4;
+/// So many threads may wait for answers while one could work, and so many at most: with a registry far away,
+/// waiting is all that there is to do.
+const WAITING: usize = 16;
+const MOST_WAITING: usize = 48;
 
 fn on_threads<T: Sync>(
     items: &[T],

@@ -480,7 +480,7 @@ fn package_error(error: &BuildError) -> Worded {
             ..worded(
                 FAILED,
                 format!("{address} has no file for {package} that was locked and that fits the image"),
-                "lock a version that has a wheel for this Python and platform; source archives are not built by this version",
+                "lock a version that has a wheel for this Python and platform, or its source archive with its hash",
             )
         },
         BuildError::BadPackage { package, detail } => worded(

@@ -8,7 +8,6 @@ use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 use ureq::Body;
-use ureq::config::RedirectAuthHeaders;
 use ureq::http::Response;
 use ureq::tls::{RootCerts, TlsConfig};
 
@@ -27,6 +26,13 @@ const LIMIT: u64 = 2 << 30;
 const CHUNK: usize = 64 << 10;
 /// How long to wait before each further try.
 const PAUSES: [Duration; 3] = [Duration::from_millis(200), Duration::from_secs(1), Duration::from_secs(3)];
+/// Statuses that send on to another place, and how often that is followed.
+const REDIRECTS: [u16; 5] = [301, 302, 303, 307, 308];
+const MOST_REDIRECTS: usize = 10;
+/// A part of what is there, as it was asked for.
+const PARTIAL_CONTENT: u16 = 206;
+/// What is there is not that long.
+const RANGE_NOT_SATISFIABLE: u16 = 416;
 /// No server can ask to wait longer than this.
 const LONGEST_PAUSE: Duration = Duration::from_secs(30);
 
@@ -46,8 +52,9 @@ impl Fetcher {
         let agent = ureq::Agent::config_builder()
             .tls_config(tls)
             .http_status_as_error(false)
-            // Credentials are for the server that they were made for.
-            .redirect_auth_headers(RedirectAuthHeaders::SameHost)
+            // They are followed here: credentials are for the server that they were made for.
+            .max_redirects(0)
+            .max_redirects_will_error(false)
             .timeout_connect(Some(Duration::from_secs(10)))
             .timeout_recv_response(Some(Duration::from_secs(60)))
             .user_agent(concat!("shtetl/", env!("CARGO_PKG_VERSION")))
@@ -89,7 +96,8 @@ impl Fetcher {
         }
     }
 
-    /// Writes the bytes at `address` into what `open` opens, which is called again for each try.
+    /// Writes the bytes at `address` into what `open` opens, which is called again when a try cannot go on where
+    /// the last one ended.
     pub fn get_into<W: Write>(
         &self,
         address: &Address,
@@ -103,12 +111,28 @@ impl Fetcher {
                 io::copy(&mut file, &mut to).map_err(|source| at_path(path, source))?;
                 Ok(to)
             }
-            Address::Url(url) => with_retry(|| {
-                let mut answer = self.ask(url, &[("Accept", "*/*")])?.successful(url)?;
-                let mut to = open()?;
-                copy(&mut answer.body(), u64::MAX, url, &mut |bytes| to.write_all(bytes))?;
+            Address::Url(url) => {
+                let (mut to, mut done) = (open()?, 0_u64);
+                with_retry(|| {
+                    // What came before the connection was cut is not asked for again (RFC 9110, section 14).
+                    let rest = format!("bytes={done}-");
+                    let range = (done > 0).then_some(("Range", rest.as_str()));
+                    let headers: Vec<_> = [("Accept", "*/*")].into_iter().chain(range).collect();
+                    let mut answer = self.ask(url, &headers)?;
+                    if done > 0 && answer.status() != PARTIAL_CONTENT {
+                        (to, done) = (open()?, 0);
+                        if answer.status() == RANGE_NOT_SATISFIABLE {
+                            answer = self.ask(url, &[("Accept", "*/*")])?;
+                        }
+                    }
+                    let mut body = answer.successful(url)?;
+                    copy(&mut body.body(), u64::MAX, url, &mut |bytes| {
+                        done += bytes.len() as u64;
+                        to.write_all(bytes)
+                    })
+                })?;
                 Ok(to)
-            }),
+            }
         }
     }
 
@@ -127,11 +151,26 @@ impl Fetcher {
         if self.network == Network::Forbidden {
             return Err(RemoteError::Offline { url: shown(url) });
         }
+        let mut here = url.to_owned();
+        for _ in 0..=MOST_REDIRECTS {
+            let answer = self.ask_once(&here, headers, server_of(&here) == server_of(url))?;
+            let onward = REDIRECTS.contains(&answer.status()).then(|| answer.headers("Location"));
+            match onward.as_ref().and_then(|all| all.first()) {
+                Some(location) => here = followed(&here, location),
+                None => return Ok(answer),
+            }
+        }
+        Err(RemoteError::Unreachable { url: shown(url), detail: "it sends on and on".to_owned() })
+    }
+
+    /// Asks one server; `own` when it is the one that the caller's credentials are for.
+    fn ask_once(&self, url: &str, headers: &[(&str, &str)], own: bool) -> Result<Answer> {
+        let is_login = |name: &str| name.eq_ignore_ascii_case("authorization");
         let mut request = self.agent.get(url);
-        for (name, value) in headers {
+        for (name, value) in headers.iter().filter(|(name, _)| own || !is_login(name)) {
             request = request.header(*name, *value);
         }
-        let authorised = headers.iter().any(|(name, _)| name.eq_ignore_ascii_case("authorization"));
+        let authorised = own && headers.iter().any(|(name, _)| is_login(name));
         if let Some(header) = header_for(&self.logins, url).filter(|_| !authorised) {
             request = request.header("Authorization", header);
         }
@@ -144,6 +183,28 @@ impl Fetcher {
             return Err(RemoteError::Offline { url: shown(url) });
         }
         answered(url, self.agent.post(url).send_form(fields.iter().copied()))
+    }
+}
+
+/// Scheme, host and port of a URL.
+fn server_of(url: &str) -> &str {
+    let start = url.find("://").map_or(0, |at| at + 3);
+    &url[..url[start..].find(['/', '?', '#']).map_or(url.len(), |at| start + at)]
+}
+
+/// The URL that `location` means, seen from `url` (RFC 3986, section 5.2, as far as servers use it).
+fn followed(url: &str, location: &str) -> String {
+    let server = server_of(url);
+    if location.contains("://") {
+        location.to_owned()
+    } else if let Some(rest) = location.strip_prefix("//") {
+        format!("{}://{rest}", url.split("://").next().unwrap_or("https"))
+    } else if location.starts_with('/') {
+        format!("{server}{location}")
+    } else {
+        let path = url[server.len()..].split(['?', '#']).next().unwrap_or_default();
+        let folder = path.rfind('/').map_or("/", |at| &path[..=at]);
+        format!("{server}{folder}{location}")
     }
 }
 

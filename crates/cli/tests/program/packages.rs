@@ -174,8 +174,149 @@ fn wheels_must_be_what_their_record_says() {
     insta::assert_snapshot!(error_of(&said), @"
     error: [place]/index has no file for buoy 2.0 that was locked and that fits the image
       offered: buoy-1.0-py3-none-any.whl
-    what to do: lock a version that has a wheel for this Python and platform; source archives are not built by this version
+    what to do: lock a version that has a wheel for this Python and platform, or its source archive with its hash
     ");
+}
+
+#[test]
+fn a_connection_that_was_cut_goes_on_where_it_ended() {
+    let whole = pier();
+    let cut = Reply { cut_after: Some(40), ..Reply::of(whole.clone()) };
+    let rest = Reply { status: 206, ..Reply::of(&whole[40..]) };
+    let (program, registry) = (app_with(&whole), Registry::start());
+    program.write("app/a.js", "");
+    registry.answer(PLACE, vec![cut, rest]);
+    let _ = program.succeed(&format!("build app --address npm={}", registry.url()));
+    assert!(registry.requests(PLACE)[1].contains(&"range: bytes=40-".to_owned()));
+}
+
+#[test]
+fn what_was_missing_once_is_asked_for_again_and_a_slow_answer_is_waited_for() {
+    let (program, registry) = (app_with(&pier()), Registry::start());
+    program.write("app/a.js", "");
+    let slow = Reply { delay: Duration::from_millis(1200), ..Reply::of(pier()) };
+    registry.answer(PLACE, vec![Reply::status(404), slow]);
+    let build = format!("build app --address npm={}", registry.url());
+    assert_eq!(program.run(&build).code, 1);
+    let _ = program.succeed(&build);
+}
+
+#[test]
+fn a_login_is_not_sent_along_when_a_registry_sends_on_to_another_server() {
+    let (program, registry, other) = (app_with(&pier()), Registry::start(), Registry::start());
+    program.write("app/a.js", "");
+    program.write(
+        "app/.npmrc",
+        format!("registry={0}\n//{1}/:_authToken=harbour-token\n", registry.url(), registry.host()),
+    );
+    let onward = Reply::status(302).with(&format!("location: {}/elsewhere.tgz", other.url()));
+    registry.answer(PLACE, vec![onward]);
+    other.answer("/elsewhere.tgz", vec![Reply::of(pier())]);
+    let said = program.succeed("build app");
+    let sent =
+        |requests: Vec<Vec<String>>| requests.concat().iter().any(|line| line.contains("harbour-token"));
+    assert!(sent(registry.requests(PLACE)) && !sent(other.requests("/elsewhere.tgz")));
+    assert!(!said.to_string().contains("harbour-token"));
+}
+
+#[test]
+fn archives_of_npm_are_taken_as_npm_takes_them() {
+    // Of two entries of a name the later counts, names that differ in case are two, rules are renamed.
+    let mut entries = files(&["package/Fog.js", "package/fog.js", "package/.gitignore"]);
+    entries.push(("package/fog.js".to_owned(), b"the later one".to_vec()));
+    let archive = tarball(&entries);
+    let (program, registry) = (app_with(&archive), Registry::start());
+    program.write("app/a.js", "");
+    registry.answer(PLACE, vec![Reply::of(archive)]);
+    let _ = program.succeed(&format!("build app --layout image --address npm={}", registry.url()));
+    insta::assert_snapshot!(crate::debian::layer(&program.path("image"), 2).0, @"
+    0755 0:0 app/
+    0755 0:0 app/node_modules/
+    0755 0:0 app/node_modules/pier/
+    0644 0:0 app/node_modules/pier/.npmignore
+    0644 0:0 app/node_modules/pier/Fog.js
+    0644 0:0 app/node_modules/pier/fog.js
+    ");
+    // What lies inside a file cannot be put down.
+    let clash = tarball(&files(&["package/fog", "package/fog/horn.js"]));
+    let (said, _) = build_with(&clash, vec![Reply::of(clash.clone())]);
+    assert!(said.stderr.contains("lies inside a file"), "{said}");
+}
+
+/// A wheel of two files of the same length, with every `from` in its bytes replaced.
+fn forged_wheel(names: [&str; 2], from: &[u8], to: &[u8]) -> Vec<u8> {
+    let metadata = "Metadata-Version: 2.1\nName: buoy\nVersion: 1.0\n";
+    let contents = names.map(|name| (name.to_owned(), vec![b' '; 70_000]));
+    let mut bytes = wheel("buoy", "1.0", &contents.to_vec(), metadata, "");
+    for at in 0..bytes.len() - from.len() {
+        if bytes[at..].starts_with(from) {
+            bytes[at..at + to.len()].copy_from_slice(to);
+        }
+    }
+    bytes
+}
+
+#[test]
+fn wheels_that_lie_about_their_files_are_refused() {
+    let length = 70_000_u32.to_le_bytes();
+    for (bytes, expected) in [
+        (forged_wheel(["a.py", "b.py"], b"b.py", b"/.py"), "leaves the package's folder"),
+        (forged_wheel(["a.py", "b.py"], &length, &10_u32.to_le_bytes()), "cannot be used"),
+        (forged_wheel(["a.py", "b.py"], &length, &u32::MAX.to_le_bytes()[..3]), "cannot be used"),
+    ] {
+        let program = program();
+        program.write("app/shtetl.toml", ON_HOST);
+        program.write("app/app.py", "if __name__ == \"__main__\":\n    pass\n");
+        program.write("app/buoy-1.0-py3-none-any.whl", &bytes);
+        let hash = sha256_hex(&bytes);
+        program.write("app/requirements.txt", format!("./buoy-1.0-py3-none-any.whl --hash=sha256:{hash}\n"));
+        let said = program.run("build app");
+        assert!(said.code == 1 && said.stderr.contains(expected), "{expected}: {said}");
+    }
+}
+
+#[test]
+fn locks_of_ten_thousand_packages_are_read() {
+    let npm = |n: usize| format!(r#","node_modules/p{n}":{{"version":"1.0.{n}","integrity":"sha512-AAAA"}}"#);
+    let yarn = |n: usize| format!("\np{n}@*:\n  version \"1.0.{n}\"\n  integrity sha512-AAAA\n");
+    let pnpm = |n: usize| format!("  p{n}@1.0.{n}:\n    resolution: {{integrity: sha512-AAAA}}\n");
+    let bun = |n: usize| format!("\"p{n}\": [\"p{n}@1.0.{n}\", \"\", {{}}, \"sha512-AAAA\"],\n");
+    let all = |one: &dyn Fn(usize) -> String| (0..10_000).map(one).collect::<String>();
+    let wanted = all(&|n| format!("{}\"p{n}\":\"*\"", if n == 0 { "" } else { "," }));
+    let chosen = all(&|n| format!("      p{n}: {{specifier: '*', version: 1.0.{n}}}\n"));
+    for (file, text) in [
+        (
+            "package-lock.json",
+            format!(
+                "{{\"lockfileVersion\":3,\"packages\":{{\"\":{{\"dependencies\":{{{wanted}}}}}{}}}}}",
+                all(&npm)
+            ),
+        ),
+        ("yarn.lock", format!("# yarn lockfile v1\n{}", all(&yarn))),
+        (
+            "pnpm-lock.yaml",
+            format!(
+                "lockfileVersion: '6.0'\nimporters:\n  .:\n    dependencies:\n{chosen}packages:\n{}",
+                all(&pnpm)
+            ),
+        ),
+        (
+            "bun.lock",
+            format!(
+                "{{\"lockfileVersion\":1,\"workspaces\":{{\"\":{{\"dependencies\":{{{wanted}}}}}}},\"packages\":{{{}}}}}",
+                all(&bun)
+            ),
+        ),
+    ] {
+        let program = program();
+        program.write(
+            "app/package.json",
+            format!("{{\"scripts\":{{\"start\":\"node a.js\"}},\"dependencies\":{{{wanted}}}}}"),
+        );
+        program.write(&format!("app/{file}"), text);
+        let lock = program.json("survey app")["survey"]["findings"][0]["lock"].clone();
+        assert_eq!((lock["file"].as_str(), lock["packages"].as_u64()), (Some(file), Some(10_000)));
+    }
 }
 
 fn read_zip(bytes: &[u8]) -> Files {

@@ -2,6 +2,7 @@
 //! of its package, with the app's other packages around it. What they make is a layer of its own.
 
 use super::install::{self, Around, address_of};
+use super::parts::Parts;
 use super::resolve;
 use super::tree::{LockedPackage, PackageTree};
 use crate::error::{BuildError, PathFacts, Place, Result};
@@ -53,12 +54,20 @@ pub(super) fn contribute(
     context.base.tool("compilers")?;
     let asked = BTreeMap::from([(ADD_ON_BUILDER.to_owned(), "*".to_owned())]);
     let none = BTreeMap::new();
-    let asked = resolve::Asked { dependencies: &asked, optional: &none, overrides: BTreeMap::new() };
+    let asked = resolve::Asked {
+        dependencies: &asked,
+        optional: &none,
+        overrides: BTreeMap::new(),
+        parts: Parts::default(),
+    };
     let node = &context.runtime.version;
     let text = format!("{} for {node}", asked.digest());
-    let found = context.resolving.packages(("node", "to build add-ons"), &text, |(fetcher, _), known| {
-        Ok(resolve::to_pins(&resolve::resolve(&asked, node, (fetcher, context.addresses), known)?))
-    })?;
+    let found =
+        context.resolving.packages(("node", "to build add-ons"), &text, |(fetcher, store), known| {
+            let (addresses, source) = (context.addresses, &**context.tree);
+            let around = resolve::Around { fetcher, store, addresses, source };
+            Ok(resolve::to_pins(&resolve::resolve(&asked, node, around, known)?))
+        })?;
     // While nobody may be asked, it is left out.
     let (pins, new) = found.unwrap_or_default();
     contribution.resolved.extend(new);

@@ -3,9 +3,9 @@
 //! Lockfiles that say no places, and resolution, end here. A package is put as high as it can: below the
 //! nearest folder where another version of the same name would be found by somebody else.
 
-use super::tree::{Entry, PackageTree};
+use super::tree::{Entry, Origin, PackageTree};
 use crate::error::Result;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// What a package needs: a name, and how that is said.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -21,11 +21,11 @@ pub(super) struct Need {
 
 /// Says which packages there are.
 pub(super) trait Chooser {
-    /// Whether a package that is there already meets the need of `by`.
-    fn meets(&self, entry: &Entry, need: &Need, by: &Entry) -> bool;
+    /// Whether a package that is there already meets a need.
+    fn meets(&self, entry: &Entry, need: &Need) -> bool;
 
-    /// The package for a need of `by` with what it needs itself; `None` when an optional one cannot be had.
-    fn choose(&mut self, need: &Need, by: &Entry) -> Result<Option<(Entry, Vec<Need>)>>;
+    /// The package for a need of the package called `by`, or of the app, with what it needs itself; `None` when an optional one cannot be had.
+    fn choose(&mut self, need: &Need, by: Option<&str>) -> Result<Option<(Entry, Vec<Need>)>>;
 
     /// Told what is going to be needed, before it is chosen one after the other.
     fn expect(&mut self, _needs: &[Need]) {}
@@ -66,15 +66,14 @@ struct Placing<'a> {
     chooser: &'a mut dyn Chooser,
     tree: &'a mut PackageTree,
     /// For each folder, the names that packages in it look for above it.
-    uses: BTreeMap<String, Vec<String>>,
+    uses: BTreeMap<String, BTreeSet<String>>,
 }
 
 impl Placing<'_> {
     /// Makes sure that the package at `path` finds what it needs; gives what had to be put down for that.
     fn meet(&mut self, path: &str, need: &Need) -> Result<Option<(String, Vec<Need>)>> {
-        let by = self.tree.packages.get(path).cloned().unwrap_or_default();
         if let Some(found) = self.tree.resolve(path, &need.name) {
-            if self.chooser.meets(&self.tree.packages[&found], need, &by) {
+            if self.chooser.meets(&self.tree.packages[&found], need) {
                 self.note_use(path, &found, &need.name);
                 return Ok(None);
             }
@@ -84,7 +83,8 @@ impl Placing<'_> {
         } else if need.optional && need.peer {
             return Ok(None);
         }
-        let Some((entry, needs)) = self.chooser.choose(need, &by)? else { return Ok(None) };
+        let by = self.tree.packages.get(path).and_then(|entry| entry.name.as_deref());
+        let Some((entry, needs)) = self.chooser.choose(need, by)? else { return Ok(None) };
         let folder = self.folder_for(path, need);
         let target = match folder.is_empty() {
             true => format!("node_modules/{}", need.name),
@@ -94,9 +94,18 @@ impl Placing<'_> {
         if self.tree.packages.contains_key(&target) {
             return Ok(None);
         }
+        // A linked folder looks for its packages from where it really is.
+        let seat = match &entry.origin {
+            Origin::Link(folder) => {
+                let own = Entry { origin: Origin::default(), ..entry.clone() };
+                self.tree.packages.insert(folder.clone(), own);
+                folder.clone()
+            }
+            _ => target.clone(),
+        };
         self.tree.packages.insert(target.clone(), entry);
         self.note_use(path, &target, &need.name);
-        Ok(Some((target, needs)))
+        Ok(Some((seat, needs)))
     }
 
     /// The highest folder where the package for `need` can be put without being in anybody's way.
@@ -123,10 +132,7 @@ impl Placing<'_> {
         let end = above(target);
         let mut here = path;
         while here.len() > end.len() {
-            let names = self.uses.entry(here.to_owned()).or_default();
-            if !names.iter().any(|known| known == name) {
-                names.push(name.to_owned());
-            }
+            self.uses.entry(here.to_owned()).or_default().insert(name.to_owned());
             here = above(here);
         }
     }
@@ -146,11 +152,11 @@ mod tests {
     type Item = (&'static str, &'static str, &'static [(&'static str, &'static str)]);
 
     impl Chooser for Shelf {
-        fn meets(&self, entry: &Entry, need: &Need, _by: &Entry) -> bool {
+        fn meets(&self, entry: &Entry, need: &Need) -> bool {
             entry.version.as_deref() == Some(&need.wanted)
         }
 
-        fn choose(&mut self, need: &Need, _by: &Entry) -> Result<Option<(Entry, Vec<Need>)>> {
+        fn choose(&mut self, need: &Need, _by: Option<&str>) -> Result<Option<(Entry, Vec<Need>)>> {
             let (_, version, needs) = self
                 .0
                 .iter()

@@ -1,6 +1,7 @@
 //! Puts npm packages where the tree says, one fragment each.
 
 use super::APP;
+use super::packing;
 use super::scripts;
 use super::tarball::{self, Facts};
 use super::tree::{LockedPackage, Origin, PackageTree};
@@ -9,18 +10,19 @@ use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Result};
 use crate::execute::{Gate, each_fetched, find_in_parallel};
 use crate::lang::groups::group_of;
-use crate::source::SourceTree;
+use crate::source::{SourceTree, checked_out};
 use crate::spool::{rewind, spool};
 use crate::worklist::{Input, PackageFact, Role, Step, Tools, Withdrawn, Work};
 use content::digest::{Hasher, Sha256};
 use content::layer::{Codec, Entry, Fragment, LAYER_FORMAT, LayerWriter};
 use content::store::Store;
 use remote::packages::npm::{self, Standing};
-use remote::{Address, Integrity};
+use remote::{Address, Fetcher, Integrity};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
+use tempfile::SpooledTempFile;
 
 /// Version of the way packages are put down; part of every fragment's key.
 const INSTALL_FORMAT: u32 = 5;
@@ -179,19 +181,8 @@ impl NodePackages {
         if missing.is_empty() && (told || facts(store, codec, first).is_some()) {
             return Ok(());
         }
-        let Some(address) = address_of(first, &self.addresses, &self.source)? else { return Ok(()) };
         let (gate, tools) = around;
-        let remote = |source| BuildError::Remote { wanted_by: first.label(), source };
-        let mut file = tools.fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
-        rewind(&mut file)?;
-        let found = match &first.integrity {
-            Some(integrity) => {
-                integrity.check_reader(&address.to_string(), &mut file).map_err(remote)?;
-                None
-            }
-            None => Some(Integrity::of_sha256(&Hasher::of_reader(&mut file)?.0).canonical()),
-        };
-        rewind(&mut file)?;
+        let Some((file, found)) = self.archive(first, (tools.fetcher, store))? else { return Ok(()) };
         let places = if missing.is_empty() { vec![(*first, self.key(first, codec))] } else { missing };
         let learned = gate.pass(1, || {
             tarball::write_fragments((store, codec), self.folder, &places, io::BufReader::new(file))
@@ -201,6 +192,34 @@ impl NodePackages {
         }
         let bytes = serde_json::to_vec(&Facts { found, ..learned }).unwrap_or_default();
         Ok(store.keep(&facts_path(store, codec, first), &bytes)?)
+    }
+
+    /// The archive of a package, checked, and its hash where nothing says one; nothing for what has no archive
+    /// of its own.
+    fn archive(
+        &self,
+        package: &LockedPackage,
+        around: (&Fetcher, &Store),
+    ) -> Result<Option<(SpooledTempFile, Option<String>)>> {
+        let (fetcher, store) = around;
+        let label = package.label();
+        if let Origin::Commit { url, id } = &package.origin {
+            let packed = packing::packed(&checked_out(url, id, around)?, &label, store)?;
+            return Ok(Some((packed, Some(format!("{url}#{id}")))));
+        }
+        let Some(address) = address_of(package, &self.addresses, &self.source)? else { return Ok(None) };
+        let remote = |source| BuildError::Remote { wanted_by: label.clone(), source };
+        let mut file = fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
+        rewind(&mut file)?;
+        let found = match &package.integrity {
+            Some(integrity) => {
+                integrity.check_reader(&address.to_string(), &mut file).map_err(remote)?;
+                None
+            }
+            None => Some(Integrity::of_sha256(&Hasher::of_reader(&mut file)?.0).canonical()),
+        };
+        rewind(&mut file)?;
+        Ok(Some((file, found)))
     }
 
     /// The packages and their commands, now that everything is there to be asked.
@@ -243,7 +262,7 @@ pub(super) fn address_of(
     let resolved = match &package.origin {
         Origin::Registry(resolved) => resolved.as_ref(),
         Origin::Archive(path) => return Ok(Some(Address::Folder(source.root().join(path)))),
-        Origin::Link(_) | Origin::Bundled | Origin::Other(_) => return Ok(None),
+        Origin::Link(_) | Origin::Bundled | Origin::Commit { .. } | Origin::Other(_) => return Ok(None),
     };
     let bound = addresses.bound_to(Ecosystem::Npm, &package.name);
     let known = match (bound.or_else(|| addresses.over_lockfile(Ecosystem::Npm)), resolved) {

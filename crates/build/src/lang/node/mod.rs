@@ -4,6 +4,8 @@ mod compile;
 mod graph;
 mod install;
 mod lock;
+mod packing;
+mod parts;
 mod range;
 mod resolve;
 mod scripts;
@@ -37,9 +39,15 @@ const ENTRY_FILES: [&str; 4] = ["server.js", "index.js", "app.js", "main.js"];
 pub struct Node;
 
 /// The part of `package.json` that matters here.
-#[derive(Debug, Default, Deserialize)]
+#[derive(Debug, Clone, Default, Deserialize)]
 #[serde(rename_all = "camelCase", default)]
 struct Manifest {
+    name: Option<String>,
+    version: Option<String>,
+    /// Patterns, or a table with them.
+    workspaces: serde_json::Value,
+    /// One file, or several by their commands.
+    bin: serde_json::Value,
     main: Option<String>,
     scripts: BTreeMap<String, String>,
     engines: BTreeMap<String, String>,
@@ -158,6 +166,11 @@ impl Buildpack for Node {
 }
 
 impl Manifest {
+    /// Its commands with their files.
+    fn commands(&self) -> BTreeMap<String, String> {
+        tarball::commands(self.name.as_deref().unwrap_or_default(), &self.bin)
+    }
+
     /// As it is for a build: what only development needs is needed, too.
     fn with_development(mut self) -> Self {
         self.dependencies.extend(std::mem::take(&mut self.dev_dependencies));
@@ -185,18 +198,22 @@ fn resolved(
     context: &Context<'_>,
     contribution: &mut Contribution,
 ) -> Result<Option<PackageTree>> {
-    if manifest.dependencies.is_empty() && manifest.optional_dependencies.is_empty() {
+    let is_empty = manifest.dependencies.is_empty() && manifest.optional_dependencies.is_empty();
+    if is_empty && manifest.workspaces.is_null() {
         return Ok(None);
     }
     let asked = resolve::Asked {
         dependencies: &manifest.dependencies,
         optional: &manifest.optional_dependencies,
         overrides: overrides(manifest)?,
+        parts: parts::Parts::of(context.tree, manifest)?,
     };
-    let (node, addresses) = (&context.runtime.version, context.addresses);
-    let found = context.resolving.packages(("node", target), &asked.digest(), |(fetcher, _), known| {
-        Ok(resolve::to_pins(&resolve::resolve(&asked, node, (fetcher, addresses), known)?))
-    })?;
+    let (node, addresses, source) = (&context.runtime.version, context.addresses, &**context.tree);
+    let found =
+        context.resolving.packages(("node", target), &asked.digest(), |(fetcher, store), known| {
+            let around = resolve::Around { fetcher, store, addresses, source };
+            Ok(resolve::to_pins(&resolve::resolve(&asked, node, around, known)?))
+        })?;
     let Some((packages, new)) = found else { return Ok(None) };
     if new.is_some() {
         let how = "`npm install --package-lock-only`";

@@ -1,12 +1,16 @@
 //! Which versions to take where no file says it: every range met, the newest where there is a choice.
 
 use super::graph::{Chooser, Need, place};
+use super::parts::{Part, Parts};
 use super::range::Range;
 use super::tree::{Entry, Fits, Origin, PackageTree};
+use super::{Manifest, parse_manifest};
 use crate::addresses::{Addresses, Ecosystem};
 use crate::error::{BuildError, Result};
 use crate::execute::run_indexed;
 use crate::pins::ResolvedPackage;
+use crate::source::{SourceTree, checked_out};
+use content::store::Store;
 use remote::packages::npm::{self, Offer, Offers};
 use remote::{Fetcher, Integrity};
 use semver::Version;
@@ -22,12 +26,26 @@ pub(super) struct Asked<'a> {
     pub(super) optional: &'a BTreeMap<String, String>,
     /// Names, and the ranges or versions that are taken in place of whatever is asked for.
     pub(super) overrides: BTreeMap<String, String>,
+    pub(super) parts: Parts,
+}
+
+/// What is asked, and where what was found is kept.
+#[derive(Clone, Copy)]
+pub(super) struct Around<'a> {
+    pub(super) fetcher: &'a Fetcher,
+    pub(super) store: &'a Store,
+    pub(super) addresses: &'a Addresses,
+    pub(super) source: &'a SourceTree,
 }
 
 impl Asked<'_> {
     /// A text that stands for all of it.
     pub(super) fn digest(&self) -> String {
-        let text = format!("{:?}\n{:?}\n{:?}", self.dependencies, self.optional, self.overrides);
+        let mut text = format!("{:?}\n{:?}\n{:?}", self.dependencies, self.optional, self.overrides);
+        for part in self.parts.all() {
+            let needs = (&part.manifest.dependencies, &part.manifest.optional_dependencies);
+            text.push_str(&format!("\n{} {} {} {needs:?}", part.folder, part.name, part.version));
+        }
         content::digest::Sha256::of(text.as_bytes()).hex()
     }
 }
@@ -36,10 +54,11 @@ impl Asked<'_> {
 pub(super) fn resolve(
     asked: &Asked<'_>,
     node: &str,
-    (fetcher, addresses): (&Fetcher, &Addresses),
+    around: Around<'_>,
     known: &[ResolvedPackage],
 ) -> Result<PackageTree> {
-    let needs = needs(asked.dependencies, asked.optional, &BTreeMap::new(), |_| false);
+    let mut needs = needs(asked.dependencies, asked.optional, &BTreeMap::new(), |_| false);
+    needs.extend(asked.parts.all().map(Part::need));
     let root = Entry {
         dependencies: asked.dependencies.clone(),
         optional_dependencies: asked.optional.clone(),
@@ -53,8 +72,14 @@ pub(super) fn resolve(
     }
     let mut tree = PackageTree::made("package.json");
     let node = Version::parse(node).ok();
-    let mut registry =
-        Registry { fetcher, addresses, overrides: &asked.overrides, kept, node, asked: Mutex::default() };
+    let mut registry = Registry {
+        around,
+        overrides: &asked.overrides,
+        parts: &asked.parts,
+        kept,
+        node,
+        asked: Mutex::default(),
+    };
     place(root, needs, &mut registry, &mut tree)?;
     Ok(tree)
 }
@@ -86,8 +111,8 @@ type Answers = BTreeMap<String, Arc<Result<Offers, String>>>;
 
 /// Registries, and what they were asked already.
 struct Registry<'a> {
-    fetcher: &'a Fetcher,
-    addresses: &'a Addresses,
+    around: Around<'a>,
+    parts: &'a Parts,
     overrides: &'a BTreeMap<String, String>,
     /// Versions that were chosen before.
     kept: BTreeMap<String, BTreeSet<Version>>,
@@ -96,7 +121,71 @@ struct Registry<'a> {
     asked: Mutex<Answers>,
 }
 
+/// What a manifest needs.
+fn of_manifest(manifest: &Manifest) -> Vec<Need> {
+    needs(&manifest.dependencies, &manifest.optional_dependencies, &BTreeMap::new(), |_| false)
+}
+
+/// Whether what is wanted is no version or tag of a registry's package.
+fn is_elsewhere(wanted: &str) -> bool {
+    wanted.contains(':') || wanted.contains('/')
+}
+
+/// The repository that is wanted, and what of it: `git+https://code.example/fog.git#v1`.
+fn repository(wanted: &str) -> Option<(String, String)> {
+    let (place, revision) = wanted.split_once('#').unwrap_or((wanted, "HEAD"));
+    let revision = revision.trim_start_matches("commit=").to_owned();
+    if let Some(url) = place.strip_prefix("git+") {
+        return Some((url.to_owned(), revision));
+    }
+    let ends = place.starts_with("git://") || place.contains("://") && place.ends_with(".git");
+    ends.then(|| (place.to_owned(), revision))
+}
+
 impl Registry<'_> {
+    /// The part of the app that a need means.
+    fn part(&self, need: &Need) -> Option<&Part> {
+        let fits = |part: &&Part| {
+            let range = need.wanted.strip_prefix("workspace:");
+            let version = || Version::parse(&part.version).ok();
+            let in_range = || Some(Range::parse(&need.wanted)?.contains(&version()?));
+            range.is_some() || in_range() == Some(true)
+        };
+        self.parts.meant(&need.wanted).or_else(|| self.parts.named(&need.name).filter(fits))
+    }
+
+    /// A package that is wanted from a folder of the source or from a repository.
+    fn elsewhere(&self, need: &Need) -> Result<Option<(Entry, Manifest)>> {
+        let (name, wanted) = self.meaning(need);
+        let bad = |detail: String| BuildError::BadPackage { package: name.clone(), detail };
+        let remote = |source| BuildError::Remote { wanted_by: name.clone(), source };
+        let Around { fetcher, store, source, .. } = self.around;
+        let folder = wanted.strip_prefix("file:").or(wanted.strip_prefix("link:"));
+        let (origin, text) = if let Some(folder) = folder {
+            let folder = folder.trim_start_matches("./").trim_end_matches('/').to_owned();
+            let Some(text) = source.read(&format!("{folder}/package.json"))? else { return Ok(None) };
+            (Origin::Link(folder), text)
+        } else if let Some((url, revision)) = repository(&wanted) {
+            let id = fetcher.commit_of(&url, &revision).map_err(remote)?.unwrap_or(revision);
+            let folder = checked_out(&url, &id, (fetcher, store))?;
+            let text = std::fs::read_to_string(folder.join("package.json"));
+            (Origin::Commit { url, id }, text.map_err(|_| bad("there is no package.json in it".to_owned()))?)
+        } else {
+            return Ok(None);
+        };
+        let manifest = parse_manifest("package.json", &text)?;
+        let entry = Entry {
+            name: Some(name),
+            version: manifest.version.clone().or_else(|| Some("0.0.0".to_owned())),
+            origin,
+            bin: manifest.commands(),
+            dependencies: manifest.dependencies.clone(),
+            optional_dependencies: manifest.optional_dependencies.clone(),
+            ..Entry::default()
+        };
+        Ok(Some((entry, manifest)))
+    }
+
     /// The name in the registry and what is wanted of it: an alias says both.
     fn meaning(&self, need: &Need) -> (String, String) {
         let wanted = self.overrides.get(&need.name).unwrap_or(&need.wanted);
@@ -114,8 +203,8 @@ impl Registry<'_> {
         if let Some(known) = lock().get(name) {
             return Ok(Arc::clone(known));
         }
-        let address = self.addresses.of_package(Ecosystem::Npm, name)?.address;
-        let found = match npm::offers(self.fetcher, &address, name) {
+        let address = self.around.addresses.of_package(Ecosystem::Npm, name)?.address;
+        let found = match npm::offers(self.around.fetcher, &address, name) {
             Ok(offers) => Ok(offers),
             Err(remote::RemoteError::NotFound { .. }) => Err(format!("{address} does not have it")),
             Err(source) => return Err(BuildError::Remote { wanted_by: name.to_owned(), source }),
@@ -151,7 +240,13 @@ impl Registry<'_> {
 }
 
 impl Chooser for Registry<'_> {
-    fn meets(&self, entry: &Entry, need: &Need, _by: &Entry) -> bool {
+    fn meets(&self, entry: &Entry, need: &Need) -> bool {
+        if let Some(part) = self.part(need) {
+            return entry.origin == part.entry().origin;
+        }
+        if is_elsewhere(&need.wanted) {
+            return entry.name.as_ref() == Some(&need.name) && !matches!(entry.origin, Origin::Registry(_));
+        }
         let (name, wanted) = self.meaning(need);
         let same = entry.name.as_ref().is_none_or(|known| *known == name);
         let version = entry.version.as_deref().and_then(|v| Version::parse(v).ok());
@@ -166,13 +261,19 @@ impl Chooser for Registry<'_> {
         same && version.as_ref().is_some_and(fits)
     }
 
-    fn choose(&mut self, need: &Need, by: &Entry) -> Result<Option<(Entry, Vec<Need>)>> {
+    fn choose(&mut self, need: &Need, by: Option<&str>) -> Result<Option<(Entry, Vec<Need>)>> {
+        if let Some(part) = self.part(need) {
+            return Ok(Some((part.entry(), of_manifest(&part.manifest))));
+        }
+        if let Some((entry, manifest)) = self.elsewhere(need)? {
+            return Ok(Some((entry, of_manifest(&manifest))));
+        }
         let (name, wanted) = self.meaning(need);
-        let who = by.name.clone().unwrap_or_else(|| "the app".to_owned());
+        let who = by.unwrap_or("the app");
         let told = |what: String| BuildError::NoSolution {
             facts: vec![format!("{who} wants {name} {wanted}"), what],
         };
-        if wanted.contains(':') || wanted.contains('/') {
+        if is_elsewhere(&wanted) {
             let what =
                 format!("{name} is asked for as {wanted:?}, which is no version of a registry's package");
             return Err(told(what));
@@ -214,7 +315,9 @@ impl Chooser for Registry<'_> {
     }
 
     fn expect(&mut self, needs: &[Need]) {
-        let names: BTreeSet<String> = needs.iter().map(|need| self.meaning(need).0).collect();
+        let of_registry = |need: &&Need| self.part(need).is_none() && !is_elsewhere(&self.meaning(need).1);
+        let names: BTreeSet<String> =
+            needs.iter().filter(of_registry).map(|need| self.meaning(need).0).collect();
         let names: Vec<String> = {
             let known = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
             names.into_iter().filter(|name| !known.contains_key(name)).collect()
@@ -244,7 +347,11 @@ pub(super) fn to_pins(tree: &PackageTree) -> Vec<ResolvedPackage> {
             os: entry.fits.os.clone(),
             cpu: entry.fits.cpu.clone(),
             libc: entry.fits.libc.clone(),
-            from: String::new(),
+            from: match &entry.origin {
+                Origin::Link(folder) => format!("file:{folder}"),
+                Origin::Commit { url, id } => format!("git+{url}#{id}"),
+                _ => String::new(),
+            },
             source: false,
             script: entry.has_install_script,
             bin: entry.bin.clone(),
@@ -267,6 +374,10 @@ pub(super) fn of_pins(asked: &Asked<'_>, pins: &[ResolvedPackage]) -> PackageTre
         let entry = Entry {
             name: Some(pin.name.clone()),
             version: Some(pin.version.clone()),
+            origin: match pin.from.strip_prefix("file:") {
+                Some(folder) => Origin::Link(folder.to_owned()),
+                None => super::lock::commit(&pin.from).unwrap_or_default(),
+            },
             integrity: Integrity::any_of(pin.integrity.split(' ')),
             has_install_script: pin.script,
             bin: pin.bin.clone(),

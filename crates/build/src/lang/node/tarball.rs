@@ -59,7 +59,7 @@ impl Facts {
         let said = scripts.iter().find_map(|name| manifest["scripts"][name].as_str().map(str::to_owned));
         Self {
             found: None,
-            bin: commands(&manifest),
+            bin: commands(manifest["name"].as_str().unwrap_or_default(), &manifest["bin"]),
             licence: manifest["license"].as_str().or(manifest["license"]["type"].as_str()).map(str::to_owned),
             os: texts("os"),
             cpu: texts("cpu"),
@@ -78,10 +78,9 @@ fn prebuilt_for(path: &str) -> Option<&str> {
 }
 
 /// The commands of a manifest: one under the package's own name, or several.
-fn commands(manifest: &Value) -> BTreeMap<String, String> {
-    match &manifest["bin"] {
+pub(super) fn commands(name: &str, bin: &Value) -> BTreeMap<String, String> {
+    match bin {
         Value::String(file) => {
-            let name = manifest["name"].as_str().unwrap_or_default();
             BTreeMap::from([(name.rsplit('/').next().unwrap_or(name).to_owned(), file.clone())])
         }
         Value::Object(several) => several

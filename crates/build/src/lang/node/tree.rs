@@ -55,6 +55,8 @@ pub(super) enum Origin {
     Link(String),
     /// The package above it, which carries it.
     Bundled,
+    /// A commit (in full) of a repository.
+    Commit { url: String, id: String },
     /// Something that this version cannot get.
     Other(String),
 }

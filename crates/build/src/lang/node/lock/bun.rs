@@ -1,8 +1,7 @@
 //! `bun.lock`: JSON with commas at the ends, which says what is put where.
 
-use super::malformed;
+use super::{App, malformed};
 use crate::error::Result;
-use crate::lang::node::Manifest;
 use crate::lang::node::tree::{Entry, Fits, Origin, PackageTree};
 use remote::Integrity;
 use serde_json::Value;
@@ -11,7 +10,7 @@ use std::collections::BTreeMap;
 const HOW: &str = "run `bun install --lockfile-only` and commit the result";
 
 /// Reads the file for an app.
-pub(super) fn parse(file: &'static str, text: &str, _manifest: &Manifest) -> Result<PackageTree> {
+pub(super) fn parse(file: &'static str, text: &str, _app: &App) -> Result<PackageTree> {
     let document: Value = serde_json::from_str(&without_last_commas(text))
         .map_err(|e| malformed(file, Some(e.line()), e.to_string()))?;
     let mut packages = BTreeMap::new();
@@ -67,7 +66,8 @@ fn entry(listed: &Value) -> Entry {
         Some((at, _)) => (&said[..at], &said[at + 1..]),
         None => (said, ""),
     };
-    let facts = &listed[2];
+    // What is from no registry says none.
+    let facts = if listed[1].is_object() { &listed[1] } else { &listed[2] };
     let several = |key: &str| match &facts[key] {
         Value::String(one) => vec![one.clone()],
         Value::Array(all) => all.iter().filter_map(|v| v.as_str().map(str::to_owned)).collect(),
@@ -76,7 +76,9 @@ fn entry(listed: &Value) -> Entry {
     let short = name.rsplit('/').next().unwrap_or(name);
     let origin = match version.split_once(':') {
         Some(("workspace", folder)) => Origin::Link(folder.to_owned()),
-        Some((kind, _)) => Origin::Other(format!("a package from {kind}")),
+        Some((kind, _)) => {
+            super::commit(version).unwrap_or_else(|| Origin::Other(format!("a package from {kind}")))
+        }
         None => Origin::Registry(listed[1].as_str().filter(|url| url.ends_with(".tgz")).map(str::to_owned)),
     };
     Entry {
@@ -127,8 +129,7 @@ mod tests {
             "tide": ["@kestrel/tide@2.0.0", "", { "optionalDependencies": { "rope": "2" } }, "sha512-AAAA"],
           },
         }"#;
-        let packages =
-            parse("bun.lock", text, &Manifest::default()).unwrap().for_image("linux/amd64").unwrap();
+        let packages = parse("bun.lock", text, &App::default()).unwrap().for_image("linux/amd64").unwrap();
         let told: Vec<_> =
             packages.iter().map(|p| format!("{} = {} {:?}", p.path, p.label(), p.bin)).collect();
         assert_eq!(

@@ -3,15 +3,17 @@
 
 use crate::error::{BuildError, Result};
 use crate::lang::node::graph::{Chooser, Need, place};
+use crate::lang::node::parts::{Part, Parts};
 use crate::lang::node::tree::{Entry, PackageTree};
 use std::collections::BTreeMap;
 
-/// Packages by the names that the file gives them.
+/// Packages by the names that the file gives them; parts of the app by their folders.
 #[derive(Debug, Default)]
 pub(super) struct Linked {
     pub(super) file: &'static str,
     pub(super) how: &'static str,
     pub(super) packages: BTreeMap<String, Package>,
+    pub(super) parts: Parts,
 }
 
 /// One package of the file.
@@ -28,9 +30,10 @@ impl Linked {
         mut self,
         text: &str,
         root: Entry,
-        needs: Vec<Need>,
+        mut needs: Vec<Need>,
         says_all: bool,
     ) -> Result<PackageTree> {
+        needs.extend(self.parts.all().map(Part::need));
         let mut tree = PackageTree::made(self.file);
         (tree.text, tree.says_all, tree.how) = (text.to_owned(), says_all, self.how);
         place(root, needs, &mut self, &mut tree)?;
@@ -39,18 +42,25 @@ impl Linked {
 }
 
 impl Chooser for Linked {
-    fn meets(&self, entry: &Entry, need: &Need, _by: &Entry) -> bool {
+    fn meets(&self, entry: &Entry, need: &Need) -> bool {
+        if let Some(part) = self.parts.meant(&need.wanted) {
+            return entry.origin == part.entry().origin;
+        }
         let meant = self.packages.get(&need.wanted).map(|package| &package.entry);
         // Peers are found by name alone: the file says nothing of which one is meant.
         need.peer || meant.is_some_and(|meant| meant.version == entry.version && meant.name == entry.name)
     }
 
-    fn choose(&mut self, need: &Need, by: &Entry) -> Result<Option<(Entry, Vec<Need>)>> {
+    fn choose(&mut self, need: &Need, by: Option<&str>) -> Result<Option<(Entry, Vec<Need>)>> {
+        if let Some(part) = self.parts.meant(&need.wanted) {
+            let needs = self.packages.get(&part.folder).map(|package| package.needs.clone());
+            return Ok(Some((part.entry(), needs.unwrap_or_default())));
+        }
         match self.packages.get(&need.wanted) {
             Some(package) => Ok(Some((package.entry.clone(), package.needs.clone()))),
             None if need.optional || need.peer => Ok(None),
             None => {
-                let who = by.name.as_deref().unwrap_or("package.json");
+                let who = by.unwrap_or("package.json");
                 Err(BuildError::LockMismatch {
                     lockfile: self.file.to_owned(),
                     detail: format!("{who} needs {}, which is not locked", need.name),

@@ -6,12 +6,20 @@ mod npm;
 mod pnpm;
 mod yarn;
 
-use super::tree::PackageTree;
+use super::parts::Parts;
+use super::tree::{Origin, PackageTree};
 use super::{Manifest, read_manifest};
 use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
 
-type Parse = fn(&'static str, &str, &Manifest) -> Result<PackageTree>;
+/// What an app says of itself: its manifest, and those of its parts.
+#[derive(Default)]
+pub(super) struct App {
+    manifest: Manifest,
+    parts: Parts,
+}
+
+type Parse = fn(&'static str, &str, &App) -> Result<PackageTree>;
 
 /// Every kind that is read, the strongest first.
 const KINDS: [(&str, Parse); 5] = [
@@ -41,14 +49,24 @@ fn read_with(tree: &SourceTree, seen_as: fn(Manifest) -> Manifest) -> Result<Opt
     for (name, parse) in KINDS {
         if let Some(text) = tree.read(name)? {
             let manifest = read_manifest(tree)?.map(|(_, manifest)| seen_as(manifest)).unwrap_or_default();
-            return parse(name, &text, &manifest).map(Some);
+            let parts = Parts::of(tree, &manifest)?;
+            return parse(name, &text, &App { manifest, parts }).map(Some);
         }
     }
     Ok(None)
 }
 
+/// A commit of a repository: `git+ssh://git@code.example/fog.git#0123…`, also with `commit=` before its name.
+pub(super) fn commit(text: &str) -> Option<Origin> {
+    let (url, id) = text.rsplit_once('#')?;
+    let id = id.rsplit("commit=").next().unwrap_or(id);
+    let is_full = matches!(id.len(), 40 | 64) && id.bytes().all(|b| b.is_ascii_hexdigit());
+    let url = url.strip_prefix("git+").unwrap_or(url);
+    is_full.then(|| Origin::Commit { url: url.to_owned(), id: id.to_owned() })
+}
+
 /// A fault of a YAML file; the library shows the place in several lines, of which the first says all.
-fn not_yaml(file: &str, error: &serde_saphyr::Error) -> BuildError {
+pub(super) fn not_yaml(file: &str, error: &serde_saphyr::Error) -> BuildError {
     let text = error.to_string();
     let first = text.lines().next().unwrap_or_default().trim_start_matches("error: ");
     let after = first.strip_prefix("line ").and_then(|rest| rest.split_once(' '));

@@ -1,10 +1,10 @@
 //! `pnpm-lock.yaml`, versions 6 and 9.
 
 use super::linked::{Linked, Package};
-use super::not_yaml;
+use super::{App, not_yaml};
 use crate::error::{BuildError, Place, Result};
-use crate::lang::node::Manifest;
 use crate::lang::node::graph::Need;
+use crate::lang::node::parts::{Part, Parts};
 use crate::lang::node::tree::{Entry, Fits, Origin, PackageTree};
 use remote::Integrity;
 use serde::Deserialize;
@@ -66,10 +66,12 @@ struct Listed {
 struct Resolution {
     integrity: Option<String>,
     tarball: Option<String>,
+    repo: Option<String>,
+    commit: Option<String>,
 }
 
 /// Reads the file for an app with this manifest.
-pub(super) fn parse(file: &'static str, text: &str, _manifest: &Manifest) -> Result<PackageTree> {
+pub(super) fn parse(file: &'static str, text: &str, app: &App) -> Result<PackageTree> {
     let document: Document = serde_saphyr::from_str(text).map_err(|e| not_yaml(file, &e))?;
     let major = match &document.lockfile_version {
         Version::Text(text) => text.split('.').next().and_then(|t| t.parse().ok()).unwrap_or(0),
@@ -82,7 +84,7 @@ pub(super) fn parse(file: &'static str, text: &str, _manifest: &Manifest) -> Res
             instead: "write it anew with a current version of the tool",
         });
     }
-    let mut linked = Linked { file, how: HOW, packages: BTreeMap::new() };
+    let mut linked = Linked { file, how: HOW, packages: BTreeMap::new(), parts: app.parts.clone() };
     let snapshots = if document.snapshots.is_empty() { &document.packages } else { &document.snapshots };
     for (key, snapshot) in snapshots {
         let id = plain(key);
@@ -90,12 +92,11 @@ pub(super) fn parse(file: &'static str, text: &str, _manifest: &Manifest) -> Res
         linked.packages.insert(key.trim_start_matches('/').to_owned(), package(id, facts, snapshot));
     }
     let own = document.importers.get(".").unwrap_or(&document.top);
-    if document.importers.len() > 1 {
-        return Err(BuildError::Unsupported {
-            place: Place::find(file, text, "importers:"),
-            what: "parts of the app that are packages of their own, in this kind of lockfile,".to_owned(),
-            instead: "commit a package-lock.json (`npm install --package-lock-only`)",
-        });
+    for part in app.parts.all() {
+        let Some(importer) = document.importers.get(&part.folder) else { continue };
+        let package =
+            Package { entry: Entry::default(), needs: needs_of(importer, &part.folder, &app.parts) };
+        linked.packages.insert(part.folder.clone(), package);
     }
     let specifiers = |chosen: &BTreeMap<String, Chosen>| -> BTreeMap<String, String> {
         chosen.iter().map(|(name, chosen)| (name.clone(), chosen.specifier.clone())).collect()
@@ -105,11 +106,25 @@ pub(super) fn parse(file: &'static str, text: &str, _manifest: &Manifest) -> Res
         optional_dependencies: specifiers(&own.optional_dependencies),
         ..Entry::default()
     };
-    let chosen = |(name, chosen): (&String, &Chosen), optional| need(name, &chosen.version, optional);
-    let needs = own.dependencies.iter().map(|c| chosen(c, false));
-    let needs = needs.chain(own.optional_dependencies.iter().map(|c| chosen(c, true))).collect();
+    let needs = needs_of(own, "", &app.parts);
     // It says that a package has commands, but not which.
     linked.into_tree(text, root, needs, false)
+}
+
+/// What the app, or the part of it in `folder`, needs.
+fn needs_of(importer: &Importer, folder: &str, parts: &Parts) -> Vec<Need> {
+    let chosen = |(name, chosen): (&String, &Chosen), optional| {
+        let linked = chosen.version.strip_prefix("link:").map(|to| joined(folder, to));
+        let part = linked.and_then(|to| parts.all().find(|part| part.folder == to));
+        part.map_or_else(|| need(name, &chosen.version, optional), Part::need)
+    };
+    let needs = importer.dependencies.iter().map(|c| chosen(c, false));
+    needs.chain(importer.optional_dependencies.iter().map(|c| chosen(c, true))).collect()
+}
+
+/// The folder that `to` means, seen from `folder`.
+fn joined(folder: &str, to: &str) -> String {
+    remote::without_steps_back(&std::path::Path::new(folder).join(to)).display().to_string()
 }
 
 /// The key without the peers that it was installed with, and without the slash of older files.
@@ -127,7 +142,8 @@ fn need(name: &str, chosen: &str, optional: bool) -> Need {
 }
 
 fn package(id: &str, facts: &Listed, snapshot: &Listed) -> Package {
-    let (name, version) = id.rsplit_once('@').unwrap_or((id, ""));
+    let at = id.char_indices().skip(1).find(|(_, c)| *c == '@').map_or(id.len(), |(at, _)| at);
+    let (name, version) = (&id[..at], id[at..].trim_start_matches('@'));
     let needs = snapshot.dependencies.iter().map(|(name, chosen)| need(name, chosen, false));
     let optional = snapshot.optional_dependencies.iter().map(|(name, chosen)| need(name, chosen, true));
     let registry = version.starts_with(|c: char| c.is_ascii_digit());
@@ -136,9 +152,13 @@ fn package(id: &str, facts: &Listed, snapshot: &Listed) -> Package {
         entry: Entry {
             name: Some(name.to_owned()),
             version: Some(version.to_owned()),
-            origin: match registry {
-                true => Origin::Registry(facts.resolution.tarball.clone()),
-                false => Origin::Other("a package that is not from a registry".to_owned()),
+            origin: match (&facts.resolution, registry) {
+                (Resolution { repo: Some(url), commit: Some(id), .. }, _) => {
+                    Origin::Commit { url: url.clone(), id: id.clone() }
+                }
+                (Resolution { tarball: tarball @ Some(_), .. }, _) => Origin::Registry(tarball.clone()),
+                (_, true) => Origin::Registry(None),
+                (_, false) => Origin::Other("a package that is not from a registry".to_owned()),
             },
             integrity: facts.resolution.integrity.as_deref().and_then(Integrity::subresource),
             has_install_script: facts.requires_build,

@@ -1,10 +1,11 @@
 //! `yarn.lock`: the classic form, and the current one, which is YAML.
 
 use super::linked::{Linked, Package};
-use super::{malformed, not_yaml};
-use crate::error::{BuildError, Place, Result};
+use super::{App, malformed, not_yaml};
+use crate::error::Result;
 use crate::lang::node::Manifest;
 use crate::lang::node::graph::Need;
+use crate::lang::node::parts::Part;
 use crate::lang::node::tree::{Entry, Fits, Origin, PackageTree};
 use remote::Integrity;
 use serde::Deserialize;
@@ -13,32 +14,44 @@ use std::collections::BTreeMap;
 const HOW: &str = "run `yarn install --mode update-lockfile` and commit the result";
 
 /// Reads the file for an app with this manifest.
-pub(super) fn parse(file: &'static str, text: &str, manifest: &Manifest) -> Result<PackageTree> {
+pub(super) fn parse(file: &'static str, text: &str, app: &App) -> Result<PackageTree> {
     match text.lines().any(|line| line == "__metadata:") {
-        true => current(file, text, manifest),
-        false => classic(file, text, manifest),
+        true => current(file, text, app),
+        false => classic(file, text, app),
     }
 }
 
 /// What the app needs, each named as the file names it: the name and what is wanted, joined by `@`.
-fn needs_of(manifest: &Manifest, named: impl Fn(&str, &str) -> String) -> (Entry, Vec<Need>) {
+fn needs_of(
+    manifest: &Manifest,
+    linked: &Linked,
+    named: impl Fn(&str, &str) -> String,
+) -> (Entry, Vec<Need>) {
     let root = Entry {
         dependencies: manifest.dependencies.clone(),
         dev_dependencies: manifest.dev_dependencies.clone(),
         optional_dependencies: manifest.optional_dependencies.clone(),
         ..Entry::default()
     };
-    let need = |(name, range): (&String, &String), optional| Need {
-        name: name.clone(),
-        wanted: named(name, range),
-        optional,
-        peer: false,
+    let need = |(name, range): (&String, &String), optional| {
+        let wanted = named(name, range);
+        // A part of the app is meant where the file has nothing else of that name and range.
+        let part = linked.parts.named(name).filter(|_| !linked.packages.contains_key(&wanted));
+        part.map_or(Need { name: name.clone(), wanted, optional, peer: false }, Part::need)
     };
     let plain =
         manifest.dependencies.iter().filter(|(n, _)| !manifest.optional_dependencies.contains_key(*n));
     let plain = plain.map(|n| need(n, false));
     let needs = plain.chain(manifest.optional_dependencies.iter().map(|n| need(n, true))).collect();
     (root, needs)
+}
+
+/// What the parts of the app need, each under its folder.
+fn add_parts(linked: &mut Linked, named: impl Fn(&str, &str) -> String + Copy) {
+    for part in linked.parts.clone().all() {
+        let (entry, needs) = needs_of(&part.manifest, linked, named);
+        linked.packages.insert(part.folder.clone(), Package { entry, needs });
+    }
 }
 
 /// Name and range of `name@range`; a scope begins with the sign, too.
@@ -55,8 +68,8 @@ fn alias(range: &str) -> Option<String> {
     named.starts_with(|c: char| c.is_alphabetic() || c == '@').then(|| named.to_owned())
 }
 
-fn classic(file: &'static str, text: &str, manifest: &Manifest) -> Result<PackageTree> {
-    let mut linked = Linked { file, how: HOW, packages: BTreeMap::new() };
+fn classic(file: &'static str, text: &str, app: &App) -> Result<PackageTree> {
+    let mut linked = Linked { file, how: HOW, packages: BTreeMap::new(), parts: app.parts.clone() };
     let mut keys: Vec<String> = Vec::new();
     let mut package = Package::default();
     let mut section = "";
@@ -105,7 +118,9 @@ fn classic(file: &'static str, text: &str, manifest: &Manifest) -> Result<Packag
         }
     }
     put(&mut linked, keys, package);
-    let (root, needs) = needs_of(manifest, |name, range| format!("{name}@{range}"));
+    let named = |name: &str, range: &str| format!("{name}@{range}");
+    add_parts(&mut linked, named);
+    let (root, needs) = needs_of(&app.manifest, &linked, named);
     // It says neither commands nor platforms.
     linked.into_tree(text, root, needs, false)
 }
@@ -121,7 +136,8 @@ fn origin(resolved: &str) -> Origin {
     let url = resolved.split('#').next().unwrap_or(resolved);
     match url.starts_with("https://") || url.starts_with("http://") {
         true if !url.contains(".git") => Origin::Registry(Some(url.to_owned())),
-        _ => Origin::Other("a package that is not from a registry".to_owned()),
+        _ => super::commit(resolved)
+            .unwrap_or_else(|| Origin::Other("a package that is not from a registry".to_owned())),
     }
 }
 
@@ -146,7 +162,6 @@ fn words(line: &str) -> Option<Vec<String>> {
 struct Listed {
     version: String,
     resolution: String,
-    link_type: String,
     conditions: Option<String>,
     dependencies: BTreeMap<String, String>,
     dependencies_meta: BTreeMap<String, Meta>,
@@ -159,12 +174,12 @@ struct Meta {
     optional: bool,
 }
 
-fn current(file: &'static str, text: &str, manifest: &Manifest) -> Result<PackageTree> {
+fn current(file: &'static str, text: &str, app: &App) -> Result<PackageTree> {
     // The first entry is of another form: the version of the file.
     let (_, rest) = text.split_once("\n\n\"").unwrap_or(("", ""));
     let document: BTreeMap<String, Listed> =
         serde_saphyr::from_str(&format!("\"{rest}")).map_err(|e| not_yaml(file, &e))?;
-    let mut linked = Linked { file, how: HOW, packages: BTreeMap::new() };
+    let mut linked = Linked { file, how: HOW, packages: BTreeMap::new(), parts: app.parts.clone() };
     for (keys, listed) in &document {
         let (name, from) = split(&listed.resolution).unwrap_or((&listed.resolution, ""));
         if from.starts_with("workspace:") {
@@ -172,7 +187,7 @@ fn current(file: &'static str, text: &str, manifest: &Manifest) -> Result<Packag
         }
         let origin = match from.split_once(':').map(|(kind, _)| kind) {
             Some("npm") => Origin::Registry(None),
-            _ => Origin::Other(format!("a package from {from:?}")),
+            _ => super::commit(from).unwrap_or_else(|| Origin::Other(format!("a package from {from:?}"))),
         };
         let optional = |name: &str| listed.dependencies_meta.get(name).is_some_and(|meta| meta.optional);
         let (may_use, needed): (BTreeMap<_, _>, BTreeMap<_, _>) =
@@ -200,17 +215,8 @@ fn current(file: &'static str, text: &str, manifest: &Manifest) -> Result<Packag
             linked.packages.insert(key.to_owned(), package.clone());
         }
     }
-    if document
-        .values()
-        .any(|listed| listed.link_type == "soft" && !listed.resolution.ends_with("@workspace:."))
-    {
-        return Err(BuildError::Unsupported {
-            place: Place::find(file, text, "linkType: soft"),
-            what: "parts of the app that are packages of their own, in this kind of lockfile,".to_owned(),
-            instead: "commit a package-lock.json (`npm install --package-lock-only`)",
-        });
-    }
-    let (root, needs) = needs_of(manifest, descriptor);
+    add_parts(&mut linked, descriptor);
+    let (root, needs) = needs_of(&app.manifest, &linked, descriptor);
     linked.into_tree(text, root, needs, true)
 }
 
@@ -246,7 +252,8 @@ mod tests {
         let dependencies = [("bell", "^1"), ("tide", "npm:@kestrel/tide@2")];
         let dependencies = dependencies.map(|(name, range)| (name.to_owned(), range.to_owned()));
         let manifest = Manifest { dependencies: dependencies.into(), ..Manifest::default() };
-        let packages = parse("yarn.lock", text, &manifest).unwrap().for_image("linux/amd64").unwrap();
+        let app = App { manifest, parts: Default::default() };
+        let packages = parse("yarn.lock", text, &app).unwrap().for_image("linux/amd64").unwrap();
         packages.iter().map(|p| format!("{} = {}", p.path, p.label())).collect()
     }
 
