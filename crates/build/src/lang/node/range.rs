@@ -230,4 +230,18 @@ mod tests {
             assert!(Range::parse(wrong).is_none(), "{wrong} was read as a range");
         }
     }
+
+    /// What npm's own reader says: see `trials/version-ranges`.
+    #[test]
+    fn ranges_mean_what_npm_makes_of_them() {
+        let differs = |line: &&str| {
+            let mut fields = line.split('\t');
+            let mut field = || fields.next().unwrap();
+            let (range, version, expected) = (field(), field(), field() == "in");
+            let own = Range::parse(range).map(|r| r.contains(&Version::parse(version).unwrap()));
+            own != Some(expected)
+        };
+        let different: Vec<&str> = include_str!("ranges.tsv").lines().filter(differs).collect();
+        assert!(different.is_empty(), "{} differ:\n{}", different.len(), different.join("\n"));
+    }
 }
