@@ -270,6 +270,9 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
             slim: options.slim.or(under.slim),
             skip_scripts_of: joined(under.skip_scripts_of, options.skip_scripts_of),
             run_scripts_of: joined(under.run_scripts_of, options.run_scripts_of),
+            extras: joined(under.extras, options.extras),
+            groups: joined(under.groups, options.groups),
+            bytecode: options.bytecode.or(under.bytecode),
         };
         buildpacks.insert(name, merged);
     }

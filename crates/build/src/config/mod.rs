@@ -82,6 +82,12 @@ pub struct BuildpackOptions {
     pub skip_scripts_of: Vec<String>,
     /// Packages whose install scripts are run.
     pub run_scripts_of: Vec<String>,
+    /// Extras of the app itself whose packages are wanted.
+    pub extras: Vec<String>,
+    /// Groups of packages that are wanted besides those that the app needs.
+    pub groups: Vec<String>,
+    /// Whether packages are compiled to bytecode.
+    pub bytecode: Option<bool>,
 }
 
 /// A process type or task.

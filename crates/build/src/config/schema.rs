@@ -91,7 +91,10 @@ fn buildpacks() -> Value {
     let list = |about: &str| json!({ "description": about, "type": "array", "items": { "enum": names } });
     let options = json!({
         "version": text("The versions of the runtime that will do; stronger than what the source says"),
+        "bytecode": truth("Whether Python's packages are compiled to bytecode"),
         "docroot": text("The folder with the pages"),
+        "extras": texts("Extras of the app itself whose packages are wanted"),
+        "groups": texts("Groups of packages that are wanted besides those that the app needs"),
         "run-scripts-of": texts("Packages whose install scripts are run, apart from the machine"),
         "skip-scripts-of": texts("Packages whose install scripts need not be run"),
         "slim": truth("Whether the runtime goes without what servers hardly need, such as fonts"),

@@ -169,6 +169,9 @@ fn read_buildpacks(table: Table<'_, '_>, config: &mut AppConfig) {
         options.skip_scripts_of =
             inner.value("skip-scripts-of").and_then(|v| v.strings()).unwrap_or_default();
         options.run_scripts_of = inner.value("run-scripts-of").and_then(|v| v.strings()).unwrap_or_default();
+        options.extras = inner.value("extras").and_then(|v| v.strings()).unwrap_or_default();
+        options.groups = inner.value("groups").and_then(|v| v.strings()).unwrap_or_default();
+        options.bytecode = inner.value("bytecode").and_then(|v| v.truth());
         inner.done();
         config.buildpacks.insert(buildpack.name().to_owned(), options);
     }

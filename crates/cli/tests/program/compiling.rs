@@ -120,6 +120,23 @@ fn a_build_that_makes_something_else_is_refused() {
     ");
 }
 
+#[test]
+fn a_folder_of_the_source_is_built_again_when_a_file_of_it_changes() {
+    let program = python_app("fog-2.0-py3-none-any.whl");
+    program.write("app/requirements.txt", "-e ./libs/fog[loud]\n");
+    let project = "[build-system]\nrequires = [\"moulds\"]\nbuild-backend = \"moulds\"\n\
+        [project]\nname = \"fog\"\nversion = \"2.0\"\n[project.optional-dependencies]\nloud = [\"horn\"]\n";
+    program.write("app/libs/fog/pyproject.toml", project);
+    program.write("app/libs/fog/fog.py", "");
+    let _ = program.succeed("build app");
+    let packages = program.json("show app")["record"]["packages"].to_string();
+    assert!(packages.contains("pkg:pypi/fog@2.0") && packages.contains("pkg:pypi/horn@1.5"), "{packages}");
+    program.write("app/libs/fog/fog.py", "LOUD = True\n");
+    let said = program.succeed("build app --offline").stdout;
+    let line = said.lines().find(|line| line.contains("compile fog")).unwrap();
+    assert!(line.ends_with("package: fog.py changed"), "{said}");
+}
+
 /// An app that needs `bell`, whose install script writes; `files` are in its archive, too.
 fn node_app(files: Files, config: &str) -> Program {
     let shell = program_that_writes("/app/node_modules/bell/out/bell.node", "rung");

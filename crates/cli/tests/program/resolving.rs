@@ -321,3 +321,63 @@ fn what_a_lockfile_does_not_say_the_packages_do() {
     let told = program.succeed(fresh);
     assert!(told.stderr.contains("install scripts that are not run: bell 1.0.0"), "{told}");
 }
+
+/// A repository in `code` with these files; gives its only commit.
+fn repository(program: &Program, files: &[(&str, &str)]) -> String {
+    for (path, text) in files {
+        program.write(&format!("code/{path}"), text);
+    }
+    let git = |arguments: &[&str]| crate::source::git_in(&program.path("code"), arguments);
+    git(&["init", "-q"]);
+    git(&["add", "-A"]);
+    git(&["commit", "-qm", "all"]);
+    git(&["tag", "v2.1"]);
+    git(&["rev-parse", "HEAD"])
+}
+
+#[test]
+fn node_packages_come_from_commits_and_from_folders_of_the_source() {
+    let program = program().with("PATH", "/ferry/bin:/usr/local/bin:/usr/bin:/bin");
+    let manifest =
+        r#"{"name":"fog","version":"2.1.0","bin":"cli.js","files":["lib"],"dependencies":{"horn":"^1"}}"#;
+    let commit = repository(
+        &program,
+        &[("package.json", manifest), ("cli.js", ""), ("lib/fog.js", ""), ("test.js", "")],
+    );
+    let url = format!("git+file://{}", program.path("code").display());
+    let horn = npm_tarball(&vec![("horn.js".into(), b"//".to_vec())]);
+    program.write("registry/horn/-/horn-1.2.0.tgz", &horn);
+    let offered =
+        format!(r#"{{"versions":{{"1.2.0":{{"dist":{{"integrity":"{}"}}}}}}}}"#, sha512_integrity(&horn));
+    program.write("registry/horn/index.json", offered);
+    program.write("app/shtetl.toml", ON_HOST);
+    program.write("app/server.js", "");
+    program.write(
+        "app/libs/tide/package.json",
+        r#"{"name":"tide","version":"0.1.0","dependencies":{"horn":"1"}}"#,
+    );
+    program.write("app/package.json", format!(
+        r#"{{"scripts":{{"start":"node server.js"}},"dependencies":{{"fog":"{url}#v2.1","tide":"file:./libs/tide"}}}}"#
+    ));
+    let build = "build app --address npm=registry --layout out";
+    let first = program.json(build)["digest"].clone();
+    insta::assert_snapshot!(crate::debian::layer(&program.path("out"), 2).0, @"
+    0755 0:0 app/
+    0755 0:0 app/node_modules/
+    0755 0:0 app/node_modules/.bin/
+    0755 0:0 app/node_modules/fog/
+    0755 0:0 app/node_modules/horn/
+    0755 0:0 app/node_modules/fog/cli.js
+    0755 0:0 app/node_modules/fog/lib/
+    0644 0:0 app/node_modules/fog/lib/fog.js
+    0644 0:0 app/node_modules/fog/package.json
+    0644 0:0 app/node_modules/horn/horn.js
+    0777 0:0 app/node_modules/.bin/fog -> ../fog/cli.js
+    0777 0:0 app/node_modules/tide -> ../libs/tide
+    ");
+    // A tag that moves moves nothing that is pinned; without it and without network, the build is the same.
+    let lock = std::fs::read_to_string(program.path("app/shtetl.lock")).unwrap();
+    assert!(lock.contains(&format!("{url}#{commit}")), "{lock}");
+    std::fs::rename(program.path("code"), program.path("gone")).unwrap();
+    assert_eq!(program.json(&format!("{build} --locked --offline"))["digest"], first);
+}

@@ -2,6 +2,7 @@
 
 use crate::program;
 use std::fs;
+use std::path::Path;
 use std::process::Command;
 use testkit::archives::{Files, tarball, zip_archive};
 use testkit::program::Program;
@@ -17,10 +18,15 @@ fn repository() -> Program {
 }
 
 fn git(program: &Program, arguments: &[&str]) -> String {
+    git_in(&program.path(""), arguments)
+}
+
+/// What git says to these arguments in a folder.
+pub fn git_in(folder: &Path, arguments: &[&str]) -> String {
     let who = ["-c", "user.name=ferry", "-c", "user.email=ferry@harbour.test"];
     let mut command = Command::new("git");
-    command.env_clear().env("PATH", "/usr/local/bin:/usr/bin:/bin").env("HOME", program.path("home"));
-    let output = command.args(who).arg("-C").arg(program.path("")).args(arguments).output().unwrap();
+    command.env_clear().env("PATH", "/usr/local/bin:/usr/bin:/bin").env("HOME", "/nowhere");
+    let output = command.args(who).arg("-C").arg(folder).args(arguments).output().unwrap();
     assert!(output.status.success(), "{}", String::from_utf8_lossy(&output.stderr));
     String::from_utf8(output.stdout).unwrap().trim().to_owned()
 }

@@ -1,5 +1,6 @@
 //! A folder as npm packs it: a package that comes from a commit is what its author would publish.
 
+use super::tarball;
 use crate::error::{BuildError, PathFacts, Result};
 use crate::spool::{rewind, spool};
 use content::store::Store;
@@ -55,7 +56,9 @@ pub(super) fn packed(folder: &Path, label: &str, store: &Store) -> Result<Spoole
     let rules = [".npmignore", ".gitignore"].iter().find_map(|f| fs::read_to_string(folder.join(f)).ok());
     let rules: Vec<String> = rules.unwrap_or_default().lines().map(str::to_owned).collect();
     let left_out = patterns(folder, &rules).map_err(bad)?;
-    let main = manifest["main"].as_str().map(|main| main.trim_start_matches("./").to_owned());
+    let commands = tarball::commands("", &manifest["bin"]);
+    let named = commands.values().map(String::as_str).chain(manifest["main"].as_str());
+    let named: Vec<String> = named.map(|file| file.trim_start_matches("./").to_owned()).collect();
     let is_taken = |path: &String| {
         let always = ALWAYS.iter().any(|name| path.to_lowercase().starts_with(name) && !path.contains('/'));
         let matches =
@@ -64,7 +67,7 @@ pub(super) fn packed(folder: &Path, label: &str, store: &Store) -> Result<Spoole
             Some(chosen) => matches(chosen),
             None => !matches(&left_out),
         };
-        !matches(&never) && (always || wanted || main.as_ref() == Some(path))
+        !matches(&never) && (always || wanted || named.contains(path))
     };
     let mut archive = tar::Builder::new(GzEncoder::new(spool(store), Compression::fast()));
     for path in files.iter().filter(|path| is_taken(path)) {

@@ -79,7 +79,12 @@ pub(super) fn compiling(
     let target = Target::new(&context.runtime.version, &own_platform(), context.base.c_library())?;
     let compile = Compile { package, around: around.clone() };
     let for_whom = format!("{}, to build {}", target.name(), compile.package.name);
-    let asked = format!("{} {}", compile.package.name, compile.package.identity());
+    let mut asked = format!("{} {}", compile.package.name, compile.package.identity());
+    if let Origin::Folder(path) = &compile.package.origin {
+        // What a folder asks for may change without its name.
+        let facts = SourceFacts::of_folder(&context.tree.root().join(path))?;
+        asked.push_str(&format!(" {}", facts.requires.join(" ")));
+    }
     let found = context.resolving.packages(("python", &for_whom), &asked, |(fetcher, store), known| {
         let facts = compile.facts((fetcher, store))?;
         let place = Place::new(format!("pyproject.toml of {}", compile.package.label()), None);

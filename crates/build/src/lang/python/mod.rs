@@ -1,6 +1,7 @@
 //! Python: packages from lockfiles, from requirements with hashes, or resolved; installed as wheels into a
 //! virtual environment (PEP 405).
 
+mod bytecode;
 mod compile;
 mod direct;
 mod environment;
@@ -71,7 +72,7 @@ impl Buildpack for Python {
             ));
         }
         finding.runtime = Some(RuntimeWish::of("python", configured_constraint(options), said));
-        let packages = survey_packages(tree, &mut finding)?;
+        let packages = survey_packages(tree, options, &mut finding)?;
         finding.declared.clone_from(&packages);
         let mut packages = packages;
         if tree.has("manage.py") {
@@ -113,7 +114,18 @@ impl Buildpack for Python {
         contribution.path.insert(0, format!("/{}/bin", environment::OF_APP));
         compile::settle(&mut packages, &environment, context);
         let (sources, wheels): (Vec<_>, _) = packages.into_iter().partition(|p| p.source == Some(true));
-        contribution.steps = install::steps(wheels, &environment);
+        contribution.steps = install::steps(wheels.clone(), &environment);
+        if context.options.bytecode == Some(true) {
+            context.base.tool("python")?;
+            if context.platform != own_platform() {
+                return Err(BuildError::Unsupported {
+                    place: Place::new(crate::config::FILE_NAME, None),
+                    what: "bytecode for another platform than this machine's".to_owned(),
+                    instead: "build on a machine of that platform, or go without",
+                });
+            }
+            contribution.compiling.push(bytecode::step(install::steps(wheels, &environment), &environment));
+        }
         for package in sources {
             let (compiling, new) = compile::compiling(package, &environment, context)?;
             contribution.compiling.push(compiling);
@@ -134,10 +146,10 @@ fn packages(
     contribution: &mut Contribution,
 ) -> Result<(SaidBy, Vec<LockedPackage>)> {
     if let Some(kind) = lock::present(context.tree) {
-        return Ok(((kind.file, Vec::new()), kind.packages(context.tree, target)?));
+        return Ok(((kind.file, Vec::new()), kind.packages(context.tree, context.options, target)?));
     }
     let nothing = ((REQUIREMENTS, Vec::new()), Vec::new());
-    let Some((file, asked)) = asked(context.tree)? else { return Ok(nothing) };
+    let Some((file, asked)) = asked(context.tree, context.options)? else { return Ok(nothing) };
     let said_by = (file, asked.indexes());
     if let Some(packages) = asked.pinned(target)? {
         return Ok((said_by, packages));
@@ -167,12 +179,12 @@ fn packages(
 }
 
 /// What the app asks for, and the file that says so.
-fn asked(tree: &SourceTree) -> Result<Option<(&'static str, Asked)>> {
+fn asked(tree: &SourceTree, options: &BuildpackOptions) -> Result<Option<(&'static str, Asked)>> {
     if tree.has(REQUIREMENTS) {
         return Ok(Some((REQUIREMENTS, Asked::of_file(tree, REQUIREMENTS)?)));
     }
     match tree.read(PROJECT)? {
-        Some(project) => Ok(Some((PROJECT, Asked::of_project(&project)?))),
+        Some(project) => Ok(Some((PROJECT, Asked::of_project(&project, options)?))),
         None => Ok(None),
     }
 }
@@ -194,9 +206,13 @@ fn said_constraints(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
 }
 
 /// The names of the declared packages; tells of the lock, too, or why it cannot be used.
-fn survey_packages(tree: &SourceTree, finding: &mut Finding) -> Result<BTreeSet<String>> {
+fn survey_packages(
+    tree: &SourceTree,
+    options: &BuildpackOptions,
+    finding: &mut Finding,
+) -> Result<BTreeSet<String>> {
     let mut names = BTreeSet::new();
-    match asked(tree) {
+    match asked(tree, options) {
         Ok(Some((_, asked))) => names.extend(asked.names()),
         Ok(None) => {}
         Err(error) => {
@@ -208,13 +224,13 @@ fn survey_packages(tree: &SourceTree, finding: &mut Finding) -> Result<BTreeSet<
         }
     }
     if let (true, Some(project)) = (tree.has(REQUIREMENTS), tree.read(PROJECT)?) {
-        names.extend(Asked::of_project(&project)?.names());
+        names.extend(Asked::of_project(&project, options)?.names());
     }
     // Which version it will be is not known yet; what is locked hardly depends on it.
     let target = Target::new(USUAL, &own_platform(), None)?;
     let locked = match lock::present(tree) {
-        Some(kind) => Some((kind.file, kind.packages(tree, &target))),
-        None => match asked(tree) {
+        Some(kind) => Some((kind.file, kind.packages(tree, options, &target))),
+        None => match asked(tree, options) {
             Ok(Some((file, asked))) => asked.pinned(&target).transpose().map(|packages| (file, packages)),
             _ => None,
         },
@@ -231,14 +247,14 @@ fn survey_packages(tree: &SourceTree, finding: &mut Finding) -> Result<BTreeSet<
             let place = Place::new(file, None);
             finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"));
         }
-        None => tell_unlocked(tree, finding),
+        None => tell_unlocked(tree, options, finding),
     }
     Ok(names)
 }
 
 /// What is asked for without exact versions: the build finds them out.
-fn tell_unlocked(tree: &SourceTree, finding: &mut Finding) {
-    let Ok(Some((file, asked))) = asked(tree) else { return };
+fn tell_unlocked(tree: &SourceTree, options: &BuildpackOptions, finding: &mut Finding) {
+    let Ok(Some((file, asked))) = asked(tree, options) else { return };
     let count = asked.names().count();
     if count > 0 {
         let counts = format!("{count} {}", if count == 1 { "requirement" } else { "requirements" });

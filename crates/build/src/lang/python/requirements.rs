@@ -5,6 +5,7 @@ use super::locked::{LockedPackage, Origin};
 use super::source::{self, SourceFacts};
 use super::target::Target;
 use super::wheel::{self, WheelName};
+use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
 use content::digest::Sha256;
@@ -53,15 +54,14 @@ impl Asked {
         Ok(asked)
     }
 
-    /// What `[project]` of `pyproject.toml` asks for.
-    pub(super) fn of_project(text: &str) -> Result<Self> {
+    /// What `[project]` of `pyproject.toml` asks for, and what of its extras and groups is chosen.
+    pub(super) fn of_project(text: &str, options: &BuildpackOptions) -> Result<Self> {
         let file = super::PROJECT;
         let document = super::parse_project(text)?;
-        let declared = document.get("project").and_then(|p| p.get("dependencies")).and_then(|d| d.as_array());
         let mut asked = Self::default();
-        for line in declared.into_iter().flatten().filter_map(|d| d.as_str()) {
-            let place = Place::find(file, text, line);
-            asked.wanted.push(Wanted::of_index(need(line, &place)?, Vec::new(), place));
+        for line in super::lock::wanted(&document, &options.extras, &options.groups) {
+            let place = Place::find(file, text, &line);
+            asked.wanted.push(Wanted::of_index(need(&line, &place)?, Vec::new(), place));
         }
         Ok(asked)
     }
@@ -142,7 +142,7 @@ impl Asked {
         // The app itself: its files are in the image, what it needs is in its own manifest.
         if matches!(requirement.as_str(), "." | "./") {
             let project = tree.read(super::PROJECT)?.unwrap_or_default();
-            self.wanted.extend(Self::of_project(&project)?.wanted);
+            self.wanted.extend(Self::of_project(&project, &BuildpackOptions::default())?.wanted);
             return Ok(());
         }
         let mut hashes: Vec<String> =

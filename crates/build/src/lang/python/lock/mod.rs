@@ -8,6 +8,7 @@ mod uv;
 
 use super::locked::{Edge, LockGraph, LockedPackage, Missing, Origin};
 use super::target::Target;
+use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
 use pep508_rs::{ExtraName, MarkerTree, Requirement, VerbatimUrl};
@@ -19,8 +20,18 @@ pub(super) struct Kind {
     pub(super) file: &'static str,
     /// How it is made anew.
     pub(super) how: &'static str,
-    /// Reads it; the second text is that of `pyproject.toml`.
-    read: fn(&str, Option<&str>) -> Result<LockGraph, Fault>,
+    /// Reads it, for an app that says this of itself.
+    read: fn(&str, &App<'_>) -> Result<LockGraph, Fault>,
+}
+
+/// What an app says of itself.
+#[derive(Default)]
+pub(super) struct App<'a> {
+    /// The text of `pyproject.toml`.
+    project: Option<&'a str>,
+    /// Extras of the app, and groups of packages, that are wanted.
+    extras: &'a [String],
+    groups: &'a [String],
 }
 
 /// A fault of a file: the line (from 1), where it is known, and what is wrong.
@@ -42,14 +53,19 @@ pub(super) fn present(tree: &SourceTree) -> Option<&'static Kind> {
 
 impl Kind {
     /// The packages that the file locks for `target`.
-    pub(super) fn packages(&self, tree: &SourceTree, target: &Target) -> Result<Vec<LockedPackage>> {
+    pub(super) fn packages(
+        &self,
+        tree: &SourceTree,
+        options: &BuildpackOptions,
+        target: &Target,
+    ) -> Result<Vec<LockedPackage>> {
         let text = tree.read(self.file)?.unwrap_or_default();
         let project = tree.read("pyproject.toml")?;
-        let graph =
-            (self.read)(&text, project.as_deref()).map_err(|(line, detail)| BuildError::Malformed {
-                place: Place::new(self.file, line.and_then(|l| u32::try_from(l).ok())),
-                detail,
-            })?;
+        let app = App { project: project.as_deref(), extras: &options.extras, groups: &options.groups };
+        let graph = (self.read)(&text, &app).map_err(|(line, detail)| BuildError::Malformed {
+            place: Place::new(self.file, line.and_then(|l| u32::try_from(l).ok())),
+            detail,
+        })?;
         graph.select(target).map_err(|missing| {
             let detail = match missing {
                 Missing::Package { name, wanted_by } if wanted_by.is_empty() => {
@@ -122,12 +138,29 @@ fn edge(requirement: &str) -> Result<Edge, Fault> {
     })
 }
 
-/// What a project needs to run: `[project] dependencies` of `pyproject.toml`.
-fn project_needs(project: Option<&str>) -> Result<Vec<Edge>, Fault> {
-    let Some(project) = project else { return Ok(Vec::new()) };
+/// What the app needs to run, by `pyproject.toml`: `[project] dependencies`, and what is chosen besides.
+fn project_needs(app: &App<'_>) -> Result<Vec<Edge>, Fault> {
+    let Some(project) = app.project else { return Ok(Vec::new()) };
     let document = table(project)?;
-    let Some(own) = document.get("project").and_then(|p| p.as_table()) else { return Ok(Vec::new()) };
-    texts(own, "dependencies").map(edge).collect()
+    wanted(&document, app.extras, app.groups).iter().map(|need| edge(need)).collect()
+}
+
+/// The requirements of a project (PEP 621), of those of its extras, and of those groups (PEP 735).
+pub(super) fn wanted(document: &toml::Table, extras: &[String], groups: &[String]) -> Vec<String> {
+    let nothing = toml::Table::new();
+    let own = document.get("project").and_then(|p| p.as_table()).unwrap_or(&nothing);
+    let mut all: Vec<String> = texts(own, "dependencies").map(str::to_owned).collect();
+    let optional = own.get("optional-dependencies").and_then(|o| o.as_table()).unwrap_or(&nothing);
+    all.extend(extras.iter().flat_map(|extra| texts(optional, extra)).map(str::to_owned));
+    let known = document.get("dependency-groups").and_then(|g| g.as_table()).unwrap_or(&nothing);
+    let (mut pending, mut done): (Vec<&str>, Vec<&str>) =
+        (groups.iter().map(String::as_str).collect(), Vec::new());
+    while let Some(group) = pending.pop().filter(|group| !done.contains(group)) {
+        done.push(group);
+        all.extend(texts(known, group).map(str::to_owned));
+        pending.extend(tables(known, group).filter_map(|included| text(included, "include-group")));
+    }
+    all
 }
 
 #[cfg(test)]
@@ -180,7 +213,8 @@ mod tests {
     fn every_kind_says_the_same_packages() {
         let target = Target::new("3.13.5", "linux/amd64", None).unwrap();
         for (kind, text) in KINDS.iter().zip([PYLOCK, UV, POETRY, PDM, PIPFILE]) {
-            let graph = (kind.read)(text, Some(PROJECT)).map_err(|fault| format!("{}: {fault:?}", kind.file));
+            let graph = (kind.read)(text, &App { project: Some(PROJECT), ..App::default() })
+                .map_err(|fault| format!("{}: {fault:?}", kind.file));
             let packages = graph.unwrap().select(&target).unwrap();
             let told: Vec<_> = packages
                 .iter()
@@ -191,9 +225,22 @@ mod tests {
     }
 
     #[test]
+    fn extras_and_groups_are_wanted_when_they_are_chosen() {
+        let project = "[project]\ndependencies = ['fog']\n[project.optional-dependencies]\nloud = ['horn>=1']\n\
+            [dependency-groups]\nserve = [{ include-group = 'base' }, 'bell']\nbase = ['rope', { include-group = 'serve' }]\n";
+        let names = |texts: &[&str]| texts.iter().map(|t| (*t).to_owned()).collect::<Vec<_>>();
+        let told = |extras: &[&str], groups: &[&str]| {
+            wanted(&project.parse().unwrap(), &names(extras), &names(groups)).join(" ")
+        };
+        assert_eq!(told(&[], &[]), "fog");
+        assert_eq!(told(&["loud"], &["serve"]), "fog horn>=1 bell rope");
+    }
+
+    #[test]
     fn what_is_needed_and_not_locked_is_told() {
         let target = Target::new("3.13.5", "linux/amd64", None).unwrap();
-        let graph = (KINDS[3].read)("package = []", Some(PROJECT)).unwrap();
+        let graph =
+            (KINDS[3].read)("package = []", &App { project: Some(PROJECT), ..App::default() }).unwrap();
         assert!(matches!(graph.select(&target), Err(Missing::Package { name, .. }) if name == "fog"));
     }
 }

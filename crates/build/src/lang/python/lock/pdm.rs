@@ -1,6 +1,6 @@
 //! `pdm.lock`.
 
-use super::{Fault, edge, marker, origin, project_needs, table, tables, text, texts};
+use super::{App, Fault, edge, marker, origin, project_needs, table, tables, text, texts};
 use crate::lang::python::locked::{Edge, LockGraph, Node, Origin};
 use pep440_rs::Version;
 use pep508_rs::ExtraName;
@@ -8,9 +8,9 @@ use remote::packages::pypi;
 use std::collections::BTreeMap;
 use std::str::FromStr;
 
-pub(super) fn read(content: &str, project: Option<&str>) -> Result<LockGraph, Fault> {
+pub(super) fn read(content: &str, app: &App<'_>) -> Result<LockGraph, Fault> {
     let document = table(content)?;
-    let mut graph = LockGraph { roots: project_needs(project)?, packages: Vec::new() };
+    let mut graph = LockGraph { roots: project_needs(app)?, packages: Vec::new() };
     for package in tables(&document, "package") {
         let Some(name) = text(package, "name").map(pypi::canonical_name) else { continue };
         let Some(version) = text(package, "version").and_then(|v| Version::from_str(v).ok()) else {

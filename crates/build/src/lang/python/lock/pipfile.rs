@@ -1,10 +1,11 @@
 //! `Pipfile.lock`.
 
-use super::{Fault, marker, origin};
+use super::{App, Fault, marker, origin};
 use crate::lang::python::locked::{Edge, LockGraph, Node, Origin};
 use pep440_rs::Version;
 use remote::packages::pypi;
 use serde::Deserialize;
+use serde_json::Value;
 use std::collections::BTreeMap;
 use std::str::FromStr;
 
@@ -12,6 +13,9 @@ use std::str::FromStr;
 struct Document {
     #[serde(default)]
     default: BTreeMap<String, Locked>,
+    /// Further categories.
+    #[serde(flatten)]
+    further: BTreeMap<String, Value>,
     #[serde(default, rename = "_meta")]
     meta: Meta,
 }
@@ -43,12 +47,19 @@ struct Locked {
     subdirectory: Option<String>,
 }
 
-pub(super) fn read(content: &str, _project: Option<&str>) -> Result<LockGraph, Fault> {
+pub(super) fn read(content: &str, app: &App<'_>) -> Result<LockGraph, Fault> {
     let document: Document = serde_json::from_str(content).map_err(|e| (Some(e.line()), e.to_string()))?;
     let mut graph = LockGraph::default();
     let url_of =
         |name: &String| document.meta.sources.iter().find(|s| s.name == *name).map(|s| s.url.clone());
-    for (name, locked) in &document.default {
+    let mut wanted: Vec<(String, Locked)> = document.default.into_iter().collect();
+    for group in app.groups {
+        let of_group = document.further.get(group).cloned().unwrap_or_default();
+        let of_group: BTreeMap<String, Locked> =
+            serde_json::from_value(of_group).map_err(|e| (None, e.to_string()))?;
+        wanted.extend(of_group);
+    }
+    for (name, locked) in &wanted {
         let name = pypi::canonical_name(name);
         let elsewhere = locked.file.as_deref().or(locked.path.as_deref());
         // The app itself: its files are in the image anyway.

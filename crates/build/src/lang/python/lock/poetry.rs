@@ -1,6 +1,6 @@
 //! `poetry.lock`.
 
-use super::{Fault, edge, extras, marker, origin, project_needs, table, tables, text, texts};
+use super::{App, Fault, edge, extras, marker, origin, project_needs, table, tables, text, texts};
 use crate::lang::python::locked::{Edge, LockGraph, Node, Origin};
 use pep440_rs::Version;
 use pep508_rs::{ExtraName, MarkerTree};
@@ -9,9 +9,9 @@ use std::collections::BTreeMap;
 use std::str::FromStr;
 use toml::Value;
 
-pub(super) fn read(content: &str, project: Option<&str>) -> Result<LockGraph, Fault> {
+pub(super) fn read(content: &str, app: &App<'_>) -> Result<LockGraph, Fault> {
     let document = table(content)?;
-    let mut graph = LockGraph { roots: roots(project)?, packages: Vec::new() };
+    let mut graph = LockGraph { roots: roots(app)?, packages: Vec::new() };
     // Before its version 2, hashes stood apart from the packages.
     let apart = document.get("metadata").and_then(|m| m.get("files")).and_then(|f| f.as_table());
     for package in tables(&document, "package") {
@@ -60,12 +60,18 @@ fn named_in_extra(need: &str) -> Result<Edge, Fault> {
 }
 
 /// What the app needs: in the standard table, or in the tool's own.
-fn roots(project: Option<&str>) -> Result<Vec<Edge>, Fault> {
-    let mut roots = project_needs(project)?;
-    let document = project.map(table).transpose()?.unwrap_or_default();
+fn roots(app: &App<'_>) -> Result<Vec<Edge>, Fault> {
+    let mut roots = project_needs(app)?;
+    let document = app.project.map(table).transpose()?.unwrap_or_default();
     let own =
         document.get("tool").and_then(|t| t.get("poetry")?.get("dependencies")).and_then(Value::as_table);
     roots.extend(needs(own)?.into_iter().filter(|edge| edge.name != "python"));
+    let groups = document.get("tool").and_then(|t| t.get("poetry")?.get("group")).and_then(Value::as_table);
+    for group in app.groups {
+        let of_group =
+            groups.and_then(|groups| groups.get(group)?.get("dependencies")).and_then(Value::as_table);
+        roots.extend(needs(of_group)?);
+    }
     Ok(roots)
 }
 

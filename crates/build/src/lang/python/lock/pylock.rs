@@ -1,13 +1,13 @@
 //! `pylock.toml` (PEP 751).
 
-use super::{Fault, marker, origin, table, tables, text};
+use super::{App, Fault, marker, origin, table, tables, text};
 use crate::lang::python::locked::{Edge, LockGraph, Node, Origin};
 use pep440_rs::Version;
 use remote::packages::pypi;
 use std::collections::BTreeMap;
 use std::str::FromStr;
 
-pub(super) fn read(content: &str, _project: Option<&str>) -> Result<LockGraph, Fault> {
+pub(super) fn read(content: &str, _app: &App<'_>) -> Result<LockGraph, Fault> {
     let document = table(content)?;
     match text(&document, "lock-version") {
         Some(version) if version.starts_with("1.") => {}

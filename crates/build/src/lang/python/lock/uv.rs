@@ -1,6 +1,6 @@
 //! `uv.lock`.
 
-use super::{Fault, extras, marker, origin, table, tables, text};
+use super::{App, Fault, extras, marker, origin, table, tables, text};
 use crate::lang::python::locked::{Edge, LockGraph, Node, Origin};
 use pep440_rs::Version;
 use pep508_rs::ExtraName;
@@ -8,7 +8,7 @@ use remote::packages::pypi;
 use std::collections::BTreeMap;
 use std::str::FromStr;
 
-pub(super) fn read(content: &str, _project: Option<&str>) -> Result<LockGraph, Fault> {
+pub(super) fn read(content: &str, app: &App<'_>) -> Result<LockGraph, Fault> {
     let document = table(content)?;
     if document.get("version").and_then(|v| v.as_integer()) != Some(1) {
         return Err((None, "its version is not 1".to_owned()));
@@ -22,6 +22,13 @@ pub(super) fn read(content: &str, _project: Option<&str>) -> Result<LockGraph, F
         // The app itself, and the parts of it that are packages of their own.
         if said("virtual").or(said("editable")).is_some_and(|folder| folder == ".") {
             graph.roots.extend(needs);
+            let chosen = [("optional-dependencies", app.extras), ("dev-dependencies", app.groups)];
+            for (key, names) in chosen {
+                let of_key = package.get(key).and_then(|t| t.as_table());
+                for name in names {
+                    graph.roots.extend(needs_of(of_key.map(|t| tables(t, name)).into_iter().flatten())?);
+                }
+            }
             continue;
         }
         let version = text(package, "version").and_then(|v| Version::from_str(v).ok());
