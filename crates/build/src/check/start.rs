@@ -111,8 +111,8 @@ pub(super) fn build_script(subject: &Subject<'_>) -> Result<Vec<Found>> {
         return Ok(Vec::new());
     }
     let scripts = subject.survey.chosen_findings().filter_map(|f| f.build_script.clone());
-    let advice =
-        "give its command in [build] run, or run it before and take its result in with [source] include";
+    let advice = "in shtetl.toml, under [build]: run = \"…\" and tools = [\"node\"]; or run it before and take its result \
+        in with [source] include";
     Ok(scripts.map(|place| doubt(place, "the build script is not run by itself", advice)).collect())
 }
 

@@ -82,6 +82,14 @@ pub struct Contribution {
     pub resolved: Vec<NewlyResolved>,
 }
 
+/// A package with who wants it, the nearest first.
+fn wanted(label: &str, wanted_by: &[String]) -> String {
+    match wanted_by {
+        [] => label.to_owned(),
+        all => format!("{label} (wanted by {})", all.join(", by ")),
+    }
+}
+
 /// A step that compiles something for the image.
 pub struct Compiling {
     /// The step; its root is what comes on top of the root that things are built in.

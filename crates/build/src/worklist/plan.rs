@@ -5,7 +5,7 @@ use super::{Form, Input, Role, Step, Tools, Work};
 use crate::addresses::Addresses;
 use crate::base::{Base, Provided};
 use crate::bases::NewPins;
-use crate::config::{AppConfig, BuildpackOptions};
+use crate::config::{AppConfig, BuildCommand, BuildpackOptions};
 use crate::error::{BuildError, PathFacts, Result};
 use crate::lang::{self, Compiling, Context, NewlyResolved, Resolving};
 use crate::source::{SourceTree, TreeDigests, TreeKind};
@@ -75,7 +75,7 @@ pub struct Sources<'a> {
 
 /// Plans the build of a surveyed source, but for the packing of its files ([`Worklist::pack`]).
 pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Worklist> {
-    let Sources { survey, tree, config, .. } = *sources;
+    let Sources { survey, config, .. } = *sources;
     if survey.processes.is_empty() {
         return Err(BuildError::NoProcess { language: survey.chosen.join(" and ") });
     }
@@ -103,19 +103,7 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
         path.extend(contribute(&mut list, finding, sources, base)?);
     }
     if let Some(build) = &config.build {
-        let mut root = base.build_root()?;
-        let mut path = Vec::new();
-        for name in &build.tools {
-            let tool = base.tool(name)?;
-            path.extend(found_by_build(&mut list, &tool, sources, base, &mut root)?);
-            if !list.tools.contains(&tool) {
-                list.tools.push(tool);
-            }
-        }
-        let work = BuildWork::of(build, tree, path);
-        let mut step = Step::new(build_command::STEP, Role::Built, build_command::inputs(build), work);
-        step.work_in(root);
-        step.reads_source = true;
+        let step = build_step(&mut list, build, sources, base)?;
         list.steps.push(step);
     }
     let (below, notes) = base.below()?;
@@ -190,6 +178,29 @@ fn context<'a>(
         base,
         resolving: sources.resolving,
     }
+}
+
+/// The step that runs the app's own build command.
+fn build_step(
+    list: &mut Worklist,
+    build: &BuildCommand,
+    sources: &Sources<'_>,
+    base: &mut dyn Base,
+) -> Result<Step> {
+    let mut root = base.build_root()?;
+    let mut path = Vec::new();
+    for name in &build.tools {
+        let tool = base.tool(name)?;
+        path.extend(found_by_build(list, &tool, sources, base, &mut root)?);
+        if !list.tools.contains(&tool) {
+            list.tools.push(tool);
+        }
+    }
+    let work = BuildWork::of(build, sources.tree, path);
+    let mut step = Step::new(build_command::STEP, Role::Built, build_command::inputs(build), work);
+    step.work_in(root);
+    step.reads_source = true;
+    Ok(step)
 }
 
 /// What a language of the app, of which `tool` is the runtime, has for the app's own build command, in `root`;

@@ -208,7 +208,7 @@ impl NodePackages {
             return Ok(Some((packed, Some(format!("{url}#{id}")))));
         }
         let Some(address) = address_of(package, &self.addresses, &self.source)? else { return Ok(None) };
-        let remote = |source| BuildError::Remote { wanted_by: label.clone(), source };
+        let remote = |source| BuildError::Remote { wanted_by: package.wanted(), source };
         let mut file = fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
         rewind(&mut file)?;
         let found = match &package.integrity {

@@ -110,12 +110,19 @@ pub(super) struct LockedPackage {
     pub(super) carried_commands: BTreeSet<String>,
     /// Whether everything that wants it can do without.
     pub(super) optional: bool,
+    /// The packages that led to it, the nearest first.
+    pub(super) wanted_by: Vec<String>,
 }
 
 impl LockedPackage {
     /// Name and version, for people.
     pub(super) fn label(&self) -> String {
         format!("{} {}", self.name, self.version)
+    }
+
+    /// Name and version, and who wants it.
+    pub(super) fn wanted(&self) -> String {
+        crate::lang::wanted(&self.label(), &self.wanted_by)
     }
 
     /// Whether files of its own are put down for it.
@@ -201,6 +208,7 @@ impl PackageTree {
         let mut pending: Vec<(String, bool)> = vec![(String::new(), false)];
         pending.extend(self.workspaces().map(|path| (path, false)));
         let mut later: Vec<(String, bool)> = Vec::new();
+        let mut found_from: BTreeMap<String, String> = BTreeMap::new();
         while let Some((path, optional)) = pending.pop().or_else(|| later.pop()) {
             let Some(entry) = self.packages.get(&path) else { continue };
             if path.contains("node_modules/") {
@@ -222,6 +230,7 @@ impl PackageTree {
                         false => continue,
                     }
                 };
+                found_from.entry(found.clone()).or_insert_with(|| path.clone());
                 let (fits, optional) = (self.packages[&found].fits.platform(platform), optional || !must);
                 match (fits, optional) {
                     (false, true) => {}
@@ -239,8 +248,27 @@ impl PackageTree {
         }
         let mut packages: Vec<LockedPackage> =
             needed.iter().map(|(path, optional)| self.package(path, *optional)).collect::<Result<_>>()?;
+        for package in &mut packages {
+            package.wanted_by = self.chain(&package.path, &found_from);
+        }
         self.give_commands_to_carriers(&mut packages);
         Ok(packages)
+    }
+
+    /// The names of the packages that led to the one at `path`, the nearest first.
+    fn chain(&self, path: &str, found_from: &BTreeMap<String, String>) -> Vec<String> {
+        let mut chain = Vec::new();
+        let mut here = path;
+        while let Some(above) = found_from.get(here).filter(|above| above.contains("node_modules/")) {
+            let name = above.rsplit("node_modules/").next().unwrap_or(above).to_owned();
+            // Packages may need each other in a circle.
+            if chain.contains(&name) {
+                break;
+            }
+            chain.push(name);
+            here = above;
+        }
+        chain
     }
 
     /// Folders of the source that are linked as parts of the app, whether or not something asks for them.
@@ -328,6 +356,7 @@ impl PackageTree {
             deprecated: entry.deprecated.clone(),
             has_install_script: entry.has_install_script,
             carried_commands: BTreeSet::new(),
+            wanted_by: Vec::new(),
             optional,
             name,
             path: path.to_owned(),

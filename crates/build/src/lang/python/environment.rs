@@ -138,7 +138,7 @@ impl Environment {
             (None, _, []) => vec![self.addresses.in_force(Ecosystem::Pypi)?.address],
             (None, _, named) => named.iter().map(parsed).collect(),
         };
-        let remote = |source: RemoteError| BuildError::Remote { wanted_by: package.label(), source };
+        let remote = |source: RemoteError| BuildError::Remote { wanted_by: package.wanted(), source };
         let (index, offered) = first_that_has(fetcher, &places, &package.name).map_err(remote)?;
         let may_be = |file: &&pypi::File| {
             let is_locked = |(kind, hex): (&String, &String)| {
@@ -151,7 +151,7 @@ impl Environment {
         match rated.max_by_key(|(rate, _)| *rate) {
             Some((_, file)) => Ok(of(file.address.clone(), &file.name)),
             None => Err(BuildError::NoUsableFile {
-                package: package.label(),
+                package: package.wanted(),
                 address: index.to_string(),
                 offered: of_version(offered, package),
             }),

@@ -100,9 +100,9 @@ impl PythonPackages {
         let Found { address, is_source } = self.around.find(package, tools.fetcher)?;
         if is_source {
             let address = address.to_string();
-            return Err(BuildError::NoUsableFile { package: package.label(), address, offered: Vec::new() });
+            return Err(BuildError::NoUsableFile { package: package.wanted(), address, offered: Vec::new() });
         }
-        let remote = |source: RemoteError| BuildError::Remote { wanted_by: package.label(), source };
+        let remote = |source: RemoteError| BuildError::Remote { wanted_by: package.wanted(), source };
         let mut file = tools.fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
         let length = rewind(&mut file)?;
         if let Some(integrity) = &package.integrity {

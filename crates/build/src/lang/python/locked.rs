@@ -21,12 +21,19 @@ pub(super) struct LockedPackage {
     pub(super) files: Vec<(String, String)>,
     /// Whether it has to be built from its source first; nothing where that is not known.
     pub(super) source: Option<bool>,
+    /// The packages that led to it, the nearest first, where that is known.
+    pub(super) wanted_by: Vec<String>,
 }
 
 impl LockedPackage {
     /// Name and version, for people.
     pub(super) fn label(&self) -> String {
         format!("{} {}", self.name, self.version)
+    }
+
+    /// Name and version, and who wants it.
+    pub(super) fn wanted(&self) -> String {
+        crate::lang::wanted(&self.label(), &self.wanted_by)
     }
 
     /// What tells its content, apart from its name.
@@ -64,6 +71,7 @@ impl LockedPackage {
             },
             files: Vec::new(),
             source: Some(pin.source),
+            wanted_by: Vec::new(),
         })
     }
 }
@@ -133,6 +141,7 @@ impl LockGraph {
     /// The packages that are reached on `target`; the names of those without a usable hash in `Err`.
     pub(super) fn select(&self, target: &Target) -> Result<Vec<LockedPackage>, Missing> {
         let mut chosen: BTreeMap<&str, &Node> = BTreeMap::new();
+        let mut found_from: BTreeMap<String, String> = BTreeMap::new();
         let mut done: BTreeSet<(String, Option<String>)> = BTreeSet::new();
         let here = self.roots.iter().filter(|edge| target.holds(&edge.marker, &[]));
         let mut pending: Vec<(Edge, String)> = here.map(|edge| (edge.clone(), String::new())).collect();
@@ -146,6 +155,7 @@ impl LockGraph {
                 return Err(Missing::Package { name: edge.name, wanted_by });
             };
             chosen.insert(&node.name, node);
+            found_from.entry(edge.name.clone()).or_insert(wanted_by);
             let whole = std::iter::once(None).chain(edge.extras.iter().map(Some));
             for extra in whole {
                 if !done.insert((node.name.clone(), extra.map(ToString::to_string))) {
@@ -171,10 +181,22 @@ impl LockGraph {
                 origin: node.origin.clone(),
                 files: node.files.clone(),
                 source: None,
+                wanted_by: chain(&node.name, &found_from),
             })
         };
         chosen.values().map(locked).collect()
     }
+}
+
+/// The packages that led to the one of this name, the nearest first.
+fn chain(name: &str, found_from: &BTreeMap<String, String>) -> Vec<String> {
+    let mut chain: Vec<String> = Vec::new();
+    let mut here = name;
+    while let Some(above) = found_from.get(here).filter(|above| !above.is_empty() && !chain.contains(above)) {
+        chain.push(above.clone());
+        here = above;
+    }
+    chain
 }
 
 /// What a lockfile does not say.

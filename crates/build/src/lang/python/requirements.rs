@@ -182,7 +182,15 @@ impl Asked {
                 _ => return Ok(None),
             };
             let (integrity, files) = (Some(integrity), Vec::new());
-            let package = LockedPackage { name, version, integrity, origin, files, source: None };
+            let package = LockedPackage {
+                name,
+                version,
+                integrity,
+                origin,
+                files,
+                source: None,
+                wanted_by: Vec::new(),
+            };
             packages.push((package, &wanted.place));
         }
         packages.sort_by(|(a, _), (b, _)| a.name.cmp(&b.name));

@@ -57,7 +57,8 @@ pub(super) fn resolve(
         if let Some(direct) = index.direct(&name) {
             let (origin, source) = (direct.origin.clone(), Some(direct.is_source));
             let (integrity, files) = (direct.integrity.clone(), Vec::new());
-            packages.push(LockedPackage { name, version, integrity, origin, files, source });
+            let wanted_by = Vec::new();
+            packages.push(LockedPackage { name, version, integrity, origin, files, source, wanted_by });
             continue;
         }
         let candidate = index.candidate(&name, &version)?;
@@ -75,6 +76,7 @@ pub(super) fn resolve(
             origin: Origin::Index(None),
             files: Vec::new(),
             source,
+            wanted_by: Vec::new(),
         });
     }
     packages.sort_by(|a, b| a.name.cmp(&b.name));

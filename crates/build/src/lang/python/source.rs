@@ -65,16 +65,16 @@ impl SourceFacts {
     /// Reads an unpacked source.
     pub(super) fn of_folder(folder: &Path) -> Result<Self> {
         let read = |name: &str| fs::read(folder.join(name)).map(|b| String::from_utf8_lossy(&b).into_owned());
-        let project: toml::Table =
+        let manifest: toml::Table =
             read("pyproject.toml").ok().and_then(|t| t.parse().ok()).unwrap_or_default();
         let metadata = read("PKG-INFO").unwrap_or_default();
-        let needs = match said_by_metadata(&metadata, true).or_else(|| said_by_project(&project)) {
+        let needs = match said_by_metadata(&metadata, true).or_else(|| said_by_project(&manifest)) {
             Some(needs) => Some(needs),
             None => said_by_setuptools(folder, 0)?
                 .or_else(|| said_by_metadata(&metadata, false))
                 .or_else(|| said_by_setup(&read("setup.py").ok()?, &read("setup.cfg").unwrap_or_default())),
         };
-        let system = project.get("build-system").and_then(|s| s.as_table());
+        let system = manifest.get("build-system").and_then(|s| s.as_table());
         let texts = |key: &str| -> Option<Vec<String>> {
             let all = system?.get(key)?.as_array()?;
             Some(all.iter().filter_map(|v| v.as_str().map(str::to_owned)).collect())
@@ -83,7 +83,7 @@ impl SourceFacts {
         let mut requires = texts("requires").unwrap_or_else(|| vec!["setuptools>=40.8.0".to_owned()]);
         let late = ASKED_LATE.iter().filter(|(name, _)| backend.starts_with(name));
         requires.extend(late.flat_map(|(_, names)| *names).map(|name| (*name).to_owned()));
-        let (name, version) = (said(&metadata, &project, "Name"), said(&metadata, &project, "Version"));
+        let (name, version) = (said(&metadata, &manifest, "Name"), said(&metadata, &manifest, "Version"));
         Ok(Self {
             name,
             version,
@@ -99,8 +99,8 @@ impl SourceFacts {
 fn said(metadata: &str, document: &toml::Table, field: &str) -> Option<String> {
     let headers = metadata.split("\n\n").next().unwrap_or(metadata);
     let value = headers.lines().find_map(|line| line.strip_prefix(field)?.strip_prefix(':'));
-    let project = || document.get("project")?.get(field.to_lowercase())?.as_str();
-    value.map(str::trim).or_else(project).map(str::to_owned)
+    let said_there = || document.get("project")?.get(field.to_lowercase())?.as_str();
+    value.map(str::trim).or_else(said_there).map(str::to_owned)
 }
 
 /// What core metadata says. Only from version 2.2 on it can be relied on (PEP 643): before, when there is
