@@ -137,9 +137,19 @@ impl Git {
     }
 }
 
+/// Whether it is the full name of a commit, and not one that moves.
+pub fn is_commit(name: &str) -> bool {
+    matches!(name.len(), 40 | 64) && name.bytes().all(|b| b.is_ascii_hexdigit())
+}
+
 /// The files of the commit `id` (in full) of the repository at `url`, in a folder of the store; fetched, if
 /// they are not there yet.
 pub fn checked_out(url: &str, id: &str, (fetcher, store): (&Fetcher, &Store)) -> Result<PathBuf> {
+    let none = || BuildError::NoRevision { path: PathBuf::from(url), revision: id.to_owned() };
+    // Lockfiles say it, and it is part of a path.
+    if !is_commit(id) {
+        return Err(none());
+    }
     let memory = store.tree_path(&format!("commit-{id}.json"));
     if let Some(folder) = store.read_json::<PathBuf>(&memory)
         && folder.is_dir()
@@ -149,8 +159,7 @@ pub fn checked_out(url: &str, id: &str, (fetcher, store): (&Fetcher, &Store)) ->
     let remote = |source: RemoteError| BuildError::Remote { wanted_by: format!("commit {id}"), source };
     let repository = store.tree_path(&format!("repository-{}", Sha256::of(url.as_bytes()).hex()));
     fetcher.commit(url, id, &repository).map_err(remote)?;
-    let missing = || BuildError::NoRevision { path: PathBuf::from(url), revision: id.to_owned() };
-    let git = Git::bare(fetcher.git_program().ok_or_else(missing)?, repository);
+    let git = Git::bare(fetcher.git_program().ok_or_else(none)?, repository);
     let folder = git.unpacked(&Commit { id: id.to_owned(), prefix: String::new() }, store)?;
     store.write_json(&memory, &folder)?;
     Ok(folder)

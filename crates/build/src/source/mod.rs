@@ -12,7 +12,7 @@ mod unpacking;
 mod walk;
 
 pub use archive::unpack_package;
-pub use git::{Revision, checked_out};
+pub use git::{Revision, checked_out, is_commit};
 pub use notable::{Notable, Unexpected};
 pub use opened::{Asked, Opened};
 pub use rules::{LeftOut, WhyLeftOut};

@@ -137,6 +137,28 @@ fn a_folder_of_the_source_is_built_again_when_a_file_of_it_changes() {
     assert!(line.ends_with("package: fog.py changed"), "{said}");
 }
 
+#[test]
+fn a_lockfile_cannot_lead_out_of_a_repository_or_of_the_source() {
+    let program = python_app("fog-2.0-py3-none-any.whl");
+    let commit = "0123456789012345678901234567890123456789";
+    for (source, told) in [
+        (
+            format!("git = \"file:///nowhere#{commit}\", subdirectory = \"../../etc\""),
+            "is outside of the repository",
+        ),
+        ("git = \"file:///nowhere#../../escaped\"".to_owned(), "../../escaped"),
+        ("directory = \"../../etc\"".to_owned(), "is outside of the source"),
+    ] {
+        let lock = format!(
+            "version = 1\n[[package]]\nname = \"app\"\nsource = {{ virtual = \".\" }}\ndependencies = [{{ name = \"fog\" }}]\n\
+            [[package]]\nname = \"fog\"\nversion = \"2.0\"\nsource = {{ {source} }}\n"
+        );
+        program.write("app/uv.lock", lock);
+        let said = program.run("build app");
+        assert!(said.code != 0 && said.stderr.contains(told), "{source}: {said}");
+    }
+}
+
 /// An app that needs `bell`, whose install script writes; `files` are in its archive, too.
 fn node_app(files: Files, config: &str) -> Program {
     let shell = program_that_writes("/app/node_modules/bell/out/bell.node", "rung");

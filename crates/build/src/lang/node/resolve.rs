@@ -244,10 +244,10 @@ impl Chooser for Registry<'_> {
         if let Some(part) = self.part(need) {
             return entry.origin == part.entry().origin;
         }
-        if is_elsewhere(&need.wanted) {
-            return entry.name.as_ref() == Some(&need.name) && !matches!(entry.origin, Origin::Registry(_));
-        }
         let (name, wanted) = self.meaning(need);
+        if is_elsewhere(&wanted) {
+            return entry.name.as_ref() == Some(&name) && !matches!(entry.origin, Origin::Registry(_));
+        }
         let same = entry.name.as_ref().is_none_or(|known| *known == name);
         let version = entry.version.as_deref().and_then(|v| Version::parse(v).ok());
         let tagged = || {

@@ -6,7 +6,7 @@ use super::source::{self, SourceFacts};
 use super::wheel::{self, Archive};
 use crate::error::{BuildError, PathFacts, Result};
 use crate::lang::archive::PackageArchive;
-use crate::source::{SourceTree, checked_out};
+use crate::source::{SourceTree, checked_out, is_commit};
 use crate::spool::{rewind, spool};
 use content::digest::Hasher;
 use content::store::Store;
@@ -89,7 +89,13 @@ impl Origin {
     pub(super) fn folder(&self, tree: &SourceTree, around: (&Fetcher, &Store)) -> Result<Option<PathBuf>> {
         Ok(match self {
             Self::Folder(path) => Some(tree.root().join(path)),
-            Self::Commit { url, revision, folder } => Some(checked_out(url, revision, around)?.join(folder)),
+            Self::Commit { url, revision, folder } => {
+                if folder.starts_with('/') || folder.split('/').any(|part| part == "..") {
+                    let detail = format!("its folder {folder:?} is outside of the repository");
+                    return Err(BuildError::BadPackage { package: url.clone(), detail });
+                }
+                Some(checked_out(url, revision, around)?.join(folder))
+            }
             _ => None,
         })
     }
@@ -159,11 +165,6 @@ fn of_facts(facts: &SourceFacts, origin: Origin, integrity: Option<Integrity>) -
         integrity,
         is_source: true,
     }
-}
-
-/// Whether it is the full name of a commit, and not one that moves.
-fn is_commit(revision: &str) -> bool {
-    matches!(revision.len(), 40 | 64) && revision.bytes().all(|b| b.is_ascii_hexdigit())
 }
 
 #[cfg(test)]

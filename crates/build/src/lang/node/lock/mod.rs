@@ -10,7 +10,7 @@ use super::parts::Parts;
 use super::tree::{Origin, PackageTree};
 use super::{Manifest, read_manifest};
 use crate::error::{BuildError, Place, Result};
-use crate::source::SourceTree;
+use crate::source::{SourceTree, is_commit};
 
 /// What an app says of itself: its manifest, and those of its parts.
 #[derive(Default)]
@@ -60,9 +60,8 @@ fn read_with(tree: &SourceTree, seen_as: fn(Manifest) -> Manifest) -> Result<Opt
 pub(super) fn commit(text: &str) -> Option<Origin> {
     let (url, id) = text.rsplit_once('#')?;
     let id = id.rsplit("commit=").next().unwrap_or(id);
-    let is_full = matches!(id.len(), 40 | 64) && id.bytes().all(|b| b.is_ascii_hexdigit());
     let url = url.strip_prefix("git+").unwrap_or(url);
-    is_full.then(|| Origin::Commit { url: url.to_owned(), id: id.to_owned() })
+    is_commit(id).then(|| Origin::Commit { url: url.to_owned(), id: id.to_owned() })
 }
 
 /// A fault of a YAML file; the library shows the place in several lines, of which the first says all.
