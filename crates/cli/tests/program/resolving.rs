@@ -322,6 +322,23 @@ fn what_a_lockfile_does_not_say_the_packages_do() {
     assert!(told.stderr.contains("install scripts that are not run: bell 1.0.0"), "{told}");
 }
 
+#[test]
+fn packages_that_only_one_tool_reads_are_not_left_out_in_silence() {
+    let program = program();
+    program.write("app/shtetl.toml", ON_HOST);
+    program.write("app/app.py", "if __name__ == \"__main__\":\n    pass\n");
+    program.write(
+        "app/pyproject.toml",
+        "[tool.poetry]\nname = \"app\"\n[tool.poetry.dependencies]\nfog = \"^1\"\n",
+    );
+    insta::assert_snapshot!(program.run("build app"), @"
+    --- stderr
+    error: pyproject.toml line 3: a table of packages that only one tool reads, without its lockfile, is not supported by this version
+    what to do: commit the lockfile, or say the packages in [project] dependencies
+    --- exit 1
+    ");
+}
+
 /// A repository in `code` with these files; gives its only commit.
 fn repository(program: &Program, files: &[(&str, &str)]) -> String {
     for (path, text) in files {

@@ -10,7 +10,8 @@ use crate::lang::archive::PackageArchive;
 use std::fs::File;
 
 /// Packages whose scripts only print, check, or fetch what other packages bring as well.
-const HARMLESS: [&str; 13] = [
+const HARMLESS: [&str; 15] = [
+    "@apollo/protobufjs",
     "@nestjs/core",
     "@parcel/watcher",
     "@sentry/cli",
@@ -23,6 +24,7 @@ const HARMLESS: [&str; 13] = [
     "protobufjs",
     "sharp",
     "styled-components",
+    "svelte-preprocess",
     "unrs-resolver",
 ];
 

@@ -58,6 +58,15 @@ impl Asked {
     pub(super) fn of_project(text: &str, options: &BuildpackOptions) -> Result<Self> {
         let file = super::PROJECT;
         let document = super::parse_project(text)?;
+        let of_tool = || document.get("tool")?.get("poetry")?.get("dependencies");
+        let of_project = || document.get("project")?.get("dependencies");
+        if of_tool().is_some() && of_project().is_none() {
+            return Err(BuildError::Unsupported {
+                place: Place::find(file, text, "[tool.poetry.dependencies]"),
+                what: "a table of packages that only one tool reads, without its lockfile,".to_owned(),
+                instead: "commit the lockfile, or say the packages in [project] dependencies",
+            });
+        }
         let mut asked = Self::default();
         for line in super::lock::wanted(&document, &options.extras, &options.groups) {
             let place = Place::find(file, text, &line);
