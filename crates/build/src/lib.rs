@@ -41,6 +41,7 @@ mod isolated;
 pub mod lang;
 pub mod launch;
 pub mod ledger;
+mod made;
 pub mod missing;
 pub mod names;
 pub mod pins;

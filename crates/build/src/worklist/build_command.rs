@@ -2,17 +2,15 @@
 
 use crate::command::join;
 use crate::config::BuildCommand;
-use crate::error::{BuildError, PathFacts, Result};
+use crate::error::{BuildError, Result};
 use crate::isolated::{self, CACHE, Job, SOURCE, copy_source};
+use crate::made;
 use crate::source::SourceTree;
 use crate::worklist::{Input, PackageFact, Tools, Work};
 use content::digest::Sha256;
-use content::layer::{Entry, LayerWriter};
+use content::layer::LayerWriter;
 use globset::{Glob, GlobSet, GlobSetBuilder};
-use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{self, File};
-use std::os::unix::fs::PermissionsExt;
-use std::path::Path;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// The name of the step.
@@ -73,58 +71,18 @@ impl Work for BuildWork {
             cache: &cache,
         };
         let written = isolated::run(&job, layer.store(), tools)?;
-        let mut all = BTreeSet::new();
-        list(&written.source, "", &mut all)?;
+        let all = made::files(&written.source)?;
         let patterns = self.kept();
         let is_kept = |path: &&String| match patterns.is_empty() {
             true => !self.tree.has(path),
             false => patterns.is_match(path),
         };
-        let kept: BTreeSet<&String> = all.iter().filter(is_kept).collect();
+        let kept: Vec<_> =
+            all.iter().filter(is_kept).map(|path| (path.as_str(), format!("{APP}/{path}"))).collect();
         if kept.is_empty() {
             return Err(BuildError::NothingMade { keep: self.command.keep.clone() });
         }
-        layer.part::<BuildError>(|tar| {
-            tar.entry(&Entry::folder(APP))?;
-            let mut folders = BTreeSet::new();
-            for path in &kept {
-                for (at, _) in path.match_indices('/') {
-                    if folders.insert(&path[..at]) {
-                        tar.entry(&Entry::folder(format!("{APP}/{}", &path[..at])))?;
-                    }
-                }
-                let full = written.source.join(path);
-                let (target, metadata) = (format!("{APP}/{path}"), full.symlink_metadata().facts(&full)?);
-                if metadata.is_symlink() {
-                    let to = fs::read_link(&full).facts(&full)?;
-                    tar.entry(&Entry::link(target, to.to_string_lossy()))?;
-                } else {
-                    let mut file = File::open(&full).facts(&full)?;
-                    tar.file(
-                        &Entry::file(target, metadata.len(), metadata.permissions().mode() & 0o100 != 0),
-                        &mut file,
-                    )?;
-                }
-            }
-            Ok(())
-        })?;
+        made::put(layer, &written.source, &kept)?;
         Ok(Vec::new())
     }
-}
-
-/// Every file and link below `folder`, by its path from the root.
-fn list(root: &Path, folder: &str, found: &mut BTreeSet<String>) -> Result<()> {
-    let full = root.join(folder);
-    for entry in fs::read_dir(&full).facts(&full)? {
-        let entry = entry.facts(&full)?;
-        let name =
-            entry.file_name().into_string().map_err(|name| BuildError::FileName { path: full.join(name) })?;
-        let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
-        match entry.file_type().facts(&full)? {
-            kind if kind.is_dir() => list(root, &path, found)?,
-            kind if kind.is_file() || kind.is_symlink() => drop(found.insert(path)),
-            _ => {}
-        }
-    }
-    Ok(())
 }

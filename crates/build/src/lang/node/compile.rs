@@ -9,15 +9,15 @@ use crate::error::{BuildError, PathFacts, Place, Result};
 use crate::isolated::{self, CACHE, Job};
 use crate::lang::archive::PackageArchive;
 use crate::lang::{Compiling, Context, Contribution, compile_step};
+use crate::made;
 use crate::pipeline::own_platform;
 use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work};
 use content::digest::{Hasher, Sha256};
-use content::layer::{Entry, LayerWriter};
+use content::layer::LayerWriter;
 use remote::Address;
 use serde_json::Value;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
 /// Where the programs that compile add-ons are put, from the root that they run in.
@@ -169,29 +169,11 @@ impl Work for Scripts {
         };
         let written = isolated::run(&job, store, tools)?;
         let after = files_in(&written.source)?;
-        let made = after.iter().filter(|(path, digest)| before.get(*path) != Some(*digest) && is_kept(path));
-        let mut folders = BTreeSet::new();
-        layer.part::<BuildError>(|tar| {
-            for path in made.map(|(path, _)| path) {
-                let target = format!("{}/{path}", &folder[1..]);
-                for (at, _) in target.match_indices('/') {
-                    if folders.insert(target[..at].to_owned()) {
-                        tar.entry(&Entry::folder(&target[..at]))?;
-                    }
-                }
-                let full = written.source.join(path);
-                let metadata = full.symlink_metadata().facts(&full)?;
-                if metadata.is_symlink() {
-                    let to = fs::read_link(&full).facts(&full)?;
-                    tar.entry(&Entry::link(target, to.to_string_lossy()))?;
-                    continue;
-                }
-                let executable = metadata.permissions().mode() & 0o100 != 0;
-                let mut file = File::open(&full).facts(&full)?;
-                tar.file(&Entry::file(target, metadata.len(), executable), &mut file)?;
-            }
-            Ok(())
-        })?;
+        let is_made =
+            |(path, digest): &(&String, &Sha256)| before.get(*path) != Some(*digest) && is_kept(path);
+        let made =
+            after.iter().filter(is_made).map(|(path, _)| (path.as_str(), format!("{}/{path}", &folder[1..])));
+        made::put(layer, &written.source, &made.collect::<Vec<_>>())?;
         Ok(Vec::new())
     }
 }
@@ -218,28 +200,13 @@ fn is_kept(path: &str) -> bool {
 
 /// The files and links below a folder by their paths, each with what tells its content.
 fn files_in(folder: &Path) -> Result<BTreeMap<String, Sha256>> {
-    fn add(root: &Path, folder: &Path, found: &mut BTreeMap<String, Sha256>) -> Result<()> {
-        for entry in fs::read_dir(folder).facts(folder)? {
-            let path = entry.facts(folder)?.path();
-            let metadata = path.symlink_metadata().facts(&path)?;
-            if metadata.is_dir() {
-                add(root, &path, found)?;
-                continue;
-            }
-            let inside = path.strip_prefix(root).unwrap_or(&path).to_str().map(str::to_owned);
-            let inside = inside.ok_or_else(|| BuildError::FileName { path: path.clone() })?;
-            let digest = if metadata.is_symlink() {
-                Sha256::of(fs::read_link(&path).facts(&path)?.as_os_str().as_encoded_bytes())
-            } else if metadata.is_file() {
-                Hasher::of_reader(&mut File::open(&path).facts(&path)?).facts(&path)?.0
-            } else {
-                continue;
-            };
-            found.insert(inside, digest);
-        }
-        Ok(())
-    }
-    let mut found = BTreeMap::new();
-    add(folder, folder, &mut found)?;
-    Ok(found)
+    let told = |path: String| {
+        let full = folder.join(&path);
+        let digest = match full.is_symlink() {
+            true => Sha256::of(fs::read_link(&full).facts(&full)?.as_os_str().as_encoded_bytes()),
+            false => Hasher::of_reader(&mut File::open(&full).facts(&full)?).facts(&full)?.0,
+        };
+        Ok((path, digest))
+    };
+    made::files(folder)?.into_iter().map(told).collect()
 }

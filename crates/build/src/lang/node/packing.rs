@@ -2,6 +2,7 @@
 
 use super::tarball;
 use crate::error::{BuildError, PathFacts, Result};
+use crate::made;
 use crate::spool::{rewind, spool};
 use content::store::Store;
 use flate2::Compression;
@@ -43,8 +44,9 @@ pub(super) fn packed(folder: &Path, label: &str, store: &Store) -> Result<Spoole
     if let Some(script) = MAKING.into_iter().find(|name| manifest["scripts"][name].is_string()) {
         return Err(bad(format!("its files are made by the script {script:?}: take a published version")));
     }
-    let mut files = Vec::new();
-    list(folder, "", &mut files)?;
+    // Links are in no package.
+    let files: Vec<String> =
+        made::files(folder)?.into_iter().filter(|path| !folder.join(path).is_symlink()).collect();
     let never = patterns(folder, &NEVER.map(str::to_owned)).map_err(bad)?;
     let chosen = match &manifest["files"] {
         Value::Array(all) => {
@@ -92,25 +94,6 @@ fn patterns(folder: &Path, lines: &[String]) -> Result<ignore::gitignore::Gitign
         builder.add_line(None, line).map_err(|error| error.to_string())?;
     }
     builder.build().map_err(|error| error.to_string())
-}
-
-/// The regular files below a folder, by their paths; links are in no package.
-fn list(root: &Path, folder: &str, found: &mut Vec<String>) -> Result<()> {
-    let full = root.join(folder);
-    for entry in fs::read_dir(&full).facts(&full)? {
-        let entry = entry.facts(&full)?;
-        let name =
-            entry.file_name().into_string().map_err(|name| BuildError::FileName { path: full.join(name) })?;
-        let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
-        let kind = entry.file_type().facts(&full)?;
-        if kind.is_dir() {
-            list(root, &path, found)?;
-        } else if kind.is_file() {
-            found.push(path);
-        }
-    }
-    found.sort();
-    Ok(())
 }
 
 #[cfg(test)]

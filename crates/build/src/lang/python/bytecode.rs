@@ -3,14 +3,13 @@
 //! have one time.
 
 use super::environment::{Environment, OF_APP};
-use crate::error::{BuildError, PathFacts, Result};
+use crate::error::Result;
 use crate::isolated::{self, CACHE, Job, RESULT};
 use crate::lang::Compiling;
+use crate::made;
 use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work};
-use content::layer::{Entry, LayerWriter};
+use content::layer::LayerWriter;
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::{self, File};
-use std::path::Path;
 
 /// The name of the step.
 const STEP: &str = "python bytecode";
@@ -57,41 +56,20 @@ impl Work for Bytecode {
             cache: "python",
         };
         let written = isolated::run(&job, layer.store(), tools)?;
-        let mut made = BTreeMap::new();
-        list(&written.folder.join(&self.site[1..]), &self.site[1..], &mut made)?;
-        let mut folders = BTreeSet::new();
-        layer.part::<BuildError>(|tar| {
-            for (path, full) in &made {
-                for (at, _) in path.match_indices('/') {
-                    if folders.insert(path[..at].to_owned()) {
-                        tar.entry(&Entry::folder(&path[..at]))?;
-                    }
-                }
-                let mut file = File::open(full).facts(full)?;
-                let size = file.metadata().facts(full)?.len();
-                tar.file(&Entry::file(path.clone(), size, false), &mut file)?;
-            }
-            Ok(())
-        })?;
+        let site = &self.site[1..];
+        let folder = written.folder.join(site);
+        let all = if folder.is_dir() { made::files(&folder)? } else { BTreeSet::new() };
+        let made = all.iter().filter(|path| path.ends_with(".pyc"));
+        let made = made.map(|path| (path.as_str(), format!("{site}/{}", beside_module(path))));
+        made::put(layer, &folder, &made.collect::<Vec<_>>())?;
         Ok(Vec::new())
     }
 }
 
-/// The files below `folder`, by where they are looked for: in a folder beside their module.
-fn list(folder: &Path, inside: &str, made: &mut BTreeMap<String, std::path::PathBuf>) -> Result<()> {
-    if !folder.is_dir() {
-        return Ok(());
+/// Where a file of bytecode is looked for: in a folder beside its module.
+fn beside_module(path: &str) -> String {
+    match path.rsplit_once('/') {
+        Some((folder, name)) => format!("{folder}/__pycache__/{name}"),
+        None => format!("__pycache__/{path}"),
     }
-    for entry in fs::read_dir(folder).facts(folder)? {
-        let entry = entry.facts(folder)?;
-        let path = entry.path();
-        let name =
-            entry.file_name().into_string().map_err(|_| BuildError::FileName { path: path.clone() })?;
-        if entry.file_type().facts(&path)?.is_dir() {
-            list(&path, &format!("{inside}/{name}"), made)?;
-        } else if name.ends_with(".pyc") {
-            made.insert(format!("{inside}/__pycache__/{name}"), path);
-        }
-    }
-    Ok(())
 }
