@@ -94,6 +94,8 @@ pub struct AddressBook {
     pub known: Vec<KnownAddress>,
     /// Asks the ecosystem's tool on this machine; only when nothing else answers.
     ask_tool: fn(Ecosystem) -> Option<KnownAddress>,
+    /// The value of a variable of the user's environment, for addresses that name one.
+    variable: fn(&str) -> Option<String>,
     /// What the tools answered: starting one takes longer than fetching a package.
     answered: Mutex<BTreeMap<Ecosystem, Option<KnownAddress>>>,
 }
@@ -101,7 +103,12 @@ pub struct AddressBook {
 impl AddressBook {
     /// What is known, and how a tool is asked.
     pub fn new(known: Vec<KnownAddress>, ask_tool: fn(Ecosystem) -> Option<KnownAddress>) -> Self {
-        Self { known, ask_tool, answered: Mutex::default() }
+        Self { known, ask_tool, variable: |_| None, answered: Mutex::default() }
+    }
+
+    /// The book, with a way to fill in variables.
+    pub fn with_variables(self, variable: fn(&str) -> Option<String>) -> Self {
+        Self { variable, ..self }
     }
 
     fn ask(&self, ecosystem: Ecosystem) -> Option<KnownAddress> {
@@ -136,6 +143,15 @@ impl Addresses {
             Some(KnownAddress { ecosystem, bound, address: Address::parse(text, folder), origin, detail })
         };
         Self { book: Arc::clone(book), app: app.addresses.iter().filter_map(from_app).collect() }
+    }
+
+    /// The text with the user's variables filled in, all of which have to be there.
+    pub fn filled(&self, text: &str) -> Result<String> {
+        let text = filled(text, self.book.variable);
+        match text.split_once("${").and_then(|(_, rest)| rest.split_once('}')) {
+            Some((name, _)) => Err(BuildError::NoVariable { name: name.to_owned() }),
+            None => Ok(text),
+        }
     }
 
     fn said(&self, ecosystem: Ecosystem) -> impl Iterator<Item = &KnownAddress> {
@@ -196,4 +212,17 @@ impl Addresses {
         let strongest = self.all(ecosystem).into_iter().next();
         strongest.ok_or(BuildError::NoAddress { ecosystem: ecosystem.name() })
     }
+}
+
+/// The text with every `${NAME}` replaced by the variable of that name, where there is one.
+pub fn filled(text: &str, variable: impl Fn(&str) -> Option<String>) -> String {
+    let mut parts = text.split("${");
+    let mut filled = parts.next().unwrap_or_default().to_owned();
+    for part in parts {
+        match part.split_once('}').and_then(|(name, rest)| Some((variable(name)?, rest))) {
+            Some((value, rest)) => filled.extend([value.as_str(), rest]),
+            None => filled.extend(["${", part]),
+        }
+    }
+    filled
 }

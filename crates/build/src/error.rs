@@ -162,6 +162,9 @@ pub enum BuildError {
     /// No address is known for a kind of packages.
     #[error("no address for {ecosystem}")]
     NoAddress { ecosystem: &'static str },
+    /// An address names a variable that the user's environment does not have.
+    #[error("{name} is not set")]
+    NoVariable { name: String },
     /// Packages of a distribution need one that nothing provides.
     #[error("{suite}: nothing provides {wanted}")]
     PackageUnmet { suite: String, wanted: String, chain: Vec<String> },

@@ -27,6 +27,7 @@
 #![forbid(unsafe_code)]
 
 pub mod addresses;
+mod allowance;
 pub mod base;
 pub mod bases;
 pub mod check;

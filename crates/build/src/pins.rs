@@ -4,7 +4,7 @@ use crate::base::debian::{ExactRuntime, PackagePin, PinnedSet, Sets, SuitePin};
 use crate::base::image::ImagePin;
 use crate::error::{BuildError, PathFacts, Place, Result};
 use serde::{Deserialize, Serialize};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 use std::path::Path;
 
@@ -93,6 +93,9 @@ pub struct ResolvedPackage {
     /// Whether it wants to run something when it is installed.
     #[serde(skip_serializing_if = "is_false")]
     pub script: bool,
+    /// Why its authors advise against it, or its index withdrew it, if they did.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub deprecated: Option<String>,
     /// Its commands with their files.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub bin: BTreeMap<String, String>,
@@ -252,32 +255,54 @@ impl Pins {
 
     /// What moved from `old` to these pins of `platform`, for people.
     pub fn moved(&self, old: Option<&Self>, platform: &str) -> Vec<String> {
-        let versions = |pins: &Self| -> BTreeMap<String, String> {
+        let versions = |pins: &Self| -> BTreeMap<String, BTreeSet<String>> {
             let sets = pins.platforms.get(platform).into_iter().flat_map(BTreeMap::values);
             let sets = sets.chain(pins.build.values()).flat_map(|set| &set.packages);
             let exact = pins.runtimes.get(platform).into_iter().flat_map(BTreeMap::values);
             let image = pins.images.get(platform);
             let resolved = pins.resolved.values().flat_map(BTreeMap::values).flat_map(|set| &set.packages);
-            let digest = image.map(|image| ("the base image".to_owned(), image.manifest.clone()));
+            let digest = image.map(|image| ("the base image", &image.manifest));
             let carried = image.into_iter().flat_map(|image| &image.runtimes);
-            sets.map(|package| (package.name.clone(), package.version.clone()))
-                .chain(resolved.map(|package| (package.name.clone(), package.version.clone())))
-                .chain(digest)
-                .chain(carried.map(|(name, carried)| (name.clone(), carried.version.clone())))
-                .chain(exact.map(|runtime| (runtime.package.clone(), runtime.version.clone())))
-                .collect()
+            let all = sets.map(|package| (&*package.name, &package.version));
+            let all = all.chain(resolved.map(|package| (&*package.name, &package.version)));
+            let all = all.chain(digest).chain(carried.map(|(name, carried)| (&**name, &carried.version)));
+            let mut versions: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+            for (name, version) in all.chain(exact.map(|runtime| (&*runtime.package, &runtime.version))) {
+                versions.entry(name.to_owned()).or_default().insert(version.clone());
+            }
+            versions
         };
         let (new, old) = (versions(self), old.map(versions).unwrap_or_default());
-        let mut moved = Vec::new();
-        for (name, version) in &new {
-            match old.get(name) {
-                Some(before) if before != version => moved.push(format!("{name} {before} to {version}")),
-                None if !old.is_empty() => moved.push(format!("{name} {version} is new")),
-                _ => {}
+        if old.is_empty() {
+            return Vec::new();
+        }
+        let none = BTreeSet::new();
+        let (mut moved, mut come, mut gone) = (Vec::new(), Vec::new(), Vec::new());
+        for name in old.keys().chain(new.keys()).collect::<BTreeSet<_>>() {
+            let (before, now) = (old.get(name).unwrap_or(&none), new.get(name).unwrap_or(&none));
+            let (left, arrived) = (before.difference(now), now.difference(before));
+            match (&left.collect::<Vec<_>>()[..], &arrived.collect::<Vec<_>>()[..]) {
+                ([from], [to]) => moved.push(format!("{name} {from} to {to}")),
+                (left, arrived) => {
+                    gone.extend(left.iter().map(|version| format!("{name} {version}")));
+                    come.extend(arrived.iter().map(|version| format!("{name} {version}")));
+                }
             }
         }
-        moved.extend(old.keys().filter(|n| !new.contains_key(*n)).map(|name| format!("{name} is gone")));
+        moved.extend(told(&come, "new"));
+        moved.extend(told(&gone, "gone"));
         moved
+    }
+}
+
+/// Says of packages what became of them: of a few, each by its name.
+fn told(packages: &[String], what: &str) -> Vec<String> {
+    const FEW: usize = 5;
+    match packages {
+        [first, second, rest @ ..] if packages.len() > FEW => {
+            vec![format!("{first}, {second} and {} more are {what}", rest.len())]
+        }
+        few => few.iter().map(|package| format!("{package} is {what}")).collect(),
     }
 }
 
@@ -337,8 +362,16 @@ mod tests {
         assert!(read.sets("debian:trixie", "linux/amd64").is_some());
         assert!(read.sets("debian:bookworm", "linux/amd64").is_none());
         let new = pins(vec![package("bell", "2"), package("horn", "1"), package("oar", "1")]);
-        assert_eq!(new.moved(Some(&old), "linux/amd64"), ["bell 1 to 2", "oar 1 is new", "lamp is gone"]);
+        assert_eq!(new.moved(Some(&old), "linux/amd64"), ["bell 1 to 2", "oar 1 is new", "lamp 1 is gone"]);
         assert_eq!(new.moved(Some(&old), "linux/arm64"), Vec::<String>::new());
         assert_eq!(new.moved(None, "linux/amd64"), Vec::<String>::new());
+        let many = pins(
+            ["bell", "horn", "lamp", "mast", "oar", "rope", "sail", "tar"].map(|n| package(n, "1")).into(),
+        );
+        assert_eq!(
+            many.moved(Some(&old), "linux/amd64"),
+            ["mast 1 is new", "oar 1 is new", "rope 1 is new", "sail 1 is new", "tar 1 is new"]
+        );
+        assert_eq!(many.moved(Some(&pins(Vec::new())), "linux/amd64"), ["bell 1, horn 1 and 6 more are new"]);
     }
 }

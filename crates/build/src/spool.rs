@@ -5,12 +5,19 @@ use content::store::Store;
 use std::io::{self, Seek};
 use tempfile::SpooledTempFile;
 
-/// Up to this length in bytes, something stays in memory.
-const IN_MEMORY: usize = 1 << 20;
+/// Up to this length in bytes, something stays in memory that many others are on their way with.
+const FETCHED: usize = 1 << 20;
+/// The same for what only as much is unpacked of as is worked on at once.
+const UNPACKED: usize = 8 << 20;
 
 /// An empty place for something; what it takes on disk is gone when it is dropped.
 pub fn spool(store: &Store) -> SpooledTempFile {
-    tempfile::spooled_tempfile_in(IN_MEMORY, store.root().join("tmp"))
+    tempfile::spooled_tempfile_in(FETCHED, store.root().join("tmp"))
+}
+
+/// The same for something that is unpacked behind a gate.
+pub fn spool_unpacked(store: &Store) -> SpooledTempFile {
+    tempfile::spooled_tempfile_in(UNPACKED, store.root().join("tmp"))
 }
 
 /// Goes back to the beginning; gives the length in bytes.

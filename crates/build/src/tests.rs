@@ -5,14 +5,24 @@ use crate::lang;
 use crate::source::{SourceTree, TreeFile, TreeKind};
 use content::store::Signature;
 use proptest::prelude::*;
+use std::collections::BTreeMap;
 use std::fs;
-use std::path::PathBuf;
+use std::path::Path;
 
 /// Every file that a buildpack or the configuration reads.
-const FILES: [&str; 14] = [
+const FILES: [&str; 23] = [
     "package.json",
     "package-lock.json",
+    "yarn.lock",
+    "pnpm-lock.yaml",
+    "pnpm-workspace.yaml",
+    "bun.lock",
     "requirements.txt",
+    "pylock.toml",
+    "uv.lock",
+    "poetry.lock",
+    "pdm.lock",
+    "Pipfile.lock",
     "pyproject.toml",
     "Gemfile",
     "Gemfile.lock",
@@ -55,6 +65,14 @@ fn text() -> impl Strategy<Value = Vec<u8>> {
         "os.environ[\"A_B\"]",
         "RUBY VERSION\n   ruby ",
         "[project]\nrequires-python = \"",
+        "__metadata:\n\n\"a@npm:^1, b@patch:a#~/x\":\n  resolution: \"a@patch:",
+        "a@^1:\n  version \"1\"\n  resolved \"",
+        "lockfileVersion: '9.0'\nimporters:\n  .:\n    dependencies:\n      a:\n        specifier: ^1\n        version: ",
+        "packages:\n  a@1(patch_hash=",
+        "[[package]]\nname = \"a\"\nversion = \"1\"\n",
+        "[[packages]]\nname = 'a'\nmarker = '",
+        "{\"default\":{\"a\":{\"version\":\"==",
+        "{\"workspaces\":{\"\":{}},\"packages\":{\"a/@b/c\":[\"a@1\",",
     ];
     let piece = prop_oneof![
         4 => proptest::sample::select(pieces.to_vec()).prop_map(|p| p.as_bytes().to_vec()),
@@ -63,32 +81,45 @@ fn text() -> impl Strategy<Value = Vec<u8>> {
     proptest::collection::vec(piece, 0..12).prop_map(|pieces| pieces.concat())
 }
 
-fn folder() -> PathBuf {
-    let folder = std::env::temp_dir().join(format!("shtetl-parsers-{}", std::process::id()));
-    fs::create_dir_all(&folder).unwrap();
-    folder
+/// The files of a folder.
+pub(crate) fn tree_of(folder: &Path) -> SourceTree {
+    let mut files = BTreeMap::new();
+    let mut pending = vec![folder.to_owned()];
+    while let Some(next) = pending.pop() {
+        for entry in fs::read_dir(&next).unwrap() {
+            let path = entry.unwrap().path();
+            let facts = fs::metadata(&path).unwrap();
+            if facts.is_dir() {
+                pending.push(path);
+                continue;
+            }
+            let name = path.strip_prefix(folder).unwrap().display().to_string();
+            let kind = TreeKind::File { size: facts.len(), executable: false };
+            files.insert(name, TreeFile { kind, signature: Signature::of(&facts) });
+        }
+    }
+    SourceTree::new(folder.to_owned(), files)
 }
 
 proptest! {
     #![proptest_config(ProptestConfig { cases: 400, failure_persistence: None, ..ProptestConfig::default() })]
 
     #[test]
-    fn no_file_makes_a_parser_panic(contents in proptest::collection::vec(text(), FILES.len())) {
-        let folder = folder();
-        let mut files = std::collections::BTreeMap::new();
+    fn no_file_makes_a_parser_panic(contents in proptest::collection::vec(proptest::option::of(text()), FILES.len())) {
+        let temporary = tempfile::tempdir().unwrap();
+        let folder = temporary.path();
+        // A lockfile is read where no stronger one is there.
         for (name, content) in FILES.iter().zip(&contents) {
-            fs::write(folder.join(name), content).unwrap();
-            let signature = Signature::of(&fs::metadata(folder.join(name)).unwrap());
-            let kind = TreeKind::File { size: content.len() as u64, executable: false };
-            files.insert((*name).to_owned(), TreeFile { kind, signature });
+            content.iter().for_each(|content| fs::write(folder.join(name), content).unwrap());
         }
-        let tree = SourceTree::new(folder.clone(), files);
+        let tree = tree_of(folder);
         for buildpack in lang::ALL {
             // An error is an answer; only a panic is not.
             let _ = buildpack.survey(&tree, &BuildpackOptions::default());
-            let _ = buildpack.accepts(&String::from_utf8_lossy(&contents[0]), "20.1.0");
+            let text = contents[0].clone().unwrap_or_default();
+            let _ = buildpack.accepts(&String::from_utf8_lossy(&text), "20.1.0");
         }
-        let place = ConfigPlace { folder: &folder, shown: &folder, near: &folder };
+        let place = ConfigPlace { folder, shown: folder, near: folder };
         let _ = Effective::load(&place, &Choice::default());
     }
 

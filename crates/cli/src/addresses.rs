@@ -38,7 +38,7 @@ pub fn gather(
     }
     known.extend(of_ecosystems);
     known.extend(debian_configuration(host));
-    Ok(AddressBook::new(known, ask_tool))
+    Ok(AddressBook::new(known, ask_tool).with_variables(|name| env::var(name).ok()))
 }
 
 fn said(ecosystem: Ecosystem, text: &str, base: &Path, origin: Origin, detail: String) -> KnownAddress {

@@ -1,6 +1,6 @@
 //! What the ecosystems' own files and variables say: where packages come from, and who may come in there.
 
-use build::addresses::{Ecosystem, KnownAddress, Origin};
+use build::addresses::{Ecosystem, KnownAddress, Origin, filled};
 use remote::{Address, Login};
 use std::env;
 use std::fs;
@@ -55,7 +55,7 @@ fn npm_file(text: &str, shown: &str, said: &mut Said) {
     let mut users: Vec<(String, Option<String>, Option<String>)> = Vec::new();
     for line in text.lines().map(str::trim).filter(|l| !l.starts_with([';', '#'])) {
         let Some((key, value)) = line.split_once('=') else { continue };
-        let (key, value) = (key.trim(), with_variables(value.trim().trim_matches('"')));
+        let (key, value) = (key.trim(), filled(value.trim().trim_matches('"'), |name| env::var(name).ok()));
         let Some((place, what)) = key.rsplit_once(':') else {
             if key == "registry" {
                 said.address(Ecosystem::Npm, None, &value, shown);
@@ -90,23 +90,6 @@ fn npm_file(text: &str, shown: &str, said: &mut Said) {
 fn decoded(text: &str) -> Option<String> {
     use base64::Engine;
     String::from_utf8(base64::engine::general_purpose::STANDARD.decode(text).ok()?).ok()
-}
-
-/// `${NAME}` replaced by the variable; one that is not set stays as it is written, as npm does.
-fn with_variables(text: &str) -> String {
-    let mut out = String::new();
-    let mut rest = text;
-    while let Some((before, after)) = rest.split_once("${") {
-        out.push_str(before);
-        let Some((name, behind)) = after.split_once('}') else {
-            out.push_str("${");
-            rest = after;
-            continue;
-        };
-        out.push_str(&env::var(name).unwrap_or_else(|_| format!("${{{name}}}")));
-        rest = behind;
-    }
-    out + rest
 }
 
 /// pip's variable and files, as far as they name an index.

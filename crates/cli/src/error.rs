@@ -158,6 +158,7 @@ fn build_error(error: &BuildError) -> Worded {
         | BuildError::InstallScripts { .. }
         | BuildError::NoSolution { .. }
         | BuildError::NoAddress { .. }
+        | BuildError::NoVariable { .. }
         | BuildError::NoUsableFile { .. }
         | BuildError::BadPackage { .. } => package_error(error),
         BuildError::PackageUnmet { .. }
@@ -225,7 +226,7 @@ fn remote_error(wanted_by: &str, error: &RemoteError) -> Worded {
             format!("{wanted_by} is not at {url}"),
             "check the version in the lockfile (`build --update` moves what shtetl.lock pins); `shtetl addresses` shows where packages come from",
         ),
-        RemoteError::Status { url, status, .. } => {
+        RemoteError::Status { url, status, said, .. } => {
             let hint = match status {
                 401 | 403 => {
                     "it refuses the package to you: check the address (`shtetl addresses`) and its access rules"
@@ -233,7 +234,10 @@ fn remote_error(wanted_by: &str, error: &RemoteError) -> Worded {
                 429 | 500.. => "try again later",
                 _ => "check the address: `shtetl addresses` shows who said it",
             };
-            worded(OUTSIDE, format!("{wanted_by}: {url} answered with status {status}"), hint)
+            Worded {
+                details: said.iter().map(|said| format!("  it says: {said}")).collect(),
+                ..worded(OUTSIDE, format!("{wanted_by}: {url} answered with status {status}"), hint)
+            }
         }
         RemoteError::Unreachable { url, detail } => worded(
             OUTSIDE,
@@ -453,14 +457,21 @@ fn package_error(error: &BuildError) -> Worded {
                 "change one of these requirements, or choose another version of the runtime",
             )
         },
-        BuildError::InstallScripts { place, packages } => Worded {
-            details: packages.iter().map(|package| format!("  {package}")).collect(),
-            ..worded(
-                FAILED,
-                format!("{}: packages want to run a script when they are installed", words::place(place)),
-                "in shtetl.toml, under [buildpacks.node]: run-scripts-of = [\"NAME\"] runs them apart from this machine, skip-scripts-of = [\"NAME\"] goes without",
-            )
-        },
+        BuildError::InstallScripts { place, packages } => {
+            // Name and version.
+            let names = packages.iter().filter_map(|label| Some(format!("{:?}", label.rsplit_once(' ')?.0)));
+            let names = names.collect::<Vec<_>>().join(", ");
+            Worded {
+                details: packages.iter().map(|package| format!("  {package}")).collect(),
+                ..worded(
+                    FAILED,
+                    format!("{}: packages want to run a script when they are installed", words::place(place)),
+                    format!(
+                        "in shtetl.toml, under [buildpacks.node]: run-scripts-of = [{names}] runs them apart from this machine, skip-scripts-of = [{names}] goes without"
+                    ),
+                )
+            }
+        }
         BuildError::LockMismatch { lockfile, detail, how } => {
             worded(FAILED, format!("{lockfile} is out of date: {detail}"), *how)
         }
@@ -470,6 +481,11 @@ fn package_error(error: &BuildError) -> Worded {
             format!(
                 "in shtetl.toml, under [addresses]: {ecosystem} = \"URL or folder\"; or --address {ecosystem}=WHERE"
             ),
+        ),
+        BuildError::NoVariable { name } => worded(
+            WRONG,
+            format!("the address of an index names the variable {name}, which is not set"),
+            format!("set {name} in the environment of this program"),
         ),
         BuildError::NoUsableFile { package, address, offered } => Worded {
             details: if offered.is_empty() {

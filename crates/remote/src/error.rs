@@ -25,6 +25,8 @@ pub enum RemoteError {
         status: u16,
         /// How long the server asks to wait before the next try.
         retry_after: Option<Duration>,
+        /// What the server says about it, in one line.
+        said: Option<String>,
     },
     /// No answer after all tries.
     #[error("{url}: {detail}")]

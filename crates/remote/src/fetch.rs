@@ -3,6 +3,7 @@
 use crate::address::Address;
 use crate::error::{RemoteError, Result};
 use crate::login::{Login, header_for};
+use serde_json::Value;
 use std::fs;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
@@ -22,6 +23,8 @@ pub enum Network {
 
 /// The largest answer that is read, in bytes.
 const LIMIT: u64 = 2 << 30;
+/// The longest text about a failure that is read, in bytes.
+const LONGEST_SAYING: u64 = 4 << 10;
 /// So much is read at once, in bytes.
 const CHUNK: usize = 64 << 10;
 /// How long to wait before each further try.
@@ -227,16 +230,31 @@ impl Answer {
     }
 
     /// The answer, if it is a success.
-    pub(crate) fn successful(self, url: &str) -> Result<Self> {
+    pub(crate) fn successful(mut self, url: &str) -> Result<Self> {
         match self.status() {
             200..=299 => Ok(self),
             404 | 410 => Err(RemoteError::NotFound { url: shown(url) }),
             status => {
-                let said = self.headers("Retry-After").first().and_then(|text| text.trim().parse().ok());
-                let retry_after = said.map(Duration::from_secs);
-                Err(RemoteError::Status { url: shown(url), status, retry_after })
+                let asked = self.headers("Retry-After").first().and_then(|text| text.trim().parse().ok());
+                let retry_after = asked.map(Duration::from_secs);
+                let said = self.said();
+                Err(RemoteError::Status { url: shown(url), status, retry_after, said })
             }
         }
+    }
+
+    /// What the answer says in words: the text itself, or what a document in JSON has for people.
+    fn said(&mut self) -> Option<String> {
+        let mut body = Vec::new();
+        self.body().take(LONGEST_SAYING).read_to_end(&mut body).ok()?;
+        let text = String::from_utf8(body).ok()?;
+        let document: Value = serde_json::from_str(&text).unwrap_or_default();
+        let errors = [&document["error"], &document["message"], &document["detail"], &document["reason"]];
+        let named = errors.into_iter().find_map(Value::as_str).or(document["errors"][0]["message"].as_str());
+        let is_prose = !text.trim_start().starts_with(['<', '{', '[']);
+        let line = named.or_else(|| text.lines().next().filter(|_| is_prose))?.trim();
+        let plain: String = line.chars().filter(|c| !c.is_control()).take(200).collect();
+        (!plain.is_empty()).then_some(plain)
     }
 
     pub(crate) fn body(&mut self) -> impl Read {
@@ -300,7 +318,7 @@ pub(crate) fn read(path: &Path) -> Result<Vec<u8>> {
     fs::read(path).map_err(|source| at_path(path, source))
 }
 
-fn at_path(path: &Path, source: io::Error) -> RemoteError {
+pub(crate) fn at_path(path: &Path, source: io::Error) -> RemoteError {
     match source.kind() {
         io::ErrorKind::NotFound => RemoteError::NotFound { url: path.display().to_string() },
         _ => RemoteError::Io { path: path.to_owned(), source },

@@ -39,19 +39,32 @@ pub fn program_that_prints(text: &str) -> Vec<u8> {
     program(Vec::new(), &[0xbf, 1, 0, 0, 0], text.as_bytes(), &[]) // mov edi, 1 (standard output)
 }
 
-/// The same, writing `text` to the new program file `path`.
+/// The same, writing `text` to the new program file `path`, whose folders it makes.
 pub fn program_that_writes(path: &str, text: impl AsRef<[u8]>) -> Vec<u8> {
+    const MAKING: usize = 19;
+    const OPENING: usize = 26;
     let text = text.as_ref();
-    let to_path = 14 + WRITE_AND_EXIT + u32::try_from(text.len()).expect("a short text");
-    let mut opening = vec![0xb8, 2, 0, 0, 0, 0x48, 0x8d, 0x3d]; // mov eax, 2 (open); lea rdi, (the path)
-    opening.extend(to_path.to_le_bytes());
-    opening.extend([
-        0xbe, 0x41, 2, 0, 0, // mov esi, for writing, made or emptied
-        0xba, 0xed, 1, 0, 0, // mov edx, 0755
-        0x0f, 0x05, // syscall
-        0x89, 0xc7, // mov edi, eax
-    ]);
-    program(opening, &[], text, format!("{path}\0").as_bytes())
+    let folders: Vec<&str> = path.match_indices('/').skip(1).map(|(at, _)| &path[..at]).collect();
+    let code = folders.len() * MAKING + OPENING + WRITE_AND_EXIT as usize;
+    let (mut opening, mut names) = (Vec::new(), Vec::new());
+    for (name, is_file) in folders.iter().map(|f| (*f, false)).chain([(path, true)]) {
+        opening.extend([0xb8, if is_file { 2 } else { 83 }, 0, 0, 0]); // mov eax, 2 (open) or 83 (mkdir)
+        opening.extend([0x48, 0x8d, 0x3d]); // lea rdi, (the name)
+        let to_name = code + text.len() + names.len() - opening.len() - 4;
+        opening.extend(u32::try_from(to_name).expect("a short text").to_le_bytes());
+        match is_file {
+            true => opening.extend([
+                0xbe, 0x41, 2, 0, 0, // mov esi, for writing, made or emptied
+                0xba, 0xed, 1, 0, 0, // mov edx, 0755
+                0x0f, 0x05, // syscall
+                0x89, 0xc7, // mov edi, eax
+            ]),
+            false => opening.extend([0xbe, 0xed, 1, 0, 0, 0x0f, 0x05]), // mov esi, 0755; syscall
+        }
+        names.extend(name.bytes());
+        names.push(0);
+    }
+    program(opening, &[], text, &names)
 }
 
 /// Length of the code after the opening, in bytes.

@@ -21,9 +21,7 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
             continue;
         };
         let declares = !finding.declared.is_empty() || buildpack == "php" && declares_for_php(subject)?;
-        let other_lock = ["yarn.lock", "pnpm-lock.yaml", "bun.lock", "npm-shrinkwrap.json"]
-            .iter()
-            .any(|l| subject.tree.has(l));
+        let other_lock = lockfiles(subject, buildpack).next().is_some();
         if declares && subject.tree.has(manifest) && !subject.tree.has(lockfile) && !other_lock {
             let what = format!("{manifest} declares packages, and there is no {lockfile}");
             let advice = format!("run {how} and commit {lockfile}");
@@ -42,6 +40,10 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
         {
             let what = format!("the packages cannot be read: {}", place.value);
             found.push(breaks(place.place.clone(), what, "say what is needed in another way"));
+        } else if let Some(file) = unread_requirements(subject, finding) {
+            let what = "nothing reads these requirements: none of their packages are in the image";
+            let advice = format!("in shtetl.toml, under [buildpacks.python]: requirements = [{file:?}]");
+            found.push(doubt(Place::new(file, None), what, advice));
         } else if unlocked && !is_resolved(subject, "python")? {
             let manifest = finding.evidence.first().map_or("pyproject.toml", |e| e.place.file.as_str());
             let what = "packages are declared without exact versions and hashes";
@@ -50,6 +52,30 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
         }
     }
     Ok(found)
+}
+
+/// The lockfiles of a buildpack that the source has, the strongest first.
+fn lockfiles(subject: &Subject<'_>, buildpack: &str) -> impl Iterator<Item = &'static str> {
+    let all = crate::lang::named(buildpack).map(|buildpack| buildpack.lockfiles()).unwrap_or_default();
+    all.into_iter().filter(|file| subject.tree.has(file))
+}
+
+/// A file of requirements under a name of its own, where the app says no packages otherwise.
+fn unread_requirements<'s>(subject: &'s Subject<'_>, finding: &Finding) -> Option<&'s str> {
+    if finding.lock.is_some() || !finding.declared.is_empty() || subject.tree.has("requirements.txt") {
+        return None;
+    }
+    let is_meant = |path: &&str| {
+        let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
+        let named = name.contains("requirements") && !name.contains("dev") && !name.contains("test");
+        name.ends_with(".txt") && (folder == "requirements" || folder.is_empty() && named)
+    };
+    let mut all: Vec<&str> = subject.tree.files().keys().map(String::as_str).filter(is_meant).collect();
+    // What is for the live app, goes before what is for all.
+    all.sort_by_key(|path| !path.contains("prod"));
+    all.first()
+        .copied()
+        .filter(|_| subject.app.config.buildpacks.get("python").is_none_or(|o| o.requirements.is_empty()))
 }
 
 /// Whether `shtetl.lock` says the packages of a language.
@@ -76,6 +102,11 @@ pub(super) fn stale(subject: &Subject<'_>) -> Result<Vec<Found>> {
         found.push(breaks(Place::new(lockfile.as_str(), None), detail.as_str(), *how));
     }
     for finding in subject.survey.chosen_findings() {
+        let mut several = lockfiles(subject, finding.buildpack);
+        if let (Some(read), Some(other)) = (several.next(), several.next()) {
+            let what = format!("{other} is not read: {read} is there, too");
+            found.push(doubt(Place::new(other, None), what, "remove the one that is out of date"));
+        }
         let (manifest, lockfile, how, declared) = match finding.buildpack {
             "ruby" => {
                 ("Gemfile", "Gemfile.lock", "`bundle lock`", finding.declared.iter().cloned().collect())

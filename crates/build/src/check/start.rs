@@ -113,7 +113,7 @@ pub(super) fn build_script(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let scripts = subject.survey.chosen_findings().filter_map(|f| f.build_script.clone());
     let advice = "in shtetl.toml, under [build]: run = \"…\" and tools = [\"node\"]; or run it before and take its result \
         in with [source] include";
-    Ok(scripts.map(|place| doubt(place, "the build script is not run by itself", advice)).collect())
+    Ok(scripts.map(|place| doubt(place, "this script is not run by itself", advice)).collect())
 }
 
 pub(super) fn migration(subject: &Subject<'_>) -> Result<Vec<Found>> {

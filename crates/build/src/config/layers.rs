@@ -272,6 +272,10 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
             run_scripts_of: joined(under.run_scripts_of, options.run_scripts_of),
             extras: joined(under.extras, options.extras),
             groups: joined(under.groups, options.groups),
+            requirements: match options.requirements.is_empty() {
+                true => under.requirements,
+                false => options.requirements,
+            },
             bytecode: options.bytecode.or(under.bytecode),
         };
         buildpacks.insert(name, merged);

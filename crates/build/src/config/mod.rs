@@ -86,6 +86,8 @@ pub struct BuildpackOptions {
     pub extras: Vec<String>,
     /// Groups of packages that are wanted besides those that the app needs.
     pub groups: Vec<String>,
+    /// Files with the packages that the app needs.
+    pub requirements: Vec<String>,
     /// Whether packages are compiled to bytecode.
     pub bytecode: Option<bool>,
 }

@@ -95,12 +95,18 @@ fn buildpacks() -> Value {
         "docroot": text("The folder with the pages"),
         "extras": texts("Extras of the app itself whose packages are wanted"),
         "groups": texts("Groups of packages that are wanted besides those that the app needs"),
+        "requirements": texts("Files with the packages that the app needs, in the form of requirements.txt"),
         "run-scripts-of": texts("Packages whose install scripts are run, apart from the machine"),
         "skip-scripts-of": texts("Packages whose install scripts need not be run"),
         "slim": truth("Whether the runtime goes without what servers hardly need, such as fonts"),
     });
-    let options = closed("Options of one buildpack", entries(options));
-    let mut keys: Map<String, Value> = names.iter().map(|n| ((*n).to_owned(), options.clone())).collect();
+    let options = entries(options);
+    let of = |buildpack: &dyn crate::lang::Buildpack| {
+        let own = buildpack.options().iter().map(|key| ((*key).to_owned(), options[*key].clone()));
+        closed("Options of the buildpack", own.collect())
+    };
+    let mut keys: Map<String, Value> =
+        crate::lang::ALL.iter().map(|b| (b.name().to_owned(), of(*b))).collect();
     keys.insert("order".to_owned(), list("The buildpacks that build, the main one first"));
     keys.insert("forbid".to_owned(), list("Buildpacks that never build this app"));
     closed("Which buildpacks build", keys)

@@ -160,18 +160,19 @@ fn read_buildpacks(table: Table<'_, '_>, config: &mut AppConfig) {
         let Some(value) = table.value(buildpack.name()) else { continue };
         let Some(inner) = value.table() else { continue };
         let mut options = BuildpackOptions::default();
-        if let Some(version) = inner.value("version") {
+        let value = |key| if buildpack.options().contains(&key) { inner.value(key) } else { None };
+        if let Some(version) = value("version") {
             let place = Place::new(super::FILE_NAME, Some(version.line()));
             options.version = version.string().map(|text| (text, place));
         }
-        options.docroot = inner.value("docroot").and_then(|v| v.string());
-        options.slim = inner.value("slim").and_then(|v| v.truth());
-        options.skip_scripts_of =
-            inner.value("skip-scripts-of").and_then(|v| v.strings()).unwrap_or_default();
-        options.run_scripts_of = inner.value("run-scripts-of").and_then(|v| v.strings()).unwrap_or_default();
-        options.extras = inner.value("extras").and_then(|v| v.strings()).unwrap_or_default();
-        options.groups = inner.value("groups").and_then(|v| v.strings()).unwrap_or_default();
-        options.bytecode = inner.value("bytecode").and_then(|v| v.truth());
+        options.docroot = value("docroot").and_then(|v| v.string());
+        options.slim = value("slim").and_then(|v| v.truth());
+        options.skip_scripts_of = value("skip-scripts-of").and_then(|v| v.strings()).unwrap_or_default();
+        options.run_scripts_of = value("run-scripts-of").and_then(|v| v.strings()).unwrap_or_default();
+        options.extras = value("extras").and_then(|v| v.strings()).unwrap_or_default();
+        options.groups = value("groups").and_then(|v| v.strings()).unwrap_or_default();
+        options.requirements = value("requirements").and_then(|v| v.strings()).unwrap_or_default();
+        options.bytecode = value("bytecode").and_then(|v| v.truth());
         inner.done();
         config.buildpacks.insert(buildpack.name().to_owned(), options);
     }

@@ -21,6 +21,10 @@ impl Buildpack for Java {
         "java"
     }
 
+    fn options(&self) -> &'static [&'static str] {
+        &["version", "slim"]
+    }
+
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
         let looked_for = vec![MAVEN, "build.gradle.kts", "build.gradle", "*.jar", "*.war"];
         let mut finding = Finding::nothing(self.name(), looked_for);
@@ -46,7 +50,7 @@ impl Buildpack for Java {
         let finding = self.survey(context.tree, context.options)?;
         let archives = finding.processes.iter().flat_map(|p| &p.command).filter(|w| w.ends_with(".jar"));
         let missing: Vec<_> = archives.filter(|jar| !context.tree.has(jar)).collect();
-        let built = prebuilt(context.tree).is_some() && missing.is_empty() || context.has_build_command;
+        let built = prebuilt(context.tree).is_some() && missing.is_empty() || context.build_command.is_some();
         if let (false, Some(evidence)) = (built, finding.evidence.first()) {
             return Err(BuildError::Unsupported {
                 place: evidence.place.clone(),

@@ -8,6 +8,7 @@ mod java;
 pub mod node;
 pub mod pages;
 mod php;
+mod purl;
 pub mod python;
 mod resolving;
 mod ruby;
@@ -15,11 +16,12 @@ mod support;
 
 use crate::addresses::Addresses;
 use crate::base::Base;
-use crate::config::BuildpackOptions;
+use crate::config::{BuildCommand, BuildpackOptions};
 use crate::error::Result;
 use crate::source::SourceTree;
 use crate::survey::Finding;
 use crate::worklist::{RuntimeInUse, Step};
+pub use purl::purl;
 pub use resolving::{NewlyResolved, Resolving};
 use std::sync::Arc;
 
@@ -30,6 +32,16 @@ pub trait Buildpack: Sync {
 
     /// What it concludes about the source.
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding>;
+
+    /// The keys of its table in the configuration.
+    fn options(&self) -> &'static [&'static str] {
+        &["version"]
+    }
+
+    /// The lockfiles that it reads, the strongest first.
+    fn lockfiles(&self) -> Vec<&'static str> {
+        Vec::new()
+    }
 
     /// Which version constraint an exact runtime version must meet.
     fn accepts(&self, constraint: &str, version: &str) -> Option<bool>;
@@ -55,8 +67,8 @@ pub struct Context<'a> {
     pub addresses: &'a Addresses,
     /// The platform of the image, as in `linux/amd64`.
     pub platform: &'a str,
-    /// Whether a command of the app's own makes files of it.
-    pub has_build_command: bool,
+    /// The app's own command that makes files of it, if there is one.
+    pub build_command: Option<&'a BuildCommand>,
     /// The runtime that the base provides.
     pub runtime: &'a RuntimeInUse,
     /// What lies under the app.
@@ -74,6 +86,8 @@ pub struct Contribution {
     pub compiling: Vec<Compiling>,
     /// Folders in front of the `PATH`, strongest first.
     pub path: Vec<String>,
+    /// Folders that a build command finds in the app; they lie at the same path from the root of all.
+    pub linked: Vec<String>,
     /// Environment of every process.
     pub env: Vec<(&'static str, String)>,
     /// What people should know.

@@ -64,7 +64,7 @@ impl Buildpack for Ruby {
     fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
         let lock = context.tree.read(LOCKFILE)?.unwrap_or_default();
         let has_installed = context.tree.files().keys().any(|f| f.starts_with(INSTALLED));
-        if !locked(&lock).is_empty() && !has_installed && !context.has_build_command {
+        if !locked(&lock).is_empty() && !has_installed && context.build_command.is_none() {
             return Err(BuildError::Unsupported {
                 place: Place::new(LOCKFILE, None),
                 what: "installing packages of Ruby".to_owned(),

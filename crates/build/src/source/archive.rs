@@ -61,8 +61,9 @@ pub fn unpack_package(file: &Path, label: &str, store: &Store, to: &Path) -> Res
 }
 
 fn unpack(file: &Path, form: Form, label: &str, store: &Store) -> Result<Unpacking> {
-    let mut unpacking = Unpacking::new(label, store)?;
-    let from = BufReader::new(File::open(file).facts(file)?);
+    let opened = File::open(file).facts(file)?;
+    let mut unpacking = Unpacking::new(label, opened.metadata().facts(file)?.len(), store)?;
+    let from = BufReader::new(opened);
     match form {
         Form::Zip => unpack_zip(from, label, &mut unpacking)?,
         Form::Tar => unpack_tar(from, label, &mut unpacking)?,

@@ -93,7 +93,7 @@ impl Git {
             return Ok(kept);
         }
         let listing = self.ask(&["ls-tree", "-rz", "--full-tree", &tree]).ok_or_else(missing)?;
-        let mut unpacking = Unpacking::new(&format!("commit {}", commit.id), store)?;
+        let mut unpacking = Unpacking::new(&format!("commit {}", commit.id), u64::MAX, store)?;
         let mut objects = self.objects()?;
         for entry in listing.split('\0').filter(|e| !e.is_empty()) {
             let (facts, path) = entry.split_once('\t').ok_or_else(missing)?;

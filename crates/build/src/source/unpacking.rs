@@ -1,5 +1,6 @@
 //! Writes files that come from elsewhere (an archive, a commit) to a folder, without trusting them.
 
+use crate::allowance::Allowance;
 use crate::error::{BuildError, PathFacts, Result};
 use content::ContentError;
 use content::store::{Store, remove_tree};
@@ -19,15 +20,16 @@ pub(super) struct Unpacking {
     folder: PathBuf,
     /// Links come last, so that nothing is written through one.
     links: BTreeMap<PathBuf, String>,
+    allowed: Allowance,
     bytes: u64,
     files: u64,
 }
 
 impl Unpacking {
-    /// A new empty folder in the store; `label` says in errors what is unpacked.
-    pub(super) fn new(label: &str, store: &Store) -> Result<Self> {
-        let folder = store.temporary_folder()?;
-        Ok(Self { label: label.to_owned(), folder, links: BTreeMap::new(), bytes: 0, files: 0 })
+    /// A new empty folder in the store; `label` says in errors what is unpacked, which is `length` bytes long.
+    pub(super) fn new(label: &str, length: u64, store: &Store) -> Result<Self> {
+        let (folder, allowed) = (store.temporary_folder()?, Allowance::of(length, MOST_BYTES));
+        Ok(Self { label: label.to_owned(), folder, links: BTreeMap::new(), allowed, bytes: 0, files: 0 })
     }
 
     /// Puts a file at `path`, which must be a new one inside of the folder.
@@ -40,11 +42,11 @@ impl Unpacking {
             .mode(mode)
             .open(&target)
             .map_err(|error| self.refused(path, error))?;
-        let room = MOST_BYTES - self.bytes;
+        let room = self.allowed.bytes - self.bytes;
         let written = io::copy(&mut content.take(room + 1), &mut file)
             .map_err(|error| self.malformed(path, &error.to_string()))?;
         if written > room {
-            return Err(self.malformed(path, "the files take more than 8 GiB"));
+            return Err(self.malformed(path, &self.allowed.to_string()));
         }
         self.bytes += written;
         Ok(())

@@ -2,7 +2,7 @@
 
 use crate::command::join;
 use crate::config::BuildCommand;
-use crate::error::{BuildError, Result};
+use crate::error::{BuildError, PathFacts, Result};
 use crate::isolated::{self, CACHE, Job, SOURCE, copy_source};
 use crate::made;
 use crate::source::SourceTree;
@@ -11,6 +11,8 @@ use content::digest::Sha256;
 use content::layer::LayerWriter;
 use globset::{Glob, GlobSet, GlobSetBuilder};
 use std::collections::BTreeMap;
+use std::os::unix::fs::symlink;
+use std::path::Path;
 use std::sync::Arc;
 
 /// The name of the step.
@@ -23,6 +25,7 @@ pub(super) struct BuildWork {
     command: BuildCommand,
     tree: Arc<SourceTree>,
     path: Vec<String>,
+    linked: Vec<String>,
 }
 
 /// What the result depends on, besides the source and the root.
@@ -33,9 +36,24 @@ pub(super) fn inputs(command: &BuildCommand) -> Vec<Input> {
 }
 
 impl BuildWork {
-    /// `path` are folders in front of the usual ones where programs are.
-    pub(super) fn of(command: &BuildCommand, tree: &Arc<SourceTree>, path: Vec<String>) -> Self {
-        Self { command: command.clone(), tree: Arc::clone(tree), path }
+    /// `path` are folders in front of the usual ones where programs are; `linked` are folders of the root that
+    /// the command finds in the app, at the same path.
+    pub(super) fn of(
+        command: &BuildCommand,
+        tree: &Arc<SourceTree>,
+        path: Vec<String>,
+        linked: Vec<String>,
+    ) -> Self {
+        Self { command: command.clone(), tree: Arc::clone(tree), path, linked }
+    }
+
+    /// Puts what the command works on into the folder `to`.
+    fn fill(&self, to: &Path) -> Result<()> {
+        copy_source(&self.tree, to)?;
+        self.linked.iter().try_for_each(|folder| {
+            let link = to.join(folder);
+            symlink(format!("/{folder}"), &link).facts(&link)
+        })
     }
 
     /// The patterns of files that are kept; without any, all that is new.
@@ -67,7 +85,7 @@ impl Work for BuildWork {
             argv,
             env,
             folder: SOURCE,
-            fill: &|to| copy_source(&self.tree, to),
+            fill: &|to| self.fill(to),
             cache: &cache,
         };
         let written = isolated::run(&job, layer.store(), tools)?;
@@ -77,8 +95,12 @@ impl Work for BuildWork {
             true => !self.tree.has(path),
             false => patterns.is_match(path),
         };
-        let kept: Vec<_> =
-            all.iter().filter(is_kept).map(|path| (path.as_str(), format!("{APP}/{path}"))).collect();
+        let kept: Vec<_> = all
+            .iter()
+            .filter(|p| !self.linked.contains(p))
+            .filter(is_kept)
+            .map(|path| (path.as_str(), format!("{APP}/{path}")))
+            .collect();
         if kept.is_empty() {
             return Err(BuildError::NothingMade { keep: self.command.keep.clone() });
         }

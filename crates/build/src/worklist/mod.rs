@@ -63,6 +63,9 @@ pub struct PackageFact {
     pub licence: Option<String>,
     /// The locked hash.
     pub integrity: String,
+    /// Patches of the app that changed it, each with its digest.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub patched: Vec<String>,
 }
 
 /// What a finished step leaves behind.
@@ -107,7 +110,7 @@ pub struct Withdrawn {
     /// Name and version.
     pub package: String,
     /// The lockfile.
-    pub lockfile: &'static str,
+    pub lockfile: String,
     /// Whether it cannot be had at all.
     pub gone: bool,
     /// What the registry says.

@@ -108,6 +108,9 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: Form) -> Result<Wo
     }
     let (below, notes) = base.below()?;
     list.notes.extend(notes);
+    // What holds for the image and for what builds it, is told once.
+    let mut told = BTreeSet::new();
+    list.notes.retain(|note| told.insert(note.clone()));
     list.steps.extend(below);
     list.steps.sort_by_key(|s| s.role);
     let mut env = base.env();
@@ -153,7 +156,8 @@ fn contribute(
     }
     list.steps.extend(contribution.steps);
     for compiling in contribution.compiling {
-        compile(list, compiling, base)?;
+        let step = compile(list, compiling, base)?;
+        list.steps.push(step);
     }
     list.notes.extend(contribution.notes);
     list.resolved.extend(contribution.resolved);
@@ -173,7 +177,7 @@ fn context<'a>(
         options,
         addresses: sources.addresses,
         platform: &form.platform,
-        has_build_command: sources.config.build.is_some(),
+        build_command: sources.config.build.as_ref(),
         runtime,
         base,
         resolving: sources.resolving,
@@ -188,15 +192,17 @@ fn build_step(
     base: &mut dyn Base,
 ) -> Result<Step> {
     let mut root = base.build_root()?;
-    let mut path = Vec::new();
+    let (mut path, mut linked) = (Vec::new(), Vec::new());
     for name in &build.tools {
         let tool = base.tool(name)?;
-        path.extend(found_by_build(list, &tool, sources, base, &mut root)?);
+        let (folders, links) = found_by_build(list, &tool, sources, base, &mut root)?;
+        path.extend(folders);
+        linked.extend(links);
         if !list.tools.contains(&tool) {
             list.tools.push(tool);
         }
     }
-    let work = BuildWork::of(build, sources.tree, path);
+    let work = BuildWork::of(build, sources.tree, path, linked);
     let mut step = Step::new(build_command::STEP, Role::Built, build_command::inputs(build), work);
     step.work_in(root);
     step.reads_source = true;
@@ -204,16 +210,18 @@ fn build_step(
 }
 
 /// What a language of the app, of which `tool` is the runtime, has for the app's own build command, in `root`;
-/// gives the folders that it wants in front of the path.
+/// gives the folders that it wants in front of the path, and those that are found in the app.
 fn found_by_build(
     list: &mut Worklist,
     tool: &RuntimeInUse,
     sources: &Sources<'_>,
-    base: &dyn Base,
+    base: &mut dyn Base,
     root: &mut Vec<Step>,
-) -> Result<Vec<String>> {
+) -> Result<(Vec<String>, Vec<String>)> {
     let chosen = sources.survey.chosen_findings().any(|finding| finding.buildpack == tool.name);
-    let Some(buildpack) = lang::named(&tool.name).filter(|_| chosen) else { return Ok(Vec::new()) };
+    let Some(buildpack) = lang::named(&tool.name).filter(|_| chosen) else {
+        return Ok(Default::default());
+    };
     let options = options_of(sources.config, buildpack.name());
     let found = buildpack.to_build(&context(&list.form, sources, base, (&options, tool)))?;
     let mut path = found.path;
@@ -223,13 +231,16 @@ fn found_by_build(
     }
     root.extend(own_runtime);
     root.extend(found.steps);
+    for compiling in found.compiling {
+        root.push(compile(list, compiling, base)?);
+    }
     list.notes.extend(found.notes);
     list.resolved.extend(found.resolved);
-    Ok(path)
+    Ok((path, found.linked))
 }
 
-/// Adds a step that compiles something for the image.
-fn compile(list: &mut Worklist, compiling: Compiling, base: &mut dyn Base) -> Result<()> {
+/// The step that compiles something, in a root of its own.
+fn compile(list: &mut Worklist, compiling: Compiling, base: &mut dyn Base) -> Result<Step> {
     for name in compiling.tools {
         let tool = base.tool(name)?;
         if !base.is_ready_for(name) {
@@ -243,8 +254,7 @@ fn compile(list: &mut Worklist, compiling: Compiling, base: &mut dyn Base) -> Re
     let mut root = base.build_root()?;
     root.append(&mut step.root);
     step.work_in(root);
-    list.steps.push(step);
-    Ok(())
+    Ok(step)
 }
 
 /// What people should know of the source that is packed.

@@ -138,6 +138,29 @@ fn a_folder_of_the_source_is_built_again_when_a_file_of_it_changes() {
 }
 
 #[test]
+fn modules_are_compiled_to_bytecode_where_that_is_chosen() {
+    let program = python_app("app/.venv/lib/python3.13/site-packages/horn.cpython-313.pyc");
+    program.write("app/requirements.txt", "horn\n");
+    program.edit("app/shtetl.toml", "[addresses]", "[buildpacks.python]\nbytecode = true\n[addresses]");
+    let first = program.json("build app --layout image");
+    let steps = first["steps"].as_array().unwrap();
+    let at = steps.iter().position(|step| step["step"] == "python bytecode").unwrap();
+    insta::assert_snapshot!(layer(&program.path("image"), at).0, @"
+    0755 0:0 app/
+    0755 0:0 app/.venv/
+    0755 0:0 app/.venv/lib/
+    0755 0:0 app/.venv/lib/python3.13/
+    0755 0:0 app/.venv/lib/python3.13/site-packages/
+    0755 0:0 app/.venv/lib/python3.13/site-packages/__pycache__/
+    0755 0:0 app/.venv/lib/python3.13/site-packages/__pycache__/horn.cpython-313.pyc
+    ");
+    assert_eq!(program.json("build app --locked --store other")["digest"], first["digest"]);
+    program.edit("app/shtetl.toml", "bytecode = true", "bytecode = false");
+    let plain = program.json("build app");
+    assert!(!plain["steps"].to_string().contains("python bytecode"), "{plain}");
+}
+
+#[test]
 fn a_lockfile_cannot_lead_out_of_a_repository_or_of_the_source() {
     let program = python_app("fog-2.0-py3-none-any.whl");
     let commit = "0123456789012345678901234567890123456789";
@@ -204,6 +227,56 @@ fn a_wanted_install_script_makes_a_layer() {
 }
 
 #[test]
+fn a_package_from_a_commit_is_made_by_its_own_script_where_that_is_wanted() {
+    let program = node_app(Vec::new(), "").with("PATH", "/usr/local/bin:/usr/bin:/bin");
+    let manifest = r#"{"name":"bell","version":"1.0.0","files":["out"],"scripts":{"prepare":"make bell"},
+        "devDependencies":{"node-gyp":"*"}}"#;
+    let commit = crate::resolving::repository(
+        &program,
+        &[("package.json", manifest), ("out/readme", ""), ("src/bell.c", "")],
+    );
+    let url = format!("git+file://{}#{commit}", program.path("code").display());
+    let lock = format!(
+        r#"{{"lockfileVersion":3,"packages":{{"":{{"dependencies":{{"bell":"1"}}}},
+        "node_modules/bell":{{"version":"1.0.0","resolved":"{url}"}}}}}}"#
+    );
+    program.write("app/package-lock.json", lock);
+    insta::assert_snapshot!(error_of(&program.run("build app")), @r#"
+    error: package-lock.json line 2: packages want to run a script when they are installed
+      bell 1.0.0
+    what to do: in shtetl.toml, under [buildpacks.node]: run-scripts-of = ["bell"] runs them apart from this machine, skip-scripts-of = ["bell"] goes without
+    "#);
+    let chosen = |key: &str| format!("[buildpacks.node]\n{key}-scripts-of = [\"bell\"]\n[addresses]");
+    program.edit("app/shtetl.toml", "[addresses]", &chosen("skip"));
+    let skipped = program.succeed("build app");
+    assert!(skipped.stderr.contains("install scripts that are not run: bell 1.0.0"), "{skipped}");
+    program.edit("app/shtetl.toml", "skip-scripts-of", "run-scripts-of");
+    let made = program.json("build app --layout image");
+    let steps: Vec<&str> =
+        made["steps"].as_array().unwrap().iter().map(|s| s["step"].as_str().unwrap()).collect();
+    let at = |name: &str| steps.iter().position(|step| *step == name).unwrap();
+    let listing = [
+        layer(&program.path("image"), at("node packages")).0,
+        layer(&program.path("image"), at("compile bell")).0,
+    ];
+    insta::assert_snapshot!(listing.join("--- made\n"), @"
+    0755 0:0 app/
+    0755 0:0 app/node_modules/
+    0755 0:0 app/node_modules/bell/
+    0755 0:0 app/node_modules/bell/out/
+    0644 0:0 app/node_modules/bell/out/readme
+    0644 0:0 app/node_modules/bell/package.json
+    --- made
+    0755 0:0 app/
+    0755 0:0 app/node_modules/
+    0755 0:0 app/node_modules/bell/
+    0755 0:0 app/node_modules/bell/out/
+    0755 0:0 app/node_modules/bell/out/bell.node
+    ");
+    assert_eq!(program.json("build app --locked --store other")["digest"], made["digest"]);
+}
+
+#[test]
 fn a_package_that_brings_its_native_part_needs_no_script() {
     let of = |system: &str| vec![text(&format!("prebuilds/{system}/bell.node"), "brought")];
     let said = node_app(of("linux-x64"), "").succeed("build app");
@@ -212,6 +285,6 @@ fn a_package_that_brings_its_native_part_needs_no_script() {
     insta::assert_snapshot!(error_of(&program.run("build app")), @r#"
     error: package-lock.json line 2: packages want to run a script when they are installed
       bell 1.0.0
-    what to do: in shtetl.toml, under [buildpacks.node]: run-scripts-of = ["NAME"] runs them apart from this machine, skip-scripts-of = ["NAME"] goes without
+    what to do: in shtetl.toml, under [buildpacks.node]: run-scripts-of = ["bell"] runs them apart from this machine, skip-scripts-of = ["bell"] goes without
     "#);
 }

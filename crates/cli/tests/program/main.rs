@@ -10,6 +10,7 @@ mod debian;
 mod demo;
 mod images;
 mod languages;
+mod lockfiles;
 mod packages;
 mod resolving;
 mod run;

@@ -46,6 +46,24 @@ fn files(names: &[&str]) -> Files {
 }
 
 #[test]
+fn a_registry_that_refuses_is_quoted() {
+    let refusal = |body: &str| vec![Reply { status: 403, ..Reply::of(body) }];
+    let (said, tries) =
+        build_with(&pier(), refusal(r#"{"error":"pier is blocked: its licence is not allowed"}"#));
+    insta::assert_snapshot!(said, @"
+    --- stderr
+    error: pier 1.0.0: [registry]/pier/-/pier-1.0.0.tgz answered with status 403
+      it says: pier is blocked: its licence is not allowed
+    what to do: it refuses the package to you: check the address (`shtetl addresses`) and its access rules
+    --- exit 3
+    ");
+    assert_eq!(tries, 1);
+    // A page for people to look at is no sentence.
+    let (said, _) = build_with(&pier(), refusal("<html><title>403</title></html>"));
+    assert!(!said.stderr.contains("it says"), "{said}");
+}
+
+#[test]
 fn what_was_not_locked_is_refused() {
     insta::assert_snapshot!(build_with(&pier(), vec![Reply::of("another package")]).0, @"
     --- stderr
@@ -273,6 +291,29 @@ fn wheels_that_lie_about_their_files_are_refused() {
         let said = program.run("build app");
         assert!(said.code == 1 && said.stderr.contains(expected), "{expected}: {said}");
     }
+}
+
+#[test]
+fn archives_that_hold_far_more_than_they_are_long_are_refused() {
+    let zeros = vec![("zeros.bin".to_owned(), vec![0; 140 << 20])];
+    let bomb = npm_tarball(&zeros);
+    insta::assert_snapshot!(build_with(&bomb, vec![Reply::of(bomb.clone())]).0, @"
+    --- stderr
+    error: the archive of pier 1.0.0 cannot be used: it unpacks to more than 128 MiB, over 200 times its own length
+    what to do: do not use it; ask the registry or the package's author
+    --- exit 1
+    ");
+    let program = program();
+    program.write("app/shtetl.toml", ON_HOST);
+    program.write("app/app.py", "if __name__ == \"__main__\":\n    pass\n");
+    let bomb = wheel("buoy", "1.0", &zeros, "Metadata-Version: 2.1\nName: buoy\nVersion: 1.0\n", "");
+    program.write("app/buoy-1.0-py3-none-any.whl", &bomb);
+    let hash = sha256_hex(&bomb);
+    program.write("app/requirements.txt", format!("./buoy-1.0-py3-none-any.whl --hash=sha256:{hash}\n"));
+    insta::assert_snapshot!(error_of(&program.run("build app")), @"
+    error: the archive of buoy 1.0 cannot be used: it unpacks to more than 128 MiB, over 200 times its own length
+    what to do: do not use it; ask the registry or the package's author
+    ");
 }
 
 #[test]

@@ -78,6 +78,137 @@ fn requirements_are_resolved_once_and_pinned() {
     assert_eq!(refused.code, 1, "{refused}");
     let _ = program.succeed("build app --address pypi=index");
     assert_eq!(pinned(&program, "python"), ["buoy 1.0", "fog 1.8"]);
+    // What was withdrawn is taken when it is named, and told.
+    program.write("app/more.txt", "fog==1.5\n");
+    let told = program.succeed("build app --address pypi=index").stderr;
+    assert!(told.contains("note: fog 1.5 was withdrawn: leaks"), "{told}");
+    let hash =
+        std::fs::read(program.path("index/fog/fog-1.5-py3-none-any.whl")).map(|b| sha256_hex(&b)).unwrap();
+    program.write("app/more.txt", format!("fog==1.5 --hash=sha256:{hash}\n"));
+    let told = program.succeed("build app --address pypi=index --store fresh").stderr;
+    assert!(told.contains("note: python packages: fog 1.5 was withdrawn: leaks"), "{told}");
+}
+
+#[test]
+fn requirement_files_say_where_packages_are_and_may_have_any_name() {
+    let program = python_app("");
+    std::fs::remove_file(program.path("app/requirements.txt")).unwrap();
+    program.write("app/requirements/live.txt", "-r base.txt\nfog\n");
+    program.write("app/requirements/base.txt", "--find-links ../wheels\n");
+    let told = program.run("check app --address pypi=index").stdout;
+    assert!(
+        told.contains("nothing reads these requirements") && told.contains("requirements/base.txt"),
+        "{told}"
+    );
+    let named = format!("{ON_HOST}[buildpacks.python]\nrequirements = [\"requirements/live.txt\"]\n");
+    program.write("app/shtetl.toml", &named);
+    // Files that lie together, without a list and without hashes, go before the index.
+    let bytes = wheel("fog", "0.9", &vec![("fog.py".into(), b"".to_vec())], "Requires-Dist: horn\n", "");
+    program.write("app/wheels/fog-0.9-py3-none-any.whl", &bytes);
+    let built = program.succeed("build app --address pypi=index");
+    assert!(built.stderr.contains("requirements/live.txt locks no versions"), "{built}");
+    assert_eq!(pinned(&program, "python"), ["fog 0.9", "horn 3.1"]);
+    let lock = std::fs::read_to_string(program.path("app/shtetl.lock")).unwrap();
+    assert!(lock.contains(&sha256_hex(&bytes)), "{lock}");
+    let _ = program.succeed("build app --locked --address pypi=index --store fresh");
+    program.write("app/requirements/base.txt", "--no-index\n--find-links ../wheels\n");
+    insta::assert_snapshot!(program.run("build app --address pypi=index"), @"
+    --- stderr
+    error: no set of packages meets everything that is asked for
+      the app wants fog
+      fog 0.9 wants horn
+      no index that was asked has horn
+    what to do: change one of these requirements, or choose another version of the runtime
+    --- exit 1
+    ");
+    // Another wheel under the same name is not what was pinned.
+    program.write("app/requirements/base.txt", "--find-links ../wheels\n");
+    let other = wheel("fog", "0.9", &vec![("fog.py".into(), b"other".to_vec())], "", "");
+    program.write("app/wheels/fog-0.9-py3-none-any.whl", &other);
+    let refused = program.run("build app --address pypi=index --store another");
+    assert_eq!(refused.code, 1, "{refused}");
+    program.write("app/shtetl.toml", named.replace("live", "love"));
+    insta::assert_snapshot!(program.run("build app --address pypi=index"), @"
+    --- stderr
+    error: shtetl.toml: requirements/love.txt is not in the source
+    --- exit 2
+    ");
+}
+
+#[test]
+fn an_app_that_is_a_package_is_found_by_its_name_and_has_its_commands() {
+    let program = python_app("");
+    for file in ["requirements.txt", "app.py"] {
+        std::fs::remove_file(program.path(&format!("app/{file}"))).unwrap();
+    }
+    program.write("app/src/fares/cli.py", "def main():\n    pass\n");
+    let project = "[project]\nname = \"Fares\"\nversion = \"1.4\"\ndependencies = [\"horn\"]\n\
+        [project.scripts]\nfares-server = \"fares.cli:main\"\n[build-system]\nrequires = [\"hatchling\"]\n";
+    program.write("app/pyproject.toml", project);
+    let built = program.succeed("build app --address pypi=index --layout out");
+    assert!(built.stdout.contains("web  fares-server"), "{built}");
+    insta::assert_snapshot!(crate::debian::layer(&program.path("out"), 3).0, @"
+    0755 0:0 app/
+    0755 0:0 app/.venv/
+    0755 0:0 app/.venv/bin/
+    0755 0:0 app/.venv/lib/
+    0755 0:0 app/.venv/lib/python3.11/
+    0755 0:0 app/.venv/lib/python3.11/site-packages/
+    0755 0:0 app/.venv/bin/fares-server
+    0755 0:0 app/.venv/lib/python3.11/site-packages/fares-1.4.dist-info/
+    0644 0:0 app/.venv/lib/python3.11/site-packages/fares-1.4.dist-info/INSTALLER
+    0644 0:0 app/.venv/lib/python3.11/site-packages/fares-1.4.dist-info/METADATA
+    0644 0:0 app/.venv/lib/python3.11/site-packages/fares-1.4.dist-info/RECORD
+    0644 0:0 app/.venv/lib/python3.11/site-packages/fares-1.4.dist-info/WHEEL
+    0644 0:0 app/.venv/lib/python3.11/site-packages/fares-1.4.dist-info/entry_points.txt
+    0644 0:0 app/.venv/lib/python3.11/site-packages/fares.pth
+    ");
+    // One line of the app leaves it as it is, and so do packages that change.
+    program.write("app/src/fares/cli.py", "def main():\n    print()\n");
+    let again = program.succeed("build app --address pypi=index").stdout;
+    assert!(again.contains("python app itself  found"), "{again}");
+}
+
+#[test]
+fn an_index_may_want_a_password_that_only_the_environment_knows() {
+    let known = |request: &[String]| request.iter().any(|h| h.contains("basic ywrhonrpzgu="));
+    let index = Registry::guarded(move |request| (!known(request)).then(|| Reply::status(401)));
+    let bytes = wheel("horn", "3.1", &vec![("horn.py".into(), b"".to_vec())], "", "");
+    let file = "horn-3.1-py3-none-any.whl";
+    index.answer("/horn/", vec![Reply::of(format!("<a href=\"{file}\">{file}</a>"))]);
+    index.answer(&format!("/horn/{file}"), vec![Reply::of(bytes)]);
+    let requirements = format!("--index-url http://ada:${{FERRY_PASSWORD}}@{}\nhorn\n", index.host());
+    let program = python_app(&requirements).with("FERRY_PASSWORD", "tide");
+    let built = program.succeed("build app");
+    let lock = std::fs::read_to_string(program.path("app/shtetl.lock")).unwrap();
+    assert!(!format!("{built}{lock}").contains("tide"), "{built}{lock}");
+    let refused = program.without("FERRY_PASSWORD").run("build app --update");
+    assert!(refused.stderr.contains("the variable FERRY_PASSWORD, which is not set"), "{refused}");
+}
+
+#[test]
+fn an_index_need_not_say_hashes() {
+    let program = python_app("fog\n");
+    let page = program.path("index/fog/index.html");
+    program
+        .write("index/fog/index.html", "<a href=\"fog-1.4-py3-none-any.whl\">fog-1.4-py3-none-any.whl</a>");
+    let hash = sha256_hex(&std::fs::read(page.with_file_name("fog-1.4-py3-none-any.whl")).unwrap());
+    let _ = program.succeed("build app --address pypi=index");
+    let lock = std::fs::read_to_string(program.path("app/shtetl.lock")).unwrap();
+    assert!(lock.contains(&hash), "{lock}");
+}
+
+#[test]
+fn a_resolved_package_that_is_gone_is_named_with_who_wants_it() {
+    let program = python_app("fog<1.5\n");
+    let _ = program.succeed("build app --address pypi=index");
+    std::fs::remove_file(program.path("index/buoy/buoy-1.0-py3-none-any.whl")).unwrap();
+    let said = program.run("build app --store fresh --address pypi=index");
+    let error = said.stderr.lines().skip_while(|line| !line.starts_with("error"));
+    insta::assert_snapshot!(error.collect::<Vec<_>>().join("\n"), @"
+    error: buoy 1.0 (wanted by fog) is not at [place]/index/buoy/buoy-1.0-py3-none-any.whl
+    what to do: check the version in the lockfile (`build --update` moves what shtetl.lock pins); `shtetl addresses` shows where packages come from
+    ");
 }
 
 #[test]
@@ -153,6 +284,7 @@ fn ranges_are_resolved_and_everybody_finds_the_right_version() {
     offer_npm(&program, "mac-bell", &[("1.0.0", r#","os":["darwin"]"#)]);
     let built = program.succeed("build app --address npm=registry");
     assert!(built.stderr.contains("package.json locks no versions"), "{built}");
+    assert!(built.stderr.contains("deprecated: wood 1.0.1: rots"), "{built}");
     assert_eq!(
         pinned(&program, "node"),
         [
@@ -176,6 +308,77 @@ fn ranges_are_resolved_and_everybody_finds_the_right_version() {
     what to do: change one of these requirements, or choose another version of the runtime
     --- exit 1
     ");
+}
+
+#[test]
+fn versions_that_need_each_other_in_a_circle_are_linked_to_where_they_are() {
+    let program = program();
+    program.write("app/shtetl.toml", ON_HOST);
+    program.write("app/server.js", "");
+    program
+        .write("app/package.json", r#"{"scripts":{"start":"node server.js"},"dependencies":{"bell":"1"}}"#);
+    let needs = |name: &str, version: u32| format!(r#","dependencies":{{"{name}":"{version}"}}"#);
+    offer_npm(&program, "bell", &[("1.0.0", &needs("rope", 1)), ("2.0.0", &needs("rope", 2))]);
+    offer_npm(&program, "rope", &[("1.0.0", &needs("bell", 2)), ("2.0.0", &needs("bell", 1))]);
+    let _ = program.succeed("build app --address npm=registry --layout out");
+    let listing = crate::debian::layer(&program.path("out"), 2).0;
+    let told: Vec<&str> =
+        listing.lines().filter(|line| line.contains("package.json") || line.contains("->")).collect();
+    insta::assert_snapshot!(told.join("\n"), @"
+    0644 0:0 app/node_modules/bell/package.json
+    0644 0:0 app/node_modules/rope/package.json
+    0644 0:0 app/node_modules/rope/node_modules/bell/package.json
+    0644 0:0 app/node_modules/rope/node_modules/rope/package.json
+    0644 0:0 app/node_modules/rope/node_modules/rope/node_modules/bell/package.json
+    0777 0:0 app/node_modules/rope/node_modules/rope/node_modules/rope -> ../../../../../node_modules/rope
+    ");
+}
+
+#[test]
+fn overrides_hold_where_the_app_says_and_nowhere_else() {
+    let program = program();
+    program.write("app/shtetl.toml", ON_HOST);
+    program.write("app/server.js", "");
+    let manifest = r#"{"scripts":{"start":"node server.js"},"dependencies":{"bell":"^1","horn":"^1"},
+        "peerDependencies":{"pier":"^1"},
+        "overrides":{"bell":{"rope":"2.0.0"},"tin@^1":"1.0.0","mast":{".":"1.0.0","wood":{"bark":"$bell"}}}}"#;
+    program.write("app/package.json", manifest);
+    let plain = |versions: &[&'static str]| versions.iter().map(|v| (*v, "")).collect::<Vec<_>>();
+    offer_npm(&program, "bell", &[("1.3.0", r#","dependencies":{"rope":"^1"}"#)]);
+    offer_npm(
+        &program,
+        "horn",
+        &[("1.0.0", r#","dependencies":{"rope":"^1","tin":"^1","mast":"^1","bark":"*"}"#)],
+    );
+    offer_npm(&program, "mast", &[("1.0.0", r#","dependencies":{"wood":"1","tin":"^2"}"#), ("1.1.0", "")]);
+    offer_npm(&program, "wood", &[("1.0.0", r#","dependencies":{"bark":"*"}"#)]);
+    offer_npm(&program, "rope", &plain(&["1.0.0", "2.0.0"]));
+    offer_npm(&program, "tin", &plain(&["1.0.0", "1.2.0", "2.0.0"]));
+    offer_npm(&program, "bark", &plain(&["1.0.0", "2.0.0"]));
+    offer_npm(&program, "pier", &plain(&["1.0.0"]));
+    let _ = program.succeed("build app --address npm=registry");
+    assert_eq!(
+        pinned(&program, "node"),
+        [
+            "node_modules/bark bark 2.0.0",
+            "node_modules/bell bell 1.3.0",
+            "node_modules/horn horn 1.0.0",
+            "node_modules/horn/node_modules/rope rope 1.0.0",
+            "node_modules/mast mast 1.0.0",
+            "node_modules/mast/node_modules/tin tin 2.0.0",
+            "node_modules/pier pier 1.0.0",
+            "node_modules/rope rope 2.0.0",
+            "node_modules/tin tin 1.0.0",
+            "node_modules/wood wood 1.0.0",
+            "node_modules/wood/node_modules/bark bark 1.0.0",
+        ]
+    );
+    program.edit("app/package.json", "\"tin@^1\"", "\"horn\":\"1.0.0\",\"tin@^1\"");
+    insta::assert_snapshot!(program.run("build app --address npm=registry"), @r#"
+    --- stderr
+    error: package.json: horn is asked for as "^1", and overridden by "1.0.0"
+    --- exit 2
+    "#);
 }
 
 #[test]
@@ -340,7 +543,7 @@ fn packages_that_only_one_tool_reads_are_not_left_out_in_silence() {
 }
 
 /// A repository in `code` with these files; gives its only commit.
-fn repository(program: &Program, files: &[(&str, &str)]) -> String {
+pub fn repository(program: &Program, files: &[(&str, &str)]) -> String {
     for (path, text) in files {
         program.write(&format!("code/{path}"), text);
     }

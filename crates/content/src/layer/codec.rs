@@ -6,12 +6,15 @@
 //! combined from those of the parts.
 
 use crc32fast::Hasher as Crc;
+use flate2::read::DeflateDecoder;
 use flate2::{Compress, Compression, FlushCompress, Status};
 use serde::{Deserialize, Serialize};
-use std::cell::RefCell;
 use std::collections::VecDeque;
-use std::io::{self, Read, Write};
+use std::io::{self, BufReader, Read, Write};
+use std::sync::{Mutex, PoisonError};
 use std::thread::JoinHandle;
+use zstd::bulk::Compressor;
+use zstd::zstd_safe::DCtx;
 
 /// How layers are compressed.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -26,6 +29,9 @@ pub enum Codec {
 
 /// A block holds this many bytes before compression; only the last of a part holds fewer.
 pub(super) const BLOCK: usize = 4 << 20;
+
+/// So much is read at once, in bytes.
+pub(super) const PIECE: usize = 256 << 10;
 
 const ZSTD_LEVEL: i32 = 3;
 const GZIP_LEVEL: u32 = 6;
@@ -85,15 +91,21 @@ impl Codec {
         }
     }
 
-    /// Reads the raw bytes of blocks that were compressed by [`Codec::block`].
-    pub(super) fn blocks_reader<'a>(self, blocks: impl Read + 'a) -> io::Result<Box<dyn Read + 'a>> {
-        Ok(match self {
-            Self::Zstd => Box::new(zstd::stream::read::Decoder::new(blocks)?),
-            // The end of the deflate stream is kept with the layer, not with its parts.
-            Self::Gzip => {
-                let whole = blocks.chain(&DEFLATE_END[..]);
-                Box::new(flate2::read::DeflateDecoder::new(whole))
+    /// Gives the raw bytes of blocks that were compressed by [`Codec::block`] to `take`, piece by piece.
+    pub(super) fn inflate(
+        self,
+        blocks: impl Read,
+        take: impl FnMut(&[u8]) -> io::Result<()>,
+    ) -> io::Result<()> {
+        static KEPT: Pool<(DCtx<'static>, Vec<u8>)> = Pool::new();
+        let make = || Ok((DCtx::create(), vec![0; PIECE]));
+        KEPT.with(make, |(context, piece)| match self {
+            Self::Zstd => {
+                let blocks = BufReader::with_capacity(PIECE, blocks);
+                pass_on(zstd::stream::read::Decoder::with_context(blocks, context), piece, take)
             }
+            // The end of the deflate stream is kept with the layer, not with its parts.
+            Self::Gzip => pass_on(DeflateDecoder::new(blocks.chain(&DEFLATE_END[..])), piece, take),
         })
     }
 
@@ -106,19 +118,48 @@ impl Codec {
     }
 }
 
-/// One frame. Making a compressor costs more than compressing a small package with it, so each
-/// thread keeps one; the bytes do not depend on what it compressed before.
-fn zstd_frame(raw: &[u8]) -> io::Result<Vec<u8>> {
-    thread_local! {
-        static KEPT: RefCell<Option<zstd::bulk::Compressor<'static>>> = const { RefCell::new(None) };
+/// Reads to the end, a piece at a time.
+fn pass_on(
+    mut from: impl Read,
+    piece: &mut [u8],
+    mut take: impl FnMut(&[u8]) -> io::Result<()>,
+) -> io::Result<()> {
+    loop {
+        match from.read(piece)? {
+            0 => return Ok(()),
+            count => take(&piece[..count])?,
+        }
     }
-    KEPT.with_borrow_mut(|kept| {
-        let compressor = match kept {
-            Some(compressor) => compressor,
-            None => kept.insert(zstd::bulk::Compressor::new(ZSTD_LEVEL)?),
-        };
-        compressor.compress(raw)
-    })
+}
+
+/// One frame; the bytes do not depend on what its compressor compressed before.
+fn zstd_frame(raw: &[u8]) -> io::Result<Vec<u8>> {
+    static KEPT: Pool<Compressor<'static>> = Pool::new();
+    KEPT.with(|| Compressor::new(ZSTD_LEVEL), |compressor| compressor.compress(raw))
+}
+
+/// What costs more to make than to use for a small package: there are as many as are used at once, however
+/// many threads there are.
+struct Pool<T>(Mutex<Vec<T>>);
+
+impl<T> Pool<T> {
+    const fn new() -> Self {
+        Self(Mutex::new(Vec::new()))
+    }
+
+    /// Does `work` with one that is free, else with a new one.
+    fn with<R>(
+        &self,
+        make: impl FnOnce() -> io::Result<T>,
+        work: impl FnOnce(&mut T) -> io::Result<R>,
+    ) -> io::Result<R> {
+        let free = || self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let kept = free().pop();
+        let mut one = kept.map_or_else(make, Ok)?;
+        let done = work(&mut one)?;
+        free().push(one);
+        Ok(done)
+    }
 }
 
 fn deflate(raw: &[u8]) -> io::Result<Vec<u8>> {

@@ -5,7 +5,7 @@
 //! package is was settled by its digest before: here only damage has to be found, and a SHA-256 of
 //! everything, each time, would take longer than all other work on fragments that are there.
 
-use super::codec::{BlockWriter, Codec};
+use super::codec::{BlockWriter, Codec, PIECE};
 use super::entry::TarWriter;
 use crate::digest::Sha256;
 use crate::error::{PathContext, Result};
@@ -20,8 +20,6 @@ use std::path::PathBuf;
 const FORMAT: u32 = 3;
 const NUMBERS: u64 = 8 + 4;
 const SUM: u64 = 4;
-/// So much is read at once, in bytes.
-const PIECE: usize = 256 << 10;
 /// Fragments up to this length in bytes are read once and kept in memory while they are used.
 const KEPT: u64 = 1 << 20;
 
@@ -75,8 +73,16 @@ impl Fragment {
         (sum.finalize().to_le_bytes() == *expected).then_some(Self { blocks, codec, raw_length, crc })
     }
 
+    /// Copies the compressed blocks.
+    pub(super) fn copy_to(&self, to: &mut impl Write) -> io::Result<()> {
+        match &self.blocks {
+            Blocks::Kept(bytes) => to.write_all(bytes),
+            Blocks::InFile(..) => io::copy(&mut self.blocks(), to).map(drop),
+        }
+    }
+
     /// Reads the compressed blocks.
-    pub(super) fn blocks(&self) -> Box<dyn Read + '_> {
+    fn blocks(&self) -> Box<dyn Read + '_> {
         match &self.blocks {
             Blocks::Kept(bytes) => Box::new(&bytes[..]),
             Blocks::InFile(file, length) => Box::new(Part { file, at: 0, end: *length }),
@@ -103,17 +109,11 @@ impl Fragment {
         if self.raw_length == 0 {
             return Ok(());
         }
-        let mut reader = self.codec.blocks_reader(self.blocks())?;
-        let (mut piece, mut copied) = (vec![0; PIECE], 0);
-        loop {
-            match reader.read(&mut piece)? {
-                0 => break,
-                count => {
-                    copied += count as u64;
-                    take(&piece[..count])?;
-                }
-            }
-        }
+        let mut copied = 0;
+        self.codec.inflate(self.blocks(), |piece| {
+            copied += piece.len() as u64;
+            take(piece)
+        })?;
         if copied == self.raw_length { Ok(()) } else { Err(io::ErrorKind::UnexpectedEof.into()) }
     }
 }

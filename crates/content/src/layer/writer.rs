@@ -76,7 +76,7 @@ impl<'s> LayerWriter<'s> {
         if fragment.is_large() {
             self.copy_and_hash(fragment)?;
         } else {
-            io::copy(&mut fragment.blocks(), &mut self.blob)?;
+            fragment.copy_to(&mut self.blob)?;
             fragment.inflate(|piece| {
                 self.raw.update(piece);
                 Ok(())
@@ -91,7 +91,7 @@ impl<'s> LayerWriter<'s> {
     fn copy_and_hash(&mut self, fragment: &Fragment) -> io::Result<()> {
         let (blob, raw) = (&mut self.blob, &mut self.raw);
         std::thread::scope(|scope| {
-            let copying = scope.spawn(move || io::copy(&mut fragment.blocks(), blob).map(drop));
+            let copying = scope.spawn(move || fragment.copy_to(blob));
             let (sender, pieces) = std::sync::mpsc::sync_channel::<Vec<u8>>(4);
             let inflating = scope.spawn(move || {
                 // When nobody takes the pieces any more, another thread has the error to tell.

@@ -6,7 +6,6 @@ use crate::fetch::Fetcher;
 use crate::integrity::Integrity;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
-use serde::Deserialize;
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -29,64 +28,33 @@ pub enum Standing {
 
 /// Asks `registry` for the standing of `name` in `version`. A folder only tells what is there.
 pub fn standing(fetcher: &Fetcher, registry: &Address, name: &str, version: &str) -> Result<Standing> {
-    let document = match registry {
-        Address::Folder(_) => {
-            let there = matches!(tarball(registry, name, version), Address::Folder(file) if file.is_file());
-            return Ok(if there { Standing::Offered } else { Standing::Gone });
-        }
-        // A slash in a name would be taken for one of the path.
-        Address::Url(_) => fetcher.get(&registry.join(&name.replace('/', "%2f")), ACCEPT),
-    };
-    let bytes = match document {
+    if let Address::Folder(_) = registry {
+        let there = matches!(tarball(registry, name, version), Address::Folder(file) if file.is_file());
+        return Ok(if there { Standing::Offered } else { Standing::Gone });
+    }
+    let offers = match offers(fetcher, registry, name) {
         Err(RemoteError::NotFound { .. }) => return Ok(Standing::Gone),
         found => found?,
     };
-    let malformed = |e: serde_json::Error| RemoteError::Malformed {
-        url: registry.join(name).to_string(),
-        detail: e.to_string(),
-    };
-    let document: Document = serde_json::from_slice(&bytes).map_err(malformed)?;
-    Ok(match document.versions.get(version) {
+    let offer = semver::Version::parse(version).ok().and_then(|version| offers.versions.get(&version));
+    Ok(match offer.map(|offer| &offer.deprecated) {
         None => Standing::Gone,
-        Some(Version { deprecated: Some(Value::String(text)), .. }) if !text.is_empty() => {
-            Standing::Deprecated(text.clone())
-        }
-        Some(_) => Standing::Offered,
+        Some(Some(text)) => Standing::Deprecated(text.clone()),
+        Some(None) => Standing::Offered,
     })
 }
 
 /// The versions of a package, each with the integrity of its tarball.
 pub fn versions(fetcher: &Fetcher, registry: &Address, name: &str) -> Result<BTreeMap<String, String>> {
-    let address = match registry {
-        Address::Folder(_) => registry.join(&format!("{name}/index.json")),
-        // A slash in a name would be taken for one of the path.
-        Address::Url(_) => registry.join(&name.replace('/', "%2f")),
-    };
-    let bytes = fetcher.get(&address, ACCEPT)?;
-    let document: Document = serde_json::from_slice(&bytes)
-        .map_err(|e| RemoteError::Malformed { url: address.to_string(), detail: e.to_string() })?;
-    let with_integrity = |(version, facts): (String, Version)| Some((version, facts.dist?.integrity?));
-    Ok(document.versions.into_iter().filter_map(with_integrity).collect())
+    let offers = offers(fetcher, registry, name)?;
+    let with_integrity =
+        |(version, offer): (semver::Version, Offer)| Some((version.to_string(), offer.integrity?));
+    Ok(offers.versions.into_iter().filter_map(with_integrity).collect())
 }
 
 /// The short form of a package's document.
 const ACCEPT: &str = "application/vnd.npm.install-v1+json, application/json;q=0.8";
 
-#[derive(Deserialize)]
-struct Document {
-    versions: BTreeMap<String, Version>,
-}
-
-#[derive(Deserialize)]
-struct Version {
-    deprecated: Option<Value>,
-    dist: Option<Dist>,
-}
-
-#[derive(Deserialize)]
-struct Dist {
-    integrity: Option<String>,
-}
 /// What a registry offers of a package.
 #[derive(Debug, Default)]
 pub struct Offers {
@@ -167,14 +135,23 @@ impl Offer {
         let peers_meta = said["peerDependenciesMeta"].as_object().into_iter().flatten();
         let may_lack = |(name, meta): (&String, &Value)| meta["optional"].as_bool()?.then(|| name.clone());
         let scripts = ["preinstall", "install", "postinstall"];
+        // What its archive carries, is needed from nowhere else.
+        let carried = ["bundleDependencies", "bundledDependencies"].map(|key| &said[key]);
+        let carries = |name: &String| {
+            let listed = |value: &Value| value.as_array().is_some_and(|all| all.iter().any(|v| v == name));
+            carried.iter().any(|value| **value == true || listed(value))
+        };
+        let needed = |key: &str| -> BTreeMap<String, String> {
+            ranges(key).into_iter().filter(|(name, _)| !carries(name)).collect()
+        };
         Self {
             integrity: match (said["dist"]["integrity"].as_str(), said["dist"]["shasum"].as_str()) {
                 (Some(integrity), _) => Some(integrity.to_owned()),
                 (None, Some(sum)) => sha1_integrity(sum),
                 (None, None) => None,
             },
-            dependencies: ranges("dependencies"),
-            optional: ranges("optionalDependencies"),
+            dependencies: needed("dependencies"),
+            optional: needed("optionalDependencies"),
             peers: ranges("peerDependencies"),
             peers_to_lack: peers_meta.filter_map(may_lack).collect(),
             bin,

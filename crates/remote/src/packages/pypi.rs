@@ -2,11 +2,13 @@
 
 use crate::address::Address;
 use crate::error::{RemoteError, Result};
-use crate::fetch::Fetcher;
+use crate::fetch::{Fetcher, at_path};
+use content::digest::Hasher;
 use serde::Deserialize;
 use serde::de::IgnoredAny;
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::fs;
+use std::path::{Path, PathBuf};
 
 const ACCEPT: &str =
     "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1";
@@ -56,6 +58,53 @@ pub fn files(fetcher: &Fetcher, index: &Address, project: &str) -> Result<Vec<Fi
     } else {
         Ok(parse_page(&page, &text))
     }
+}
+
+/// The files of `project` (canonical name) among those that one page or folder lists for all projects; of files
+/// in a folder, the hash is computed.
+pub fn linked(fetcher: &Fetcher, place: &Address, project: &str) -> Result<Vec<File>> {
+    let is_of_project = |name: &str| {
+        let rest = canonical_name(name);
+        rest.strip_prefix(project).is_some_and(|rest| rest.starts_with('-'))
+    };
+    let mut files = match place {
+        Address::Folder(folder) => files_in(folder, is_of_project)?,
+        Address::Url(url) => {
+            let bytes = fetcher.get(place, "text/html")?;
+            let page =
+                Address::Url(url.rsplit_once('/').map_or(url.as_str(), |(folder, _)| folder).to_owned());
+            // Only an address that ends in a slash is a folder, whose pages lie in it.
+            let page = if url.ends_with(".html") { page } else { place.clone() };
+            parse_page(&page, &String::from_utf8_lossy(&bytes))
+        }
+    };
+    files.retain(|file| is_of_project(&file.name));
+    match files.is_empty() {
+        true => Err(RemoteError::NotFound { url: format!("{place}/{project}") }),
+        false => Ok(files),
+    }
+}
+
+fn files_in(folder: &Path, is_wanted: impl Fn(&str) -> bool) -> Result<Vec<File>> {
+    let entries = fs::read_dir(folder).map_err(|source| at_path(folder, source))?;
+    let mut files = Vec::new();
+    for path in entries.flatten().map(|entry| entry.path()) {
+        let Some(name) = path.file_name().and_then(|name| name.to_str()).filter(|name| is_wanted(name))
+        else {
+            continue;
+        };
+        let hashed = fs::File::open(&path).and_then(|mut file| Hasher::of_reader(&mut file));
+        let (digest, _) = hashed.map_err(|source| at_path(&path, source))?;
+        files.push(File {
+            name: name.to_owned(),
+            hashes: BTreeMap::from([("sha256".to_owned(), digest.hex())]),
+            yanked: None,
+            python: None,
+            metadata: false,
+            address: Address::Folder(path),
+        });
+    }
+    Ok(files)
 }
 
 /// The core metadata of a wheel, which the index keeps beside it.

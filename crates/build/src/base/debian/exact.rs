@@ -158,6 +158,7 @@ impl Work for ExactWork {
             purl: format!("pkg:npm/{package}@{version}"),
             licence: None,
             integrity: locked.canonical(),
+            patched: Vec::new(),
         }])
     }
 }

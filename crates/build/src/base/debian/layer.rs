@@ -203,6 +203,7 @@ impl PackageSet {
             ),
             licence: unpacked.get(&package.name).and_then(|u| u.licence.clone()),
             integrity: format!("sha256:{}", package.sha256),
+            patched: Vec::new(),
         }
     }
 }

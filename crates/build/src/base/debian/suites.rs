@@ -58,7 +58,7 @@ const NOT_IN_SLIM_JAVA: &[&str] = &[
     "util-linux",
 ];
 
-/// Every suite, the newest first.
+/// Every suite, the newest first. Python has what wheels for Linux may count on without bringing it (PEP 600).
 pub const SUITES: [Suite; 2] = [
     Suite {
         name: "trixie",
@@ -66,7 +66,7 @@ pub const SUITES: [Suite; 2] = [
         c_library: (2, 41),
         runtimes: &[
             SuiteRuntime::of("node", "20.19.2", &["nodejs"]),
-            SuiteRuntime::of("python", "3.13.5", &["python3.13", "python3"]),
+            SuiteRuntime::of("python", "3.13.5", &["python3.13", "python3", "libstdc++6", "libatomic1"]),
             SuiteRuntime::of("ruby", "3.3.14", &["ruby3.3", "ruby"]),
             SuiteRuntime::of(
                 "php",
@@ -111,7 +111,7 @@ pub const SUITES: [Suite; 2] = [
         c_library: (2, 36),
         runtimes: &[
             SuiteRuntime::of("node", "18.20.4", &["nodejs"]),
-            SuiteRuntime::of("python", "3.11.2", &["python3.11", "python3"]),
+            SuiteRuntime::of("python", "3.11.2", &["python3.11", "python3", "libstdc++6", "libatomic1"]),
             SuiteRuntime::of("ruby", "3.1.7", &["ruby3.1", "ruby"]),
             SuiteRuntime::of(
                 "php",

@@ -65,6 +65,11 @@ impl<'h> Linker<'h> {
         Ok(needs)
     }
 
+    /// The library of this name, where the loader looks for those that nobody says a place of.
+    pub(super) fn find(&self, name: &str) -> Option<PathBuf> {
+        self.system.iter().map(|folder| folder.join(name)).find(|path| fits_processor(path))
+    }
+
     /// Follows `DT_NEEDED` from `starts`; gives every library, and those that were not found with
     /// the file that wants each.
     pub(super) fn closure(&mut self, starts: &[PathBuf]) -> Result<(Libraries, Libraries)> {

@@ -7,6 +7,7 @@ use crate::base::RUNTIME_FOLDER;
 use crate::error::{BuildError, PathFacts, Result};
 use content::store::{Signature, Store};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
@@ -182,6 +183,9 @@ fn python_files(
     Ok(compiled)
 }
 
+/// What compiled packages may count on without bringing it, where this machine has it (PEP 600).
+const COUNTED_ON: [&str; 3] = ["libstdc++.so.6", "libgcc_s.so.1", "libatomic.so.1"];
+
 /// Shared libraries beyond the C library, all into its folder.
 fn libraries(
     host: &Host,
@@ -192,7 +196,11 @@ fn libraries(
 ) -> Result<()> {
     let folder = base_files::library_folder(host, interpreter)?;
     let loader = interpreter.file_name().unwrap_or_default().to_string_lossy().into_owned();
-    let (found, missing) = linker.closure(programs)?;
+    let counted_on: BTreeMap<String, PathBuf> =
+        COUNTED_ON.iter().filter_map(|name| Some(((*name).to_owned(), linker.find(name)?))).collect();
+    let starts: Vec<PathBuf> = programs.iter().chain(counted_on.values()).cloned().collect();
+    let (mut found, missing) = linker.closure(&starts)?;
+    found.extend(counted_on);
     if let Some((library, path)) = missing.into_iter().next() {
         return Err(BuildError::Capture {
             path,

@@ -1,31 +1,30 @@
-//! Install scripts that are wanted: run apart from this machine and without the network, each in the folder
-//! of its package, with the app's other packages around it. What they make is a layer of its own.
+//! Install scripts that are wanted, and what makes the files of packages from commits: run apart from this machine
+//! and without the network, each in the folder of its package. What they make is a layer of its own.
 
+use super::helpers::{self, ADD_ON_BUILDER};
 use super::install::{self, Around, address_of};
+use super::overrides::Overrides;
+use super::packing;
 use super::parts::Parts;
-use super::resolve;
-use super::tree::{LockedPackage, PackageTree};
+use super::tree::{LockedPackage, Origin, PackageTree};
+use super::{INSTALL_SCRIPTS, Manifest, resolve};
 use crate::error::{BuildError, PathFacts, Place, Result};
-use crate::isolated::{self, CACHE, Job};
+use crate::isolated::{self, CACHE, Job, copy_folder};
 use crate::lang::archive::PackageArchive;
-use crate::lang::{Compiling, Context, Contribution, compile_step};
+use crate::lang::{Compiling, Context, Contribution, NewlyResolved, compile_step};
 use crate::made;
 use crate::pipeline::own_platform;
+use crate::source::checked_out;
 use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work};
 use content::digest::{Hasher, Sha256};
 use content::layer::LayerWriter;
-use remote::Address;
+use content::store::Store;
+use remote::{Address, Fetcher};
 use serde_json::Value;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::path::Path;
 
-/// Where the programs that compile add-ons are put, from the root that they run in.
-const TOOLS_FOLDER: &str = "build";
-/// What compiles add-ons: scripts count on it, as the ecosystem's own installer brings it.
-const ADD_ON_BUILDER: &str = "node-gyp";
-/// The scripts of a package that belong to its installation, in order.
-const SCRIPTS: [&str; 3] = ["preinstall", "install", "postinstall"];
 /// What a compilation leaves behind that nothing loads, by parts of paths and by ends of names.
 const LEFTOVERS: ([&str; 3], [&str; 7]) =
     (["/obj.target/", "/obj/", "/.deps/"], ["/Makefile", "/config.gypi", ".mk", ".o", ".d", ".a", ".stamp"]);
@@ -41,7 +40,7 @@ pub(super) fn contribute(
     let wanted = |p: &&LockedPackage| context.options.run_scripts_of.contains(&p.name) && p.has_files();
     let wanted: Vec<&LockedPackage> = packages.iter().filter(wanted).collect();
     let Some(first) = wanted.first() else { return Ok(()) };
-    if context.platform != own_platform() {
+    if around.platform != own_platform() {
         return Err(BuildError::Unsupported {
             place: Place::find(tree.file, &tree.text, &format!("\"{}\"", first.path)),
             what: format!(
@@ -52,55 +51,98 @@ pub(super) fn contribute(
         });
     }
     context.base.tool("compilers")?;
-    let asked = BTreeMap::from([(ADD_ON_BUILDER.to_owned(), "*".to_owned())]);
-    let none = BTreeMap::new();
-    let asked = resolve::Asked {
-        dependencies: &asked,
-        optional: &none,
-        overrides: BTreeMap::new(),
-        parts: Parts::default(),
-    };
-    let node = &context.runtime.version;
-    let text = format!("{} for {node}", asked.digest());
-    let found =
-        context.resolving.packages(("node", "to build add-ons"), &text, |(fetcher, store), known| {
-            let (addresses, source) = (context.addresses, &**context.tree);
-            let around = resolve::Around { fetcher, store, addresses, source };
-            Ok(resolve::to_pins(&resolve::resolve(&asked, node, around, known)?))
-        })?;
-    // While nobody may be asked, it is left out.
-    let (pins, new) = found.unwrap_or_default();
-    contribution.resolved.extend(new);
-    let builder = resolve::of_pins(&asked, &pins);
-    let compilers = if pins.is_empty() { Vec::new() } else { builder.for_image(context.platform)? };
     let to_build = || context.base.runtime_to_build(&context.runtime.name);
     let (own_runtime, headers) = to_build();
     let tools: &[&str] =
         if own_runtime.is_empty() { &["compilers", "node", "python"] } else { &["compilers", "python"] };
     for package in wanted {
-        let Some(address) = address_of(package, context.addresses, context.tree)? else { continue };
+        let Some(source) = Source::of(package, context)? else { continue };
+        let mut programs = BTreeSet::from([ADD_ON_BUILDER]);
+        let beside = match (&source, context.resolving.asking) {
+            (Source::Archive(_), _) => install::steps(packages.to_vec(), tree.clone(), around),
+            // While nobody may be asked, nothing is known of it.
+            (Source::Commit { .. }, None) => continue,
+            (Source::Commit { url, id }, Some(asking)) => {
+                let manifest =
+                    Manifest::in_folder(&checked_out(url, id, (asking, context.resolving.store))?)?;
+                programs.extend(manifest.scripts.values().flat_map(|script| helpers::named_in(script)));
+                let manifest = manifest.with_development();
+                let (steps, new) = needed_to_make(package, &manifest, context, around)?;
+                contribution.resolved.extend(new);
+                steps
+            }
+        };
+        let (of_helpers, new) = helpers::steps(programs, &to_build_with(package, &source), context, around)?;
+        contribution.resolved.extend(new);
         let work = Scripts {
             package: package.clone(),
-            address,
+            source,
+            folder: around.folder,
             headers: headers.clone(),
             path: context.runtime.bin_folder.clone(),
         };
         let name = compile_step(&package.path.replace("node_modules/", ""));
+        let name = if around.folder.is_empty() { format!("{name} to build the app") } else { name };
         let mut step = Step::new(name, Role::Dependencies, vec![work.input()], work);
         step.root = to_build().0;
-        let of_builder =
-            Around { name: "node packages to build add-ons", folder: TOOLS_FOLDER, options: None, ..*around };
-        step.root.extend(install::steps(compilers.clone(), builder.clone(), &of_builder));
-        step.root.extend(install::steps(packages.to_vec(), tree.clone(), around));
+        step.root.extend(of_helpers);
+        step.root.extend(beside);
         contribution.compiling.push(Compiling { step, tools });
     }
     Ok(())
 }
 
+/// What the programs are resolved for that a package is built with: those for add-ons are the same for all.
+fn to_build_with(package: &LockedPackage, source: &Source) -> String {
+    match source {
+        Source::Archive(_) => "to build add-ons".to_owned(),
+        Source::Commit { .. } => format!("to run scripts of {}", package.name),
+    }
+}
+
+/// The packages that a package from a commit is made with, where everything in it finds them.
+fn needed_to_make(
+    package: &LockedPackage,
+    manifest: &Manifest,
+    context: &Context<'_>,
+    around: &Around<'_>,
+) -> Result<(Vec<Step>, Option<NewlyResolved>)> {
+    let asked = resolve::Asked { manifest, overrides: Overrides::of(manifest)?, parts: Parts::default() };
+    let target = format!("any, to build {}", package.name);
+    let Some((tree, new)) = resolve::settled(&asked, (&target, &asked.digest()), context)? else {
+        return Ok(Default::default());
+    };
+    let name = format!("node packages to build {}", package.name);
+    let above_all = Around { name: &name, folder: "", options: None, ..*around };
+    Ok((install::steps(tree.for_image(context.platform)?, tree, &above_all), new))
+}
+
+/// Where the files of a package come from.
+enum Source {
+    Archive(Address),
+    Commit { url: String, id: String },
+}
+
+impl Source {
+    /// Nothing for what has no files of its own.
+    fn of(package: &LockedPackage, context: &Context<'_>) -> Result<Option<Self>> {
+        if let Origin::Commit { url, id } = &package.origin {
+            return Ok(Some(Self::Commit { url: url.clone(), id: id.clone() }));
+        }
+        Ok(address_of(package, context.addresses, context.tree)?.map(Self::Archive))
+    }
+
+    fn is_commit(&self) -> bool {
+        matches!(self, Self::Commit { .. })
+    }
+}
+
 /// The step's work.
 struct Scripts {
     package: LockedPackage,
-    address: Address,
+    source: Source,
+    /// The folder that the packages are put into, from the root.
+    folder: &'static str,
     /// The folder with Node's headers, in the root.
     headers: String,
     /// The folder with Node.
@@ -110,24 +152,26 @@ struct Scripts {
 impl Scripts {
     /// What the result depends on, besides the root.
     fn input(&self) -> Input {
-        let integrity = self.package.integrity.as_ref().map(|i| i.canonical()).unwrap_or_default();
-        let source = format!("{} {integrity}", self.package.label());
-        let parts = [("source", source), ("node", format!("{} {}", self.path, self.headers))];
+        let source = format!("{} {}", self.package.label(), install::identity(&self.package));
+        let node = format!("{} {}", self.path, self.headers);
+        let parts = [("source", source), ("node", node), ("folder", self.folder.to_owned())];
         Input::of_parts("package", parts.map(|(name, value)| (name.to_owned(), value)).into())
     }
 
     fn env(&self, folder: &str, tools: &Tools<'_>) -> Vec<(&'static str, String)> {
+        // A commit is made with packages of its own.
+        let beside = if self.source.is_commit() { "" } else { self.folder };
         let path = [
             &format!("{folder}/node_modules/.bin"),
-            "/app/node_modules/.bin",
-            &format!("/{TOOLS_FOLDER}/node_modules/.bin"),
+            &format!("/{}", install::below(beside, "node_modules/.bin")),
+            &format!("/{}/node_modules/.bin", helpers::FOLDER),
             &self.path,
             "/usr/bin",
             "/bin",
         ];
         vec![
             ("HOME", "/tmp".to_owned()),
-            ("INIT_CWD", "/app".to_owned()),
+            ("INIT_CWD", format!("/{}", self.folder)),
             ("LANG", "C.UTF-8".to_owned()),
             ("PATH", path.join(":")),
             ("PYTHONHASHSEED", "0".to_owned()),
@@ -142,20 +186,36 @@ impl Scripts {
     }
 }
 
+impl Scripts {
+    /// Writes the files of the package, with the changes of the app, into an empty folder.
+    fn unpack(&self, around: (&Fetcher, &Store), to: &Path) -> Result<()> {
+        let label = self.package.label();
+        let bad = |detail: String| BuildError::BadPackage { package: label.clone(), detail };
+        match &self.source {
+            Source::Archive(address) => {
+                let none = || bad("the lockfile has no hash of it".to_owned());
+                let integrity = self.package.integrity.as_ref().ok_or_else(none)?;
+                PackageArchive { label: &label, address, integrity }.unpack(around, to)?;
+            }
+            Source::Commit { url, id } => copy_folder(&checked_out(url, id, around)?, to)?,
+        }
+        let mut folder = to;
+        self.package.patches.iter().try_for_each(|patch| patch.apply(&mut folder)).map_err(bad)
+    }
+}
+
 impl Work for Scripts {
     fn write(&self, layer: &mut LayerWriter<'_>, tools: &Tools<'_>) -> Result<Vec<PackageFact>> {
         let store = layer.store();
         let label = self.package.label();
-        let bad = |detail: &str| BuildError::BadPackage { package: label.clone(), detail: detail.to_owned() };
-        let integrity =
-            self.package.integrity.as_ref().ok_or_else(|| bad("the lockfile has no hash of it"))?;
-        let archive = PackageArchive { label: &label, address: &self.address, integrity };
         let unpacked = store.temporary_folder()?;
-        archive.unpack((tools.fetcher, store), &unpacked)?;
-        let script = script_of(&unpacked);
+        self.unpack((tools.fetcher, store), &unpacked)?;
         let before = files_in(&unpacked)?;
-        let Some(script) = script else { return Err(bad("it has no install script")) };
-        let folder = format!("/app/{}", self.package.path);
+        let script = script_of(&unpacked, self.source.is_commit()).ok_or_else(|| BuildError::BadPackage {
+            package: label.clone(),
+            detail: "it has no install script".to_owned(),
+        })?;
+        let folder = format!("/{}", install::below(self.folder, &self.package.path));
         let step = compile_step(&self.package.name);
         let fill = |to: &Path| fs::rename(&unpacked, to).facts(to);
         let job = Job {
@@ -169,8 +229,14 @@ impl Work for Scripts {
         };
         let written = isolated::run(&job, store, tools)?;
         let after = files_in(&written.source)?;
-        let is_made =
-            |(path, digest): &(&String, &Sha256)| before.get(*path) != Some(*digest) && is_kept(path);
+        let published: Option<BTreeSet<String>> = match self.source.is_commit() {
+            true => Some(packing::taken(&written.source, &label)?.into_iter().collect()),
+            false => None,
+        };
+        let is_made = |(path, digest): &(&String, &Sha256)| {
+            let is_published = published.as_ref().is_none_or(|all| all.contains(*path));
+            before.get(*path) != Some(*digest) && is_kept(path) && is_published
+        };
         let made =
             after.iter().filter(is_made).map(|(path, _)| (path.as_str(), format!("{}/{path}", &folder[1..])));
         made::put(layer, &written.source, &made.collect::<Vec<_>>())?;
@@ -178,11 +244,12 @@ impl Work for Scripts {
     }
 }
 
-/// What the package in `folder` runs when it is installed.
-fn script_of(folder: &Path) -> Option<String> {
+/// What the package in `folder` runs when it is installed; one from a commit is made first.
+fn script_of(folder: &Path, is_commit: bool) -> Option<String> {
     let manifest: Value = serde_json::from_slice(&fs::read(folder.join("package.json")).ok()?).ok()?;
     let script = |name: &str| manifest["scripts"][name].as_str().map(str::to_owned);
-    let mut said: Vec<String> = SCRIPTS.iter().filter_map(|name| script(name)).collect();
+    let making = packing::MAKING.into_iter().filter(|_| is_commit);
+    let mut said: Vec<String> = INSTALL_SCRIPTS.into_iter().chain(making).filter_map(script).collect();
     if folder.join("binding.gyp").exists() && script("preinstall").or(script("install")).is_none() {
         said.insert(0, format!("{ADD_ON_BUILDER} rebuild"));
     }

@@ -3,6 +3,7 @@
 //! Lockfiles that say no places, and resolution, end here. A package is put as high as it can: below the
 //! nearest folder where another version of the same name would be found by somebody else.
 
+use super::overrides::{Overrides, Scope};
 use super::tree::{Entry, Origin, PackageTree};
 use crate::error::Result;
 use std::collections::{BTreeMap, BTreeSet};
@@ -35,19 +36,22 @@ pub(super) trait Chooser {
 pub(super) fn place(
     root: Entry,
     needs: Vec<Need>,
+    overrides: &Overrides,
     chooser: &mut dyn Chooser,
     tree: &mut PackageTree,
 ) -> Result<()> {
     tree.packages.insert(String::new(), root);
-    let mut placing = Placing { chooser, tree, uses: BTreeMap::new() };
+    let mut placing = Placing { chooser, tree, overrides, uses: BTreeMap::new(), placed: BTreeMap::new() };
     placing.chooser.expect(&needs);
     // Nearest to the app first, by name: a package that was put high comes before deeper ones.
     let mut waiting = BTreeMap::from([((0, String::new()), needs)]);
     while let Some(((_, path), mut needs)) = waiting.pop_first() {
         needs.sort_by(|a, b| (a.peer, &a.name).cmp(&(b.peer, &b.name)));
         let mut expected = Vec::new();
+        let scope = placing.placed.get(&path).map_or(Scope::default(), |placed| placed.0);
         for need in &needs {
-            if let Some((path, needs)) = placing.meet(&path, need)? {
+            let (need, scope) = overrides.apply(scope, need);
+            if let Some((path, needs)) = placing.meet(&path, &need, scope)? {
                 expected.extend(needs.iter().cloned());
                 waiting.insert((depth(&path), path), needs);
             }
@@ -65,17 +69,21 @@ fn depth(path: &str) -> usize {
 struct Placing<'a> {
     chooser: &'a mut dyn Chooser,
     tree: &'a mut PackageTree,
+    overrides: &'a Overrides,
+    /// What packages need, and under which rules.
+    placed: BTreeMap<String, (Scope, Vec<Need>)>,
     /// For each folder, the names that packages in it look for above it.
     uses: BTreeMap<String, BTreeSet<String>>,
 }
 
 impl Placing<'_> {
-    /// Makes sure that the package at `path` finds what it needs; gives what had to be put down for that.
-    fn meet(&mut self, path: &str, need: &Need) -> Result<Option<(String, Vec<Need>)>> {
+    /// Makes sure that the package at `path` finds what it needs; gives what had to be put down for that, or
+    /// has to be looked at again, with what that needs under the rules of `scope`.
+    fn meet(&mut self, path: &str, need: &Need, scope: Scope) -> Result<Option<(String, Vec<Need>)>> {
         if let Some(found) = self.tree.resolve(path, &need.name) {
             if self.chooser.meets(&self.tree.packages[&found], need) {
                 self.note_use(path, &found, &need.name);
-                return Ok(None);
+                return Ok(self.narrow(&self.seat(&found), scope));
             }
             if need.optional && need.peer {
                 return Ok(None);
@@ -84,7 +92,11 @@ impl Placing<'_> {
             return Ok(None);
         }
         let by = self.tree.packages.get(path).and_then(|entry| entry.name.as_deref());
-        let Some((entry, needs)) = self.chooser.choose(need, by)? else { return Ok(None) };
+        let Some((entry, needs)) = self.chooser.choose(need, by)? else {
+            // What cannot be had, nobody else's version may stand for.
+            self.uses.entry(path.to_owned()).or_default().insert(need.name.clone());
+            return Ok(None);
+        };
         let folder = self.folder_for(path, need);
         let target = match folder.is_empty() {
             true => format!("node_modules/{}", need.name),
@@ -94,18 +106,49 @@ impl Placing<'_> {
         if self.tree.packages.contains_key(&target) {
             return Ok(None);
         }
-        // A linked folder looks for its packages from where it really is.
-        let seat = match &entry.origin {
-            Origin::Link(folder) => {
-                let own = Entry { origin: Origin::default(), ..entry.clone() };
-                self.tree.packages.insert(folder.clone(), own);
-                folder.clone()
-            }
-            _ => target.clone(),
-        };
+        if let Some(above) = self.same_above(&folder, &entry) {
+            let (name, version, origin) = (entry.name, entry.version, Origin::Link(above));
+            let link = Entry { name, version, origin, ..Entry::default() };
+            self.tree.packages.insert(target.clone(), link);
+            self.note_use(path, &target, &need.name);
+            return Ok(None);
+        }
+        if let Origin::Link(folder) = &entry.origin {
+            let own = Entry { origin: Origin::default(), ..entry.clone() };
+            self.tree.packages.insert(folder.clone(), own);
+        }
         self.tree.packages.insert(target.clone(), entry);
         self.note_use(path, &target, &need.name);
+        let seat = self.seat(&target);
+        self.placed.insert(seat.clone(), (scope, needs.clone()));
         Ok(Some((seat, needs)))
+    }
+
+    /// The package at `folder` or above it that is the same as `entry`: packages that need each other in a circle of
+    /// several versions would be nested without end, and are linked to where they are already, as npm does.
+    fn same_above(&self, folder: &str, entry: &Entry) -> Option<String> {
+        let outwards = std::iter::successors(Some(folder), |here| Some(above(here)));
+        let mut packages = outwards.take_while(|here| !here.is_empty());
+        let is_same = |here: &&str| {
+            let known = &self.tree.packages[*here];
+            (&known.name, &known.version, &known.origin) == (&entry.name, &entry.version, &entry.origin)
+        };
+        packages.find(is_same).map(str::to_owned)
+    }
+
+    /// Where the package at `path` looks for others from: a linked folder from where it really is.
+    fn seat(&self, path: &str) -> String {
+        match &self.tree.packages[path].origin {
+            Origin::Link(folder) => folder.clone(),
+            _ => path.to_owned(),
+        }
+    }
+
+    /// A package that is shared follows the narrowest rules of those who use it, and is looked at again.
+    fn narrow(&mut self, seat: &str, scope: Scope) -> Option<(String, Vec<Need>)> {
+        let placed = self.placed.get_mut(seat).filter(|placed| self.overrides.is_within(scope, placed.0))?;
+        placed.0 = scope;
+        Some((seat.to_owned(), placed.1.clone()))
     }
 
     /// The highest folder where the package for `need` can be put without being in anybody's way.
@@ -182,8 +225,8 @@ mod tests {
             ("wood", "1", &[("horn", "1")]),
         ]);
         let mut tree = PackageTree::made("package.json");
-        place(Entry::default(), vec![needed("horn", "1"), needed("bell", "1")], &mut shelf, &mut tree)
-            .unwrap();
+        let needs = vec![needed("horn", "1"), needed("bell", "1")];
+        place(Entry::default(), needs, &Overrides::default(), &mut shelf, &mut tree).unwrap();
         let placed: Vec<_> = tree
             .packages
             .iter()

@@ -10,6 +10,7 @@ use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Result};
 use crate::execute::{Gate, each_fetched, find_in_parallel};
 use crate::lang::groups::group_of;
+use crate::lang::purl;
 use crate::source::{SourceTree, checked_out};
 use crate::spool::{rewind, spool};
 use crate::worklist::{Input, PackageFact, Role, Step, Tools, Withdrawn, Work};
@@ -19,7 +20,6 @@ use content::store::Store;
 use remote::packages::npm::{self, Standing};
 use remote::{Address, Fetcher, Integrity};
 use std::collections::{BTreeMap, BTreeSet};
-use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
 use tempfile::SpooledTempFile;
@@ -51,7 +51,7 @@ pub(super) struct NodePackages {
 #[derive(Clone, Copy)]
 pub(super) struct Around<'a> {
     /// What steps are called.
-    pub(super) name: &'static str,
+    pub(super) name: &'a str,
     /// The folder that they are put into, from the root of the image.
     pub(super) folder: &'static str,
     pub(super) source: &'a Arc<SourceTree>,
@@ -184,9 +184,8 @@ impl NodePackages {
         let (gate, tools) = around;
         let Some((file, found)) = self.archive(first, (tools.fetcher, store))? else { return Ok(()) };
         let places = if missing.is_empty() { vec![(*first, self.key(first, codec))] } else { missing };
-        let learned = gate.pass(1, || {
-            tarball::write_fragments((store, codec), self.folder, &places, io::BufReader::new(file))
-        })?;
+        let learned =
+            gate.pass(1, || tarball::write_fragments((store, codec), self.folder, &places, file))?;
         if told {
             return Ok(());
         }
@@ -205,7 +204,7 @@ impl NodePackages {
         let label = package.label();
         if let Origin::Commit { url, id } = &package.origin {
             let packed = packing::packed(&checked_out(url, id, around)?, &label, store)?;
-            return Ok(Some((packed, Some(format!("{url}#{id}")))));
+            return Ok(Some((packed, Some(format!("{}#{id}", Address::Url(url.clone()))))));
         }
         let Some(address) = address_of(package, &self.addresses, &self.source)? else { return Ok(None) };
         let remote = |source| BuildError::Remote { wanted_by: package.wanted(), source };
@@ -346,14 +345,15 @@ impl Work for NodePackages {
                 Standing::Deprecated(text) => (false, format!("deprecated: {text}")),
                 Standing::Offered => return None,
             };
-            Some(Withdrawn { package: package.label(), lockfile: self.lockfile, gone, reason })
+            Some(Withdrawn { package: package.label(), lockfile: self.lockfile.to_owned(), gone, reason })
         })
     }
 }
 
 /// The target of a link at `path`, below `root`, to the folder `to` of the app.
 fn up_to(root: &str, path: &str, to: &str) -> String {
-    let to = if root.is_empty() { below(APP, to) } else { to.to_owned() };
+    // Packages lie below the root, folders of the source in the app.
+    let to = if root.is_empty() && !to.starts_with("node_modules/") { below(APP, to) } else { to.to_owned() };
     format!("{}{to}", "../".repeat(path.matches('/').count()))
 }
 
@@ -363,26 +363,33 @@ pub(super) fn below(root: &str, path: &str) -> String {
 }
 
 fn fact(package: &LockedPackage, learned: Option<Facts>) -> PackageFact {
-    // Package URL: the scope's sign is percent-encoded.
-    let name = package.name.replace('@', "%40");
+    let commit = match &package.origin {
+        Origin::Commit { url, id } => Some(format!("git+{}@{id}", url.trim_start_matches("git+"))),
+        _ => None,
+    };
     let found = learned.as_ref().and_then(|f| f.found.clone());
     PackageFact {
         name: package.name.clone(),
         version: package.version.clone(),
-        purl: format!("pkg:npm/{name}@{}", package.version),
+        purl: purl("npm", &package.name, &package.version, commit.as_deref().map(|url| ("vcs_url", url))),
         licence: package.licence.clone().or_else(|| learned.and_then(|f| f.licence)),
         integrity: package.integrity.as_ref().map(Integrity::canonical).or(found).unwrap_or_default(),
+        patched: package.patches.iter().map(|p| format!("{} sha256:{}", p.path, p.digest().hex())).collect(),
     }
 }
 
 /// What tells the package's content: its hash, else where it comes from.
-fn identity(package: &LockedPackage) -> String {
-    match (&package.integrity, &package.origin) {
+pub(super) fn identity(package: &LockedPackage) -> String {
+    let mut identity = match (&package.integrity, &package.origin) {
         (_, Origin::Link(folder)) => format!("link {folder}"),
         (_, Origin::Bundled) => "carried".to_owned(),
         (Some(integrity), _) => integrity.canonical(),
         (None, origin) => format!("{}@{} {origin:?}", package.name, package.version),
+    };
+    for patch in &package.patches {
+        identity.push_str(&format!(" patched {}", patch.digest().hex()));
     }
+    identity
 }
 
 /// What a package says of itself is known only from inside it, so it is kept beside its fragments.

@@ -2,10 +2,13 @@
 
 mod compile;
 mod graph;
+mod helpers;
 mod install;
 mod lock;
+mod overrides;
 mod packing;
 mod parts;
+mod patch;
 mod range;
 mod resolve;
 mod scripts;
@@ -25,6 +28,8 @@ use crate::survey::{
 pub(crate) use range::Range;
 use serde::Deserialize;
 use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::Path;
 use tree::{LockedPackage, PackageTree};
 
 /// What packages are resolved for that the app's own build command finds.
@@ -32,6 +37,10 @@ const TO_BUILD: &str = "any, to build the app";
 /// The folder of the app, from the root of the image.
 const APP: &str = "app";
 const MANIFEST: &str = "package.json";
+/// Scripts of the app itself that make something of it: its own, and those that npm runs when it installs.
+const BUILD_SCRIPTS: [&str; 3] = ["build", "postinstall", "install"];
+/// The scripts of a package that belong to its installation, in order.
+const INSTALL_SCRIPTS: [&str; 3] = ["preinstall", "install", "postinstall"];
 /// Files that start an app when nothing says how.
 const ENTRY_FILES: [&str; 4] = ["server.js", "index.js", "app.js", "main.js"];
 
@@ -54,12 +63,32 @@ struct Manifest {
     dependencies: BTreeMap<String, String>,
     dev_dependencies: BTreeMap<String, String>,
     optional_dependencies: BTreeMap<String, String>,
-    overrides: BTreeMap<String, serde_json::Value>,
+    peer_dependencies: BTreeMap<String, String>,
+    peer_dependencies_meta: BTreeMap<String, PeerFacts>,
+    overrides: serde_json::Map<String, serde_json::Value>,
+    /// The same in other tools' words, which their lockfiles follow.
+    resolutions: serde_json::Value,
+    pnpm: serde_json::Value,
+}
+
+/// What a manifest says of a package that is to be found beside its own.
+#[derive(Debug, Clone, Copy, Default, Deserialize)]
+#[serde(default)]
+struct PeerFacts {
+    optional: bool,
 }
 
 impl Buildpack for Node {
     fn name(&self) -> &'static str {
         "node"
+    }
+
+    fn options(&self) -> &'static [&'static str] {
+        &["version", "run-scripts-of", "skip-scripts-of"]
+    }
+
+    fn lockfiles(&self) -> Vec<&'static str> {
+        lock::names().collect()
     }
 
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
@@ -95,7 +124,8 @@ impl Buildpack for Node {
             finding.evidence.push(Evidence::speaks_for(place, *tool, "it builds the front end"));
         }
         finding.development = manifest.dev_dependencies.keys().cloned().collect();
-        finding.build_script = manifest.scripts.get("build").map(|_| at("\"build\""));
+        let script = BUILD_SCRIPTS.iter().find(|name| manifest.scripts.contains_key(**name));
+        finding.build_script = script.map(|name| at(&format!("\"{name}\"")));
         let serves = finding.processes.iter().any(|p| p.name == "web");
         finding.claim = if serves { Claim::Whole } else { Claim::Part };
         Ok(finding)
@@ -108,13 +138,6 @@ impl Buildpack for Node {
     fn to_build(&self, context: &Context<'_>) -> Result<Contribution> {
         let mut contribution = Contribution::default();
         let Some((_, manifest)) = read_manifest(context.tree)? else { return Ok(contribution) };
-        let locked = match lock::read_to_build(context.tree)? {
-            Some(locked) => locked,
-            None => match resolved(&manifest.with_development(), TO_BUILD, context, &mut contribution)? {
-                Some(tree) => tree,
-                None => return Ok(contribution),
-            },
-        };
         let platform = own_platform();
         let around = install::Around {
             name: "node packages to build the app",
@@ -125,8 +148,27 @@ impl Buildpack for Node {
             platform: &platform,
             options: None,
         };
-        contribution.steps = install::steps(locked.to_build(&platform)?, locked, &around);
-        contribution.path = vec!["/node_modules/.bin".to_owned()];
+        let locked = match lock::read_to_build(context.tree)? {
+            Some(locked) => Some(locked),
+            None => resolved(&manifest, TO_BUILD, context, &mut contribution)?,
+        };
+        if let Some(locked) = locked {
+            let packages = locked.to_build(&platform)?;
+            // What a part of the app has for itself alone lies in that part.
+            let of_part = packages.iter().filter_map(|p| Some(p.path.split_once("/node_modules/")?.0));
+            let parts: BTreeSet<&str> = of_part.filter(|part| !part.starts_with("node_modules/")).collect();
+            contribution.linked = parts.iter().map(|part| format!("{part}/node_modules")).collect();
+            compile::contribute(&packages, &locked, context, &around, &mut contribution)?;
+            contribution.steps = install::steps(packages, locked, &around);
+            contribution.path.push("/node_modules/.bin".to_owned());
+        }
+        let command = context.build_command.map(|command| command.run.join(" ")).unwrap_or_default();
+        let (steps, new) = helpers::steps(helpers::named_in(&command), "to run scripts", context, &around)?;
+        if !steps.is_empty() {
+            contribution.path.push(format!("/{}/node_modules/.bin", helpers::FOLDER));
+        }
+        contribution.steps.extend(steps);
+        contribution.resolved.extend(new);
         Ok(contribution)
     }
 
@@ -148,9 +190,10 @@ impl Buildpack for Node {
             },
         };
         let mut packages = locked.for_image(context.platform)?;
-        scripts::forget_prebuilt(&mut packages, context);
+        scripts::settle(&mut packages, context)?;
         contribution.notes.extend(scripts::check(&packages, &locked, context.options)?);
         contribution.notes.extend(deprecated(&packages));
+        contribution.notes.extend(patched(&packages));
         let around = install::Around {
             source: context.tree,
             addresses: context.addresses,
@@ -166,9 +209,29 @@ impl Buildpack for Node {
 }
 
 impl Manifest {
+    /// The manifest in a folder; an empty one, when there is none.
+    fn in_folder(folder: &Path) -> Result<Self> {
+        parse_manifest(
+            MANIFEST,
+            &fs::read_to_string(folder.join(MANIFEST)).unwrap_or_else(|_| "{}".to_owned()),
+        )
+    }
+
     /// Its commands with their files.
     fn commands(&self) -> BTreeMap<String, String> {
         tarball::commands(self.name.as_deref().unwrap_or_default(), &self.bin)
+    }
+
+    /// Whether something has to run before its files are there, when they come from a commit.
+    fn runs_scripts(&self) -> bool {
+        INSTALL_SCRIPTS.iter().chain(&packing::MAKING).any(|name| self.scripts.contains_key(*name))
+    }
+
+    /// The packages that are to be found beside its own, and whether it can do without.
+    fn peers(&self) -> BTreeMap<String, bool> {
+        let may_lack =
+            |name: &String| self.peer_dependencies_meta.get(name).is_some_and(|facts| facts.optional);
+        self.peer_dependencies.keys().map(|name| (name.clone(), may_lack(name))).collect()
     }
 
     /// As it is for a build: what only development needs is needed, too.
@@ -191,52 +254,33 @@ fn parse_manifest(file: &str, text: &str) -> Result<Manifest> {
     })
 }
 
-/// The packages of an app without a lockfile; nothing when they are not resolved and nobody may be asked.
+/// The packages of an app without a lockfile, for what `target` says; nothing when they are not resolved and
+/// nobody may be asked.
 fn resolved(
     manifest: &Manifest,
     target: &str,
     context: &Context<'_>,
     contribution: &mut Contribution,
 ) -> Result<Option<PackageTree>> {
-    let is_empty = manifest.dependencies.is_empty() && manifest.optional_dependencies.is_empty();
-    if is_empty && manifest.workspaces.is_null() {
+    let parts = parts::Parts::of(context.tree, manifest)?;
+    let (manifest, parts) = match target {
+        TO_BUILD => (&manifest.clone().with_development(), parts.with_development()),
+        _ => (manifest, parts),
+    };
+    let tables = [&manifest.dependencies, &manifest.optional_dependencies, &manifest.peer_dependencies];
+    if tables.iter().all(|table| table.is_empty()) && manifest.workspaces.is_null() {
         return Ok(None);
     }
-    let asked = resolve::Asked {
-        dependencies: &manifest.dependencies,
-        optional: &manifest.optional_dependencies,
-        overrides: overrides(manifest)?,
-        parts: parts::Parts::of(context.tree, manifest)?,
+    let asked = resolve::Asked { manifest, overrides: overrides::Overrides::of(manifest)?, parts };
+    let Some((tree, new)) = resolve::settled(&asked, (target, &asked.digest()), context)? else {
+        return Ok(None);
     };
-    let (node, addresses, source) = (&context.runtime.version, context.addresses, &**context.tree);
-    let found =
-        context.resolving.packages(("node", target), &asked.digest(), |(fetcher, store), known| {
-            let around = resolve::Around { fetcher, store, addresses, source };
-            Ok(resolve::to_pins(&resolve::resolve(&asked, node, around, known)?))
-        })?;
-    let Some((packages, new)) = found else { return Ok(None) };
     if new.is_some() {
         let how = "`npm install --package-lock-only`";
         contribution.notes.push(resolving::advice(MANIFEST, "package-lock.json", how));
     }
     contribution.resolved.extend(new);
-    Ok(Some(resolve::of_pins(&asked, &packages)))
-}
-
-/// What is taken in place of whatever packages ask for; `$name` means what the app itself asks for.
-fn overrides(manifest: &Manifest) -> Result<BTreeMap<String, String>> {
-    let mut all = BTreeMap::new();
-    for (name, value) in &manifest.overrides {
-        let said = value.as_str().filter(|_| !name.trim_start_matches('@').contains('@'));
-        let said = said.ok_or_else(|| BuildError::Unsupported {
-            place: Place::new(MANIFEST, None),
-            what: format!("the override of {name} for some packages only"),
-            instead: "commit a package-lock.json (`npm install --package-lock-only`)",
-        })?;
-        let meant = said.strip_prefix('$').and_then(|name| manifest.dependencies.get(name));
-        all.insert(name.clone(), meant.map_or(said, String::as_str).to_owned());
-    }
-    Ok(all)
+    Ok(Some(tree))
 }
 
 /// Packages that their authors advise against, as the lock says.
@@ -248,11 +292,22 @@ fn deprecated(packages: &[LockedPackage]) -> Option<String> {
     Some(format!("deprecated: {first}{rest}"))
 }
 
+/// Packages that the app changes.
+fn patched(packages: &[LockedPackage]) -> Option<String> {
+    let told = |p: &LockedPackage| {
+        let paths: Vec<&str> = p.patches.iter().map(|patch| patch.path.as_str()).collect();
+        (!paths.is_empty()).then(|| format!("{} by {}", p.label(), paths.join(" and ")))
+    };
+    let all: BTreeSet<String> = packages.iter().filter_map(told).collect();
+    let all: Vec<String> = all.into_iter().collect();
+    (!all.is_empty()).then(|| format!("patched: {}", all.join(", ")))
+}
+
 /// Whether the lock was made from the manifests as they are: that of the app and those of its parts.
 fn check_lock(tree: &SourceTree, locked: &PackageTree) -> Result<()> {
-    // A lock that does not say what it was made from cannot be compared.
-    if !locked.says_all {
-        return Ok(());
+    if !locked.says_ranges {
+        let manifest = read_manifest(tree)?.map(|(_, manifest)| manifest).unwrap_or_default();
+        return locked.check_ranges(&manifest.dependencies);
     }
     let parts = locked.packages.keys().filter(|path| !path.contains("node_modules/"));
     for folder in parts {

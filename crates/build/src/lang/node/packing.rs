@@ -34,16 +34,32 @@ const NEVER: [&str; 14] = [
 /// What is in every package, by the beginnings of names in lower case.
 const ALWAYS: [&str; 4] = ["package.json", "readme", "license", "licence"];
 /// Scripts that make what a package is made of.
-const MAKING: [&str; 2] = ["prepare", "prepack"];
+pub(super) const MAKING: [&str; 2] = ["prepare", "prepack"];
 
 /// The archive of the package in `folder`, called `label`.
 pub(super) fn packed(folder: &Path, label: &str, store: &Store) -> Result<SpooledTempFile> {
+    let mut archive = tar::Builder::new(GzEncoder::new(spool(store), Compression::fast()));
+    for path in taken(folder, label)? {
+        let full = folder.join(&path);
+        let mut file = File::open(&full).facts(&full)?;
+        archive.append_file(format!("package/{path}"), &mut file).facts(&full)?;
+    }
+    let mut packed = archive.into_inner().and_then(GzEncoder::finish).facts(folder)?;
+    packed.flush().facts(folder)?;
+    rewind(&mut packed)?;
+    Ok(packed)
+}
+
+fn manifest_of(folder: &Path, label: &str) -> Result<Value> {
     let bad = |detail: String| BuildError::BadPackage { package: label.to_owned(), detail };
     let text = fs::read(folder.join("package.json")).map_err(|_| bad("no package.json in it".to_owned()))?;
-    let manifest: Value = serde_json::from_slice(&text).map_err(|e| bad(e.to_string()))?;
-    if let Some(script) = MAKING.into_iter().find(|name| manifest["scripts"][name].is_string()) {
-        return Err(bad(format!("its files are made by the script {script:?}: take a published version")));
-    }
+    serde_json::from_slice(&text).map_err(|e| bad(e.to_string()))
+}
+
+/// The files of the package in `folder` that its author would publish.
+pub(super) fn taken(folder: &Path, label: &str) -> Result<Vec<String>> {
+    let bad = |detail: String| BuildError::BadPackage { package: label.to_owned(), detail };
+    let manifest = manifest_of(folder, label)?;
     // Links are in no package.
     let files: Vec<String> =
         made::files(folder)?.into_iter().filter(|path| !folder.join(path).is_symlink()).collect();
@@ -71,16 +87,7 @@ pub(super) fn packed(folder: &Path, label: &str, store: &Store) -> Result<Spoole
         };
         !matches(&never) && (always || wanted || named.contains(path))
     };
-    let mut archive = tar::Builder::new(GzEncoder::new(spool(store), Compression::fast()));
-    for path in files.iter().filter(|path| is_taken(path)) {
-        let full = folder.join(path);
-        let mut file = File::open(&full).facts(&full)?;
-        archive.append_file(format!("package/{path}"), &mut file).facts(&full)?;
-    }
-    let mut packed = archive.into_inner().and_then(GzEncoder::finish).facts(folder)?;
-    packed.flush().facts(folder)?;
-    rewind(&mut packed)?;
-    Ok(packed)
+    Ok(files.iter().filter(|path| is_taken(path)).cloned().collect())
 }
 
 /// A pattern of `files` is meant from the top.
@@ -133,6 +140,5 @@ mod tests {
             packed_names(&chosen).unwrap(),
             ["README.md", "lib/fog.js", "package.json", "test/fog.js"]
         );
-        assert!(packed_names(&with(r#"{"scripts":{"prepare":"make"}}"#)).is_err());
     }
 }

@@ -14,7 +14,11 @@ const APART: &str = "pnpm-workspace.yaml";
 
 /// Parts of the app, by their names.
 #[derive(Debug, Clone, Default)]
-pub(super) struct Parts(BTreeMap<String, Part>);
+pub(super) struct Parts {
+    named: BTreeMap<String, Part>,
+    /// The document apart.
+    apart: Value,
+}
 
 /// A folder with a manifest of its own.
 #[derive(Debug, Clone)]
@@ -73,21 +77,35 @@ impl Parts {
             let version = manifest.version.clone().unwrap_or_else(|| "0.0.0".to_owned());
             parts.insert(name.clone(), Part { folder: folder.to_owned(), name, version, manifest });
         }
-        Ok(Self(parts))
+        Ok(Self { named: parts, apart })
+    }
+
+    /// As they are for a build: what only their development needs is needed, too.
+    pub(super) fn with_development(self) -> Self {
+        let part = |(name, part): (String, Part)| {
+            let manifest = part.manifest.with_development();
+            (name, Part { manifest, ..part })
+        };
+        Self { named: self.named.into_iter().map(part).collect(), ..self }
+    }
+
+    /// The path of the patch that the document apart names for a package.
+    pub(super) fn patch(&self, key: &str) -> Option<&str> {
+        self.apart["patchedDependencies"][key].as_str()
     }
 
     pub(super) fn all(&self) -> impl Iterator<Item = &Part> {
-        self.0.values()
+        self.named.values()
     }
 
     /// The part of this name.
     pub(super) fn named(&self, name: &str) -> Option<&Part> {
-        self.0.get(name)
+        self.named.get(name)
     }
 
     /// The part that a need means which [`Part::need`] made.
     pub(super) fn meant(&self, wanted: &str) -> Option<&Part> {
-        self.0.get(wanted.strip_prefix(MARK)?)
+        self.named.get(wanted.strip_prefix(MARK)?)
     }
 }
 

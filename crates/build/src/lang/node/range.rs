@@ -41,12 +41,27 @@ impl Range {
     /// Whether `version` is in the range. A pre-release is in it only where a comparator of the same
     /// alternative names a pre-release of the same three numbers.
     pub fn contains(&self, version: &Version) -> bool {
-        self.0.iter().any(|all| {
-            let holds = all.iter().all(|c| c.holds(version));
-            let same = |c: &Comparator| !c.version.pre.is_empty() && numbers(&c.version) == numbers(version);
-            holds && (version.pre.is_empty() || all.iter().any(same))
+        self.0.iter().any(|all| within_all(all, version))
+    }
+
+    /// Whether some version may be in both.
+    pub(super) fn meets(&self, other: &Self) -> bool {
+        let mut pairs = self.0.iter().flat_map(|one| other.0.iter().map(move |two| [one, two]));
+        pairs.any(|[one, two]| {
+            let all = || one.iter().chain(two);
+            if let Some(exact) = all().find(|c| c.sign == Sign::Equal) {
+                return [one, two].into_iter().all(|all| within_all(all, &exact.version));
+            }
+            let nothing = all().any(|c| c.sign == Sign::Less && c.version == least(0, 0, 0));
+            !nothing && all().all(|low| all().all(|high| low.leaves_room_below(high)))
         })
     }
+}
+
+/// Whether a version is in an alternative of a range.
+fn within_all(all: &[Comparator], version: &Version) -> bool {
+    let same = |c: &Comparator| !c.version.pre.is_empty() && numbers(&c.version) == numbers(version);
+    all.iter().all(|c| c.holds(version)) && (version.pre.is_empty() || all.iter().any(same))
 }
 
 fn numbers(version: &Version) -> (u64, u64, u64) {
@@ -54,6 +69,17 @@ fn numbers(version: &Version) -> (u64, u64, u64) {
 }
 
 impl Comparator {
+    /// Whether something is left between the two, where one is a bound from below and the other from above.
+    fn leaves_room_below(&self, high: &Self) -> bool {
+        use Sign::{Greater, GreaterOrEqual, Less, LessOrEqual};
+        let order = self.version.cmp_precedence(&high.version);
+        match (self.sign, high.sign) {
+            (GreaterOrEqual, LessOrEqual) => order.is_le(),
+            (Greater | GreaterOrEqual, Less | LessOrEqual) => order.is_lt(),
+            _ => true,
+        }
+    }
+
     fn holds(&self, version: &Version) -> bool {
         let order = version.cmp_precedence(&self.version);
         match self.sign {
@@ -201,6 +227,25 @@ impl Partial {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig { failure_persistence: None, ..ProptestConfig::default() })]
+
+        /// Where the notations of npm and of Rust's packages mean the same: an independent reader agrees.
+        #[test]
+        fn whole_versions_with_signs_mean_what_another_reader_makes_of_them(
+            parts in proptest::collection::vec((0..8_usize, 0..3_u64, 0..3_u64, 0..3_u64), 1..3),
+            version in (0..4_u64, 0..3_u64, 0..3_u64),
+        ) {
+            let signs = ["^", "~", ">=", ">", "<=", "<", "=", "^"];
+            let part = |(sign, a, b, c): &(usize, u64, u64, u64)| format!("{}{a}.{b}.{c}", signs[*sign]);
+            let parts: Vec<String> = parts.iter().map(part).collect();
+            let version = Version::new(version.0, version.1, version.2);
+            let other = semver::VersionReq::parse(&parts.join(", ")).unwrap().matches(&version);
+            prop_assert_eq!(Range::parse(&parts.join(" ")).unwrap().contains(&version), other, "{:?}", parts);
+        }
+    }
 
     #[test]
     fn ranges_contain_what_their_authors_mean() {
@@ -242,6 +287,18 @@ mod tests {
             own != Some(expected)
         };
         let different: Vec<&str> = include_str!("ranges.tsv").lines().filter(differs).collect();
+        assert!(different.is_empty(), "{} differ:\n{}", different.len(), different.join("\n"));
+    }
+
+    /// What npm's own reader says: see `trials/version-ranges`.
+    #[test]
+    fn ranges_meet_where_npm_says() {
+        let differs = |line: &&str| {
+            let fields: Vec<&str> = line.split('\t').collect();
+            let [one, other] = [fields[0], fields[1]].map(|range| Range::parse(range).unwrap());
+            one.meets(&other) != (fields[2] == "meet") || other.meets(&one) != one.meets(&other)
+        };
+        let different: Vec<&str> = include_str!("range-pairs.tsv").lines().filter(differs).collect();
         assert!(different.is_empty(), "{} differ:\n{}", different.len(), different.join("\n"));
     }
 }

@@ -1,6 +1,7 @@
 //! Which versions to take where no file says it: every range met, the newest where there is a choice.
 
 use super::graph::{Chooser, Need, place};
+use super::overrides::Overrides;
 use super::parts::{Part, Parts};
 use super::range::Range;
 use super::tree::{Entry, Fits, Origin, PackageTree};
@@ -8,6 +9,7 @@ use super::{Manifest, parse_manifest};
 use crate::addresses::{Addresses, Ecosystem};
 use crate::error::{BuildError, Result};
 use crate::execute::run_indexed;
+use crate::lang::{Context, NewlyResolved};
 use crate::pins::ResolvedPackage;
 use crate::source::{SourceTree, checked_out};
 use content::store::Store;
@@ -22,10 +24,8 @@ const WAITING: usize = 24;
 
 /// What the manifest of an app asks for.
 pub(super) struct Asked<'a> {
-    pub(super) dependencies: &'a BTreeMap<String, String>,
-    pub(super) optional: &'a BTreeMap<String, String>,
-    /// Names, and the ranges or versions that are taken in place of whatever is asked for.
-    pub(super) overrides: BTreeMap<String, String>,
+    pub(super) manifest: &'a Manifest,
+    pub(super) overrides: Overrides,
     pub(super) parts: Parts,
 }
 
@@ -41,13 +41,42 @@ pub(super) struct Around<'a> {
 impl Asked<'_> {
     /// A text that stands for all of it.
     pub(super) fn digest(&self) -> String {
-        let mut text = format!("{:?}\n{:?}\n{:?}", self.dependencies, self.optional, self.overrides);
+        let Manifest { dependencies, optional_dependencies, overrides, .. } = self.manifest;
+        let overrides = serde_json::Value::Object(overrides.clone());
+        let mut text = format!("{dependencies:?}\n{optional_dependencies:?}\n{overrides}");
         for part in self.parts.all() {
             let needs = (&part.manifest.dependencies, &part.manifest.optional_dependencies);
             text.push_str(&format!("\n{} {} {} {needs:?}", part.folder, part.name, part.version));
         }
+        if !self.manifest.peer_dependencies.is_empty() {
+            text.push_str(&format!("\n{:?} {:?}", self.manifest.peer_dependencies, self.manifest.peers()));
+        }
         content::digest::Sha256::of(text.as_bytes()).hex()
     }
+
+    /// The app as it stands among packages.
+    fn root(&self) -> Entry {
+        Entry {
+            dependencies: self.manifest.dependencies.clone(),
+            optional_dependencies: self.manifest.optional_dependencies.clone(),
+            peers: self.manifest.peers(),
+            ..Entry::default()
+        }
+    }
+}
+
+/// The tree for what is asked under `target`, as it is pinned or as it is resolved now; `text` stands for what is
+/// asked. Nothing when it is not pinned and nobody may be asked.
+pub(super) fn settled(
+    asked: &Asked<'_>,
+    (target, text): (&str, &str),
+    context: &Context<'_>,
+) -> Result<Option<(PackageTree, Option<NewlyResolved>)>> {
+    let found = context.resolving.packages(("node", target), text, |(fetcher, store), known| {
+        let around = Around { fetcher, store, addresses: context.addresses, source: context.tree };
+        Ok(to_pins(&resolve(asked, &context.runtime.version, around, known)?))
+    })?;
+    Ok(found.map(|(pins, new)| (of_pins(asked, &pins), new)))
 }
 
 /// Resolves what is asked for; `known` was chosen before, and is kept where it can be.
@@ -57,13 +86,8 @@ pub(super) fn resolve(
     around: Around<'_>,
     known: &[ResolvedPackage],
 ) -> Result<PackageTree> {
-    let mut needs = needs(asked.dependencies, asked.optional, &BTreeMap::new(), |_| false);
+    let mut needs = of_manifest(asked.manifest);
     needs.extend(asked.parts.all().map(Part::need));
-    let root = Entry {
-        dependencies: asked.dependencies.clone(),
-        optional_dependencies: asked.optional.clone(),
-        ..Entry::default()
-    };
     let mut kept: BTreeMap<String, BTreeSet<Version>> = BTreeMap::new();
     for package in known {
         if let Ok(version) = Version::parse(&package.version) {
@@ -72,15 +96,8 @@ pub(super) fn resolve(
     }
     let mut tree = PackageTree::made("package.json");
     let node = Version::parse(node).ok();
-    let mut registry = Registry {
-        around,
-        overrides: &asked.overrides,
-        parts: &asked.parts,
-        kept,
-        node,
-        asked: Mutex::default(),
-    };
-    place(root, needs, &mut registry, &mut tree)?;
+    let mut registry = Registry { around, parts: &asked.parts, kept, node, asked: Mutex::default() };
+    place(asked.root(), needs, &asked.overrides, &mut registry, &mut tree)?;
     Ok(tree)
 }
 
@@ -113,7 +130,6 @@ type Answers = BTreeMap<String, Arc<Result<Offers, String>>>;
 struct Registry<'a> {
     around: Around<'a>,
     parts: &'a Parts,
-    overrides: &'a BTreeMap<String, String>,
     /// Versions that were chosen before.
     kept: BTreeMap<String, BTreeSet<Version>>,
     /// The version of Node in the image.
@@ -123,7 +139,10 @@ struct Registry<'a> {
 
 /// What a manifest needs.
 fn of_manifest(manifest: &Manifest) -> Vec<Need> {
-    needs(&manifest.dependencies, &manifest.optional_dependencies, &BTreeMap::new(), |_| false)
+    let may_lack = manifest.peers();
+    needs(&manifest.dependencies, &manifest.optional_dependencies, &manifest.peer_dependencies, |name| {
+        may_lack.get(name) == Some(&true)
+    })
 }
 
 /// Whether what is wanted is no version or tag of a registry's package.
@@ -142,6 +161,17 @@ fn repository(wanted: &str) -> Option<(String, String)> {
     ends.then(|| (place.to_owned(), revision))
 }
 
+/// The name in the registry and what is wanted of it: an alias says both.
+fn meaning(need: &Need) -> (String, String) {
+    match need.wanted.strip_prefix("npm:") {
+        Some(alias) => match alias.rfind('@').filter(|at| *at > 0) {
+            Some(at) => (alias[..at].to_owned(), alias[at + 1..].to_owned()),
+            None => (alias.to_owned(), "*".to_owned()),
+        },
+        None => (need.name.clone(), need.wanted.clone()),
+    }
+}
+
 impl Registry<'_> {
     /// The part of the app that a need means.
     fn part(&self, need: &Need) -> Option<&Part> {
@@ -156,7 +186,7 @@ impl Registry<'_> {
 
     /// A package that is wanted from a folder of the source or from a repository.
     fn elsewhere(&self, need: &Need) -> Result<Option<(Entry, Manifest)>> {
-        let (name, wanted) = self.meaning(need);
+        let (name, wanted) = meaning(need);
         let bad = |detail: String| BuildError::BadPackage { package: name.clone(), detail };
         let remote = |source| BuildError::Remote { wanted_by: name.clone(), source };
         let Around { fetcher, store, source, .. } = self.around;
@@ -179,23 +209,13 @@ impl Registry<'_> {
             version: manifest.version.clone().or_else(|| Some("0.0.0".to_owned())),
             origin,
             bin: manifest.commands(),
+            has_install_script: manifest.runs_scripts(),
             dependencies: manifest.dependencies.clone(),
             optional_dependencies: manifest.optional_dependencies.clone(),
+            peers: manifest.peers(),
             ..Entry::default()
         };
         Ok(Some((entry, manifest)))
-    }
-
-    /// The name in the registry and what is wanted of it: an alias says both.
-    fn meaning(&self, need: &Need) -> (String, String) {
-        let wanted = self.overrides.get(&need.name).unwrap_or(&need.wanted);
-        match wanted.strip_prefix("npm:") {
-            Some(alias) => match alias.rfind('@').filter(|at| *at > 0) {
-                Some(at) => (alias[..at].to_owned(), alias[at + 1..].to_owned()),
-                None => (alias.to_owned(), "*".to_owned()),
-            },
-            None => (need.name.clone(), wanted.clone()),
-        }
     }
 
     fn offers(&self, name: &str) -> Result<Arc<Result<Offers, String>>> {
@@ -244,7 +264,7 @@ impl Chooser for Registry<'_> {
         if let Some(part) = self.part(need) {
             return entry.origin == part.entry().origin;
         }
-        let (name, wanted) = self.meaning(need);
+        let (name, wanted) = meaning(need);
         if is_elsewhere(&wanted) {
             return entry.name.as_ref() == Some(&name) && !matches!(entry.origin, Origin::Registry(_));
         }
@@ -263,12 +283,13 @@ impl Chooser for Registry<'_> {
 
     fn choose(&mut self, need: &Need, by: Option<&str>) -> Result<Option<(Entry, Vec<Need>)>> {
         if let Some(part) = self.part(need) {
-            return Ok(Some((part.entry(), of_manifest(&part.manifest))));
+            let entry = Entry { peers: part.manifest.peers(), ..part.entry() };
+            return Ok(Some((entry, of_manifest(&part.manifest))));
         }
         if let Some((entry, manifest)) = self.elsewhere(need)? {
             return Ok(Some((entry, of_manifest(&manifest))));
         }
-        let (name, wanted) = self.meaning(need);
+        let (name, wanted) = meaning(need);
         let who = by.unwrap_or("the app");
         let told = |what: String| BuildError::NoSolution {
             facts: vec![format!("{who} wants {name} {wanted}"), what],
@@ -315,9 +336,8 @@ impl Chooser for Registry<'_> {
     }
 
     fn expect(&mut self, needs: &[Need]) {
-        let of_registry = |need: &&Need| self.part(need).is_none() && !is_elsewhere(&self.meaning(need).1);
-        let names: BTreeSet<String> =
-            needs.iter().filter(of_registry).map(|need| self.meaning(need).0).collect();
+        let of_registry = |need: &&Need| self.part(need).is_none() && !is_elsewhere(&meaning(need).1);
+        let names: BTreeSet<String> = needs.iter().filter(of_registry).map(|need| meaning(need).0).collect();
         let names: Vec<String> = {
             let known = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
             names.into_iter().filter(|name| !known.contains_key(name)).collect()
@@ -354,6 +374,7 @@ pub(super) fn to_pins(tree: &PackageTree) -> Vec<ResolvedPackage> {
             },
             source: false,
             script: entry.has_install_script,
+            deprecated: entry.deprecated.clone(),
             bin: entry.bin.clone(),
         }
     };
@@ -363,12 +384,7 @@ pub(super) fn to_pins(tree: &PackageTree) -> Vec<ResolvedPackage> {
 /// The tree as it was pinned.
 pub(super) fn of_pins(asked: &Asked<'_>, pins: &[ResolvedPackage]) -> PackageTree {
     let mut tree = PackageTree::made(crate::pins::FILE_NAME);
-    let root = Entry {
-        dependencies: asked.dependencies.clone(),
-        optional_dependencies: asked.optional.clone(),
-        ..Entry::default()
-    };
-    tree.packages.insert(String::new(), root);
+    tree.packages.insert(String::new(), asked.root());
     for pin in pins {
         let named = |names: &[String]| names.iter().map(|name| (name.clone(), String::new())).collect();
         let entry = Entry {
@@ -380,6 +396,7 @@ pub(super) fn of_pins(asked: &Asked<'_>, pins: &[ResolvedPackage]) -> PackageTre
             },
             integrity: Integrity::any_of(pin.integrity.split(' ')),
             has_install_script: pin.script,
+            deprecated: pin.deprecated.clone(),
             bin: pin.bin.clone(),
             fits: Fits { os: pin.os.clone(), cpu: pin.cpu.clone(), libc: pin.libc.clone() },
             dependencies: named(&pin.needs),
@@ -390,3 +407,6 @@ pub(super) fn of_pins(asked: &Asked<'_>, pins: &[ResolvedPackage]) -> PackageTre
     }
     tree
 }
+
+#[cfg(test)]
+mod tests;

@@ -1,12 +1,14 @@
 //! Install scripts: which packages have one, and what becomes of it.
 
+use super::Manifest;
 use super::install::address_of;
 use super::tarball::{self, Facts};
-use super::tree::{LockedPackage, PackageTree};
+use super::tree::{LockedPackage, Origin, PackageTree};
 use crate::config::BuildpackOptions;
 use crate::error::{BuildError, PathFacts, Place, Result};
 use crate::lang::Context;
 use crate::lang::archive::PackageArchive;
+use crate::source::checked_out;
 use std::fs::File;
 
 /// Packages whose scripts only print, check, or fetch what other packages bring as well.
@@ -42,9 +44,22 @@ const PREBUILT: [&str; 10] = [
     "zeromq",
 ];
 
+/// Finds out which packages have a script that matters: commits say it in their files, and packages that bring
+/// what they would build need none.
+pub(super) fn settle(packages: &mut [LockedPackage], context: &Context<'_>) -> Result<()> {
+    for package in packages.iter_mut() {
+        if let (Origin::Commit { url, id }, Some(asking)) = (&package.origin, context.resolving.asking) {
+            let folder = checked_out(url, id, (asking, context.resolving.store))?;
+            package.has_install_script |= Manifest::in_folder(&folder)?.runs_scripts();
+        }
+    }
+    forget_prebuilt(packages, context);
+    Ok(())
+}
+
 /// Forgets the scripts of packages that bring what they would build. Whether one does, its archive tells,
 /// which is fetched for that, if anything may be.
-pub(super) fn forget_prebuilt(packages: &mut [LockedPackage], context: &Context<'_>) {
+fn forget_prebuilt(packages: &mut [LockedPackage], context: &Context<'_>) {
     for package in
         packages.iter_mut().filter(|p| p.has_install_script && !is_decided(&p.name, context.options))
     {

@@ -1,9 +1,11 @@
 //! One package's tarball as fragments, put down the way npm does.
 
 use super::install::below;
+use super::patch::Changeable;
 use super::tree::{Fits, LockedPackage};
+use crate::allowance::Allowance;
 use crate::error::{BuildError, Result};
-use crate::spool::{rewind, spool};
+use crate::spool::{rewind, spool_unpacked};
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, FragmentWriter, Kind};
 use content::store::Store;
@@ -11,14 +13,14 @@ use flate2::read::MultiGzDecoder;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use std::collections::{BTreeMap, BTreeSet};
-use std::io::{self, Read, Seek, SeekFrom};
+use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::Component;
 use tempfile::SpooledTempFile;
 
 /// The largest package that is unpacked, in bytes.
 const LARGEST: u64 = 2 << 30;
-/// The largest manifest that is read, in bytes.
-const LARGEST_MANIFEST: u64 = 4 << 20;
+/// The largest file that is read as a whole, in bytes.
+const LARGEST_TEXT: u64 = 16 << 20;
 
 /// What a package says of itself.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -55,8 +57,9 @@ impl Facts {
             Value::Array(all) => all.iter().filter_map(|v| v.as_str().map(str::to_owned)).collect(),
             _ => Vec::new(),
         };
-        let scripts = ["preinstall", "install", "postinstall"];
-        let said = scripts.iter().find_map(|name| manifest["scripts"][name].as_str().map(str::to_owned));
+        let said = super::INSTALL_SCRIPTS
+            .iter()
+            .find_map(|name| manifest["scripts"][name].as_str().map(str::to_owned));
         Self {
             found: None,
             bin: commands(manifest["name"].as_str().unwrap_or_default(), &manifest["bin"]),
@@ -105,11 +108,13 @@ struct Opened {
 }
 
 impl Opened {
-    fn of(tarball: impl Read, store: &Store) -> Result<Self, String> {
-        let mut raw = spool(store);
-        let copied = io::copy(&mut MultiGzDecoder::new(tarball).take(LARGEST + 1), &mut raw);
-        if copied.map_err(|e| e.to_string())? > LARGEST {
-            return Err("unpacks to more than 2 GiB".to_owned());
+    fn of(mut tarball: impl Read + Seek, store: &Store) -> Result<Self, String> {
+        let length = tarball.seek(SeekFrom::End(0)).and_then(|length| tarball.rewind().map(|()| length));
+        let allowed = Allowance::of(length.map_err(|e| e.to_string())?, LARGEST);
+        let mut raw = spool_unpacked(store);
+        let unpacked = MultiGzDecoder::new(io::BufReader::new(tarball)).take(allowed.bytes + 1);
+        if io::copy(&mut { unpacked }, &mut raw).map_err(|e| e.to_string())? > allowed.bytes {
+            return Err(allowed.to_string());
         }
         rewind(&mut raw).map_err(|e| e.to_string())?;
         let members = members_of(&mut raw)?;
@@ -117,19 +122,40 @@ impl Opened {
     }
 
     fn facts(&mut self) -> io::Result<Facts> {
-        let mut manifest = Vec::new();
-        if let Some(member) = self.members.get("package.json").filter(|m| m.size <= LARGEST_MANIFEST) {
-            self.raw.seek(SeekFrom::Start(member.at))?;
-            (&mut self.raw).take(member.size).read_to_end(&mut manifest)?;
-        }
+        let manifest = self.text("package.json").unwrap_or_default();
         let compiles = self.members.contains_key("binding.gyp");
         let prebuilt = self.members.keys().filter_map(|path| prebuilt_for(path)).map(str::to_owned).collect();
-        Ok(Facts { prebuilt, ..Facts::of_manifest(&manifest, compiles) })
+        Ok(Facts { prebuilt, ..Facts::of_manifest(manifest.as_bytes(), compiles) })
+    }
+}
+
+impl Changeable for Opened {
+    fn text(&mut self, path: &str) -> Result<String, String> {
+        let member = self.members.get(path).filter(|m| m.size <= LARGEST_TEXT);
+        let (at, size) = member.map(|m| (m.at, m.size)).ok_or("the package has no such text")?;
+        self.raw.seek(SeekFrom::Start(at)).map_err(|e| e.to_string())?;
+        let mut text = String::new();
+        (&mut self.raw).take(size).read_to_string(&mut text).map_err(|e| e.to_string())?;
+        Ok(text)
+    }
+
+    fn put(&mut self, path: &str, content: &[u8], executable: Option<bool>) -> io::Result<()> {
+        let at = self.raw.seek(SeekFrom::End(0))?;
+        self.raw.write_all(content)?;
+        let before = self.members.get(path).map_or(0o644, |member| member.mode);
+        let mode = executable.map_or(before, |executable| if executable { 0o755 } else { 0o644 });
+        self.members.insert(path.to_owned(), Member { at, size: content.len() as u64, mode });
+        Ok(())
+    }
+
+    fn remove(&mut self, path: &str) -> io::Result<()> {
+        self.members.remove(path);
+        Ok(())
     }
 }
 
 /// What the package called `label` at `tarball` says of itself.
-pub(super) fn facts_of(tarball: impl Read, label: &str, store: &Store) -> Result<Facts> {
+pub(super) fn facts_of(tarball: impl Read + Seek, label: &str, store: &Store) -> Result<Facts> {
     let bad = |detail: String| BuildError::BadPackage { package: label.to_owned(), detail };
     Opened::of(tarball, store).map_err(bad)?.facts().map_err(|e| bad(e.to_string()))
 }
@@ -139,11 +165,12 @@ pub(super) fn write_fragments(
     (store, codec): (&Store, Codec),
     root: &str,
     places: &[(&LockedPackage, Sha256)],
-    tarball: impl Read,
+    tarball: impl Read + Seek,
 ) -> Result<Facts> {
     let Some((first, _)) = places.first() else { return Ok(Facts::default()) };
     let bad = |detail: String| BuildError::BadPackage { package: first.label(), detail };
     let mut opened = Opened::of(tarball, store).map_err(bad)?;
+    first.patches.iter().try_for_each(|patch| patch.apply(&mut opened)).map_err(bad)?;
     let facts = opened.facts().map_err(|e| bad(e.to_string()))?;
     let Opened { mut raw, mut members } = opened;
     let said = places.iter().flat_map(|(p, _)| p.bin.values().chain(&p.carried_commands));

@@ -2,6 +2,8 @@
 //!
 //! Every kind of lockfile, and resolution without one, ends in such a tree.
 
+use super::patch::Patch;
+use super::range::Range;
 use crate::error::{BuildError, Place, Result};
 use remote::Integrity;
 use std::collections::{BTreeMap, BTreeSet};
@@ -16,6 +18,8 @@ pub(super) struct PackageTree {
     pub(super) packages: BTreeMap<String, Entry>,
     /// Whether it says which commands and platforms packages have; if not, the packages do.
     pub(super) says_all: bool,
+    /// Whether it says the ranges that it was made from.
+    pub(super) says_ranges: bool,
     /// How the file is made anew.
     pub(super) how: &'static str,
 }
@@ -37,6 +41,8 @@ pub(super) struct Entry {
     pub(super) licence: Option<String>,
     pub(super) deprecated: Option<String>,
     pub(super) fits: Fits,
+    /// Changes that the app makes to it.
+    pub(super) patches: Vec<Patch>,
     pub(super) dependencies: BTreeMap<String, String>,
     pub(super) dev_dependencies: BTreeMap<String, String>,
     pub(super) optional_dependencies: BTreeMap<String, String>,
@@ -106,6 +112,8 @@ pub(super) struct LockedPackage {
     pub(super) licence: Option<String>,
     pub(super) deprecated: Option<String>,
     pub(super) has_install_script: bool,
+    /// Changes that the app makes to it.
+    pub(super) patches: Vec<Patch>,
     /// Files of packages that it carries and that are commands.
     pub(super) carried_commands: BTreeSet<String>,
     /// Whether everything that wants it can do without.
@@ -145,7 +153,8 @@ impl PackageTree {
     /// A tree that is made here; `file` says what it is made of.
     pub(super) fn made(file: &'static str) -> Self {
         let (text, packages) = (String::new(), BTreeMap::new());
-        Self { file, text, packages, says_all: true, how: "run `shtetl build --update`" }
+        let how = "run `shtetl build --update`";
+        Self { file, text, packages, says_all: true, says_ranges: true, how }
     }
 
     /// All packages, those for development included.
@@ -183,6 +192,20 @@ impl PackageTree {
                         format!("for {name}, {manifest}package.json says {says}, the lock has {has}");
                     return Err(self.mismatch(detail));
                 }
+            }
+        }
+        Ok(())
+    }
+
+    /// Whether everything in `dependencies` of the app is there, in a version of its range.
+    pub(super) fn check_ranges(&self, dependencies: &BTreeMap<String, String>) -> Result<()> {
+        for (name, range) in dependencies {
+            let found = self.resolve("", name).ok_or_else(|| self.not_locked("", name))?;
+            let version = self.packages[&found].version.as_deref().unwrap_or_default();
+            let fits = || Some(Range::parse(range)?.contains(&semver::Version::parse(version).ok()?));
+            if fits() == Some(false) {
+                let detail = format!("for {name}, package.json says {range:?}, the lock has {version}");
+                return Err(self.mismatch(detail));
             }
         }
         Ok(())
@@ -344,7 +367,10 @@ impl PackageTree {
         checked.map_err(|detail| BuildError::BadPackage { package: path.to_owned(), detail })?;
         let version = match (&entry.version, &entry.origin) {
             (Some(version), _) => version.clone(),
-            (None, Origin::Link(_) | Origin::Archive(_)) => String::new(),
+            (None, Origin::Link(to)) => {
+                self.packages.get(to).and_then(|own| own.version.clone()).unwrap_or_default()
+            }
+            (None, Origin::Archive(_)) => String::new(),
             (None, _) => return Err(self.mismatch(format!("{path} has no version"))),
         };
         Ok(LockedPackage {
@@ -355,6 +381,7 @@ impl PackageTree {
             licence: entry.licence.clone(),
             deprecated: entry.deprecated.clone(),
             has_install_script: entry.has_install_script,
+            patches: entry.patches.clone(),
             carried_commands: BTreeSet::new(),
             wanted_by: Vec::new(),
             optional,

@@ -25,6 +25,10 @@ impl Buildpack for Pages {
         "static"
     }
 
+    fn options(&self) -> &'static [&'static str] {
+        &["version", "docroot"]
+    }
+
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
         let mut finding =
             Finding::nothing(self.name(), vec!["index.html", "public/index.html", "site/index.html"]);

@@ -60,6 +60,10 @@ impl Buildpack for Php {
         "php"
     }
 
+    fn options(&self) -> &'static [&'static str] {
+        &["version", "docroot"]
+    }
+
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
         let candidates = [MANIFEST, "index.php", "public/index.php", "web/index.php"];
         let mut finding = Finding::nothing(self.name(), candidates.to_vec());
@@ -102,7 +106,7 @@ impl Buildpack for Php {
     fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
         if let Some(text) = context.tree.read(LOCKFILE)? {
             let lock: Lock = parse(LOCKFILE, &text)?;
-            let installed = context.tree.has(INSTALLED) || context.has_build_command;
+            let installed = context.tree.has(INSTALLED) || context.build_command.is_some();
             if !lock.packages.is_empty() && !installed {
                 return Err(BuildError::Unsupported {
                     place: Place::new(LOCKFILE, None),

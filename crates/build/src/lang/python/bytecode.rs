@@ -11,6 +11,8 @@ use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work};
 use content::layer::LayerWriter;
 use std::collections::{BTreeMap, BTreeSet};
 
+/// Version of the way bytecode is made and put down; part of the step's key.
+const FORMAT: u32 = 2;
 /// The name of the step.
 const STEP: &str = "python bytecode";
 /// What it takes.
@@ -21,7 +23,7 @@ const SCRIPT: &str = "import compileall, sys; from py_compile import PycInvalida
 
 /// The step that compiles what `packages`, the steps before it, install.
 pub(super) fn step(packages: Vec<Step>, around: &Environment) -> Compiling {
-    let parts = [("python", around.version.clone()), ("form", "unchecked hash".to_owned())];
+    let parts = [("python", around.version.clone()), ("form", format!("unchecked hash {FORMAT}"))];
     let parts: BTreeMap<String, String> = parts.map(|(name, value)| (name.to_owned(), value)).into();
     let work = Bytecode { site: format!("/{OF_APP}/{}", around.site()) };
     let mut step = Step::new(STEP, Role::Dependencies, vec![Input::of_parts("runtime", parts)], work);

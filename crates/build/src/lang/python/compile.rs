@@ -19,7 +19,7 @@ use crate::pipeline::own_platform;
 use crate::source::{TreeFile, TreeKind};
 use crate::worklist::{Input, PackageFact, Role, Step, Tools, Work, parts_digest};
 use content::digest::{Hasher, Sha256};
-use content::layer::{Fragment, FragmentWriter, LayerWriter};
+use content::layer::LayerWriter;
 use content::store::Store;
 use remote::Fetcher;
 use std::collections::BTreeMap;
@@ -89,14 +89,13 @@ pub(super) fn compiling(
         let facts = compile.facts((fetcher, store))?;
         let place = Place::new(format!("pyproject.toml of {}", compile.package.label()), None);
         let asked = Asked::of_needs(&facts.requires, &place)?;
-        let named = around.named.clone();
+        let terms = around.terms.clone();
         let root = context.tree.root();
-        let index = Index::new((fetcher, store), context.addresses, (&target, false), named, root);
-        let packages = resolve::resolve(&asked, &target, &index, &known_versions(known))?;
-        Ok(packages.iter().map(LockedPackage::to_pin).collect())
+        let index = Index::new((fetcher, store), context.addresses, (&target, false), terms, root);
+        resolve::resolve(&asked, &target, &index, &known_versions(known))
     })?;
     let (packages, new) = found.unwrap_or_default();
-    let packages = packages.iter().filter_map(LockedPackage::of_pin).collect();
+    let packages = LockedPackage::of_pins(&packages, std::iter::empty());
     let environment = around.of_build(target);
     let name = format!("python packages to build {}", compile.package.name);
     let mut step =
@@ -238,19 +237,11 @@ impl Compile {
 
 impl Work for Compile {
     fn write(&self, layer: &mut LayerWriter<'_>, tools: &Tools<'_>) -> Result<Vec<PackageFact>> {
-        let (store, codec) = (layer.store(), layer.codec());
-        let wheel = self.wheel(store, tools)?;
-        self.around.write_folders(layer, false)?;
-        let text = format!("compiled {COMPILE_FORMAT} {} {}", codec.name(), wheel.display());
+        let wheel = self.wheel(layer.store(), tools)?;
+        let text = format!("compiled {COMPILE_FORMAT} {} {}", layer.codec().name(), wheel.display());
         let key = Sha256::of(text.as_bytes());
-        let writer = FragmentWriter::new(store, codec, key, 1)?;
         let file = BufReader::new(File::open(&wheel).facts(&wheel)?);
-        let licence = self.around.put_wheel(writer, &self.package.label(), file)?;
-        let gone = || BuildError::BadPackage {
-            package: self.package.label(),
-            detail: "its fragment vanished from the store during the build".to_owned(),
-        };
-        layer.fragment(&Fragment::read(store, codec, key).ok_or_else(gone)?)?;
+        let licence = self.around.add_wheel(layer, key, &self.package.label(), file)?;
         Ok(vec![fact(&self.package, licence)])
     }
 }

@@ -3,14 +3,18 @@
 use super::locked::{LockedPackage, Origin};
 use super::source;
 use super::target::Target;
+use super::terms::{Terms, first_that_has};
 use super::wheel::{self, WheelName};
 use crate::addresses::{Addresses, Ecosystem};
 use crate::error::{BuildError, Result};
 use crate::source::SourceTree;
 use crate::worklist::RuntimeInUse;
+use content::digest::Sha256;
+use content::layer::{Fragment, FragmentWriter, LayerWriter};
 use remote::packages::pypi;
 use remote::{Address, Fetcher, RemoteError};
 use std::collections::{BTreeMap, BTreeSet};
+use std::io::{Read, Seek};
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// Where the environment of an app lies, from the root of the image.
@@ -27,9 +31,9 @@ pub(super) struct Environment {
     pub(super) source: Arc<SourceTree>,
     pub(super) addresses: Addresses,
     /// The file that locks the packages.
-    pub(super) lockfile: &'static str,
-    /// The indexes that the app's files name for all packages.
-    pub(super) named: Vec<String>,
+    pub(super) lockfile: String,
+    /// Where packages are looked for, and in which form.
+    pub(super) terms: Terms,
     /// The version of the interpreter.
     pub(super) version: String,
     /// The folder with the interpreter in the image.
@@ -44,6 +48,8 @@ pub(super) struct Found {
     pub(super) address: Address,
     /// Whether it is its source, which has to be built first.
     pub(super) is_source: bool,
+    /// Why its index withdrew it, if it did.
+    pub(super) withdrawn: Option<String>,
 }
 
 impl Environment {
@@ -51,7 +57,7 @@ impl Environment {
         target: Target,
         source: &Arc<SourceTree>,
         addresses: &Addresses,
-        (lockfile, named): (&'static str, Vec<String>),
+        (lockfile, terms): (String, Terms),
         runtime: &RuntimeInUse,
     ) -> Self {
         let (version, home) = (runtime.version.clone(), runtime.bin_folder.clone());
@@ -61,7 +67,7 @@ impl Environment {
             source: Arc::clone(source),
             addresses: addresses.clone(),
             lockfile,
-            named,
+            terms,
             version,
             home,
             found: Arc::default(),
@@ -87,6 +93,25 @@ impl Environment {
         folders
     }
 
+    /// Appends a wheel to a layer; gives the licence that it declares.
+    pub(super) fn add_wheel(
+        &self,
+        layer: &mut LayerWriter<'_>,
+        key: Sha256,
+        label: &str,
+        wheel: impl Read + Seek,
+    ) -> Result<Option<String>> {
+        let (store, codec) = (layer.store(), layer.codec());
+        self.write_folders(layer, false)?;
+        let licence = self.put_wheel(FragmentWriter::new(store, codec, key, 1)?, label, wheel)?;
+        let gone = || BuildError::BadPackage {
+            package: label.to_owned(),
+            detail: "its fragment vanished from the store during the build".to_owned(),
+        };
+        layer.fragment(&Fragment::read(store, codec, key).ok_or_else(gone)?)?;
+        Ok(licence)
+    }
+
     /// The file of a package that fits best: a wheel, else its source.
     pub(super) fn find(&self, package: &LockedPackage, fetcher: &Fetcher) -> Result<Found> {
         let known = || self.found.lock().unwrap_or_else(PoisonError::into_inner);
@@ -110,7 +135,10 @@ impl Environment {
     }
 
     fn look_for(&self, package: &LockedPackage, fetcher: &Fetcher) -> Result<Found> {
-        let of = |address: Address, file: &str| Found { address, is_source: !file.ends_with(".whl") };
+        let of = |address: Address, file: &str| {
+            let is_source = !file.ends_with(".whl");
+            Found { address, is_source, withdrawn: None }
+        };
         let bound = self.addresses.bound_to(Ecosystem::Pypi, &package.name);
         let explicit = bound.or_else(|| self.addresses.over_lockfile(Ecosystem::Pypi));
         match &package.origin {
@@ -131,13 +159,11 @@ impl Environment {
                 return Ok(of(Address::parse(url, self.source.root()), &file_of(url)));
             }
         }
-        let parsed = |text: &String| Address::parse(text, self.source.root());
-        let places: Vec<Address> = match (explicit, &package.origin, &self.named[..]) {
-            (Some(known), ..) => vec![known.address],
-            (None, Origin::Index(Some(named)), _) => vec![parsed(named)],
-            (None, _, []) => vec![self.addresses.in_force(Ecosystem::Pypi)?.address],
-            (None, _, named) => named.iter().map(parsed).collect(),
+        let own = match &package.origin {
+            Origin::Index(own) => own.as_deref(),
+            _ => None,
         };
+        let places = self.terms.places(&package.name, own, &self.addresses, self.source.root())?;
         let remote = |source: RemoteError| BuildError::Remote { wanted_by: package.wanted(), source };
         let (index, offered) = first_that_has(fetcher, &places, &package.name).map_err(remote)?;
         let may_be = |file: &&pypi::File| {
@@ -149,7 +175,9 @@ impl Environment {
         let rated =
             offered.iter().filter(may_be).filter_map(|file| Some((self.rate(&file.name, package)?, file)));
         match rated.max_by_key(|(rate, _)| *rate) {
-            Some((_, file)) => Ok(of(file.address.clone(), &file.name)),
+            Some((_, file)) => {
+                Ok(Found { withdrawn: file.yanked.clone(), ..of(file.address.clone(), &file.name) })
+            }
             None => Err(BuildError::NoUsableFile {
                 package: package.wanted(),
                 address: index.to_string(),
@@ -161,10 +189,12 @@ impl Environment {
     /// How well a file of a package fits; nothing when it does not, and a source is worse than every wheel.
     pub(super) fn rate(&self, file: &str, package: &LockedPackage) -> Option<u32> {
         if let Some((project, version)) = source::name_of(file) {
-            return (project == package.name && version == package.version).then_some(0);
+            let same = project == package.name && version == package.version;
+            return (same && self.terms.allow(&package.name, true)).then_some(0);
         }
         let name = WheelName::parse(file)?;
         let same = name.project == package.name && name.version == package.version;
+        let same = same && self.terms.allow(&package.name, false);
         Some(self.target.fit(&name).filter(|_| same)? + 1)
     }
 }
@@ -174,22 +204,6 @@ pub(super) fn file_of(url: &str) -> String {
     let name = url.split(['#', '?']).next().unwrap_or_default().rsplit('/').next().unwrap_or_default();
     // Percent-encoding taken back, as far as file names of packages have it.
     name.replace("%2B", "+").replace("%2b", "+").replace("%21", "!")
-}
-
-/// What the first of several indexes that has a package offers of it; the answer of the last, if none has it.
-fn first_that_has(
-    fetcher: &Fetcher,
-    places: &[Address],
-    name: &str,
-) -> Result<(Address, Vec<pypi::File>), RemoteError> {
-    let (last, before) = places.split_last().ok_or(RemoteError::NotFound { url: name.to_owned() })?;
-    for place in before {
-        match pypi::files(fetcher, place, name) {
-            Err(RemoteError::NotFound { .. }) => {}
-            found => return Ok((place.clone(), found?)),
-        }
-    }
-    Ok((last.clone(), pypi::files(fetcher, last, name)?))
 }
 
 /// The names of the files that are offered of the locked version; of all versions, if there are none.

@@ -4,17 +4,18 @@ use super::direct::Direct;
 use super::requirements::Need;
 use super::source;
 use super::target::Target;
+use super::terms::{Terms, first_that_has};
 use super::wheel::{self, Archive, WheelName};
-use crate::addresses::{Addresses, Ecosystem};
+use crate::addresses::Addresses;
 use crate::error::{BuildError, Result};
 use crate::execute::run_indexed;
 use crate::lang::archive::PackageArchive;
 use crate::spool::{rewind, spool};
-use content::digest::Sha256;
+use content::digest::{Hasher, Sha256};
 use content::store::Store;
 use pep440_rs::{Version, VersionSpecifiers};
 use remote::packages::pypi::{self, File};
-use remote::{Address, Fetcher, Integrity, RemoteError};
+use remote::{Fetcher, Integrity, RemoteError};
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::str::FromStr;
@@ -32,7 +33,8 @@ pub(super) struct Candidate {
     is_usable: bool,
     /// Whether that file is its source, which has to be built first.
     source: bool,
-    withdrawn: bool,
+    /// Why it was withdrawn, if it was (PEP 592).
+    pub(super) withdrawn: Option<String>,
 }
 
 impl Candidate {
@@ -46,12 +48,8 @@ impl Candidate {
         self.is_usable
     }
 
-    pub(super) fn is_withdrawn(&self) -> bool {
-        self.withdrawn
-    }
-
     /// The hash of its file, in pip's notation.
-    pub(super) fn hash(&self) -> Option<String> {
+    fn hash(&self) -> Option<String> {
         let hashes = &self.file.as_ref()?.hashes;
         let kind = ["sha256", "sha512", "sha384"].into_iter().find(|kind| hashes.contains_key(*kind))?;
         Some(format!("{kind}:{}", hashes[kind]))
@@ -70,12 +68,14 @@ pub(super) struct Index<'a> {
     pub(super) target: &'a Target,
     /// Whether versions without a wheel will do.
     compiles: bool,
-    /// The index that the app's files name, and further ones.
-    pub(super) named: Vec<String>,
+    /// Where packages are looked for, and in which form.
+    pub(super) terms: Terms,
     pub(super) folder: &'a Path,
     direct: BTreeMap<String, Direct>,
     listed: Mutex<BTreeMap<String, Listed>>,
     needs: Mutex<BTreeMap<(String, Version), Needs>>,
+    /// Hashes of files that the index says none of, by their addresses.
+    computed: Mutex<BTreeMap<String, String>>,
 }
 
 impl<'a> Index<'a> {
@@ -83,25 +83,12 @@ impl<'a> Index<'a> {
         (fetcher, store): (&'a Fetcher, &'a Store),
         addresses: &'a Addresses,
         (target, compiles): (&'a Target, bool),
-        named: Vec<String>,
+        terms: Terms,
         folder: &'a Path,
     ) -> Self {
-        let (listed, needs, direct) = (Mutex::default(), Mutex::default(), BTreeMap::new());
-        Self { fetcher, store, addresses, target, compiles, named, folder, direct, listed, needs }
-    }
-
-    /// Where a package is looked for, in order. One that is bound to an address is looked for nowhere else.
-    fn places(&self, name: &str) -> Result<Vec<Address>> {
-        if let Some(bound) = self.addresses.bound_to(Ecosystem::Pypi, name) {
-            return Ok(vec![bound.address]);
-        }
-        if let Some(explicit) = self.addresses.over_lockfile(Ecosystem::Pypi) {
-            return Ok(vec![explicit.address]);
-        }
-        match &self.named[..] {
-            [] => Ok(vec![self.addresses.in_force(Ecosystem::Pypi)?.address]),
-            named => Ok(named.iter().map(|text| Address::parse(text, self.folder)).collect()),
-        }
+        let (listed, needs, computed) = (Mutex::default(), Mutex::default(), Mutex::default());
+        let direct = BTreeMap::new();
+        Self { fetcher, store, addresses, target, compiles, terms, folder, direct, listed, needs, computed }
     }
 
     /// Knows a package that comes from somewhere else than an index.
@@ -114,8 +101,7 @@ impl<'a> Index<'a> {
         self.direct.get(name)
     }
 
-    /// The versions of a package, in no order. The first index that has the package decides, so that nobody
-    /// can put a newer one of the same name elsewhere.
+    /// The versions of a package, in no order.
     pub(super) fn candidates(&self, name: &str) -> Result<Listed> {
         if let Some(known) = locked(&self.listed).get(name) {
             return Ok(Arc::clone(known));
@@ -123,20 +109,15 @@ impl<'a> Index<'a> {
         if let Some(direct) = self.direct.get(name) {
             let is_usable = !direct.is_source || self.compiles;
             let (version, source) = (direct.version.clone(), direct.is_source);
-            let one = Candidate { version, file: None, is_usable, source, withdrawn: false };
+            let one = Candidate { version, file: None, is_usable, source, withdrawn: None };
             return Ok(Arc::new(vec![one]));
         }
-        let mut files = Vec::new();
-        for place in self.places(name)? {
-            match pypi::files(self.fetcher, &place, name) {
-                Ok(found) => {
-                    files = found;
-                    break;
-                }
-                Err(RemoteError::NotFound { .. }) => {}
-                Err(source) => return Err(BuildError::Remote { wanted_by: name.to_owned(), source }),
-            }
-        }
+        let places = self.terms.places(name, None, self.addresses, self.folder)?;
+        let files = match first_that_has(self.fetcher, &places, name) {
+            Ok((_, files)) => files,
+            Err(RemoteError::NotFound { .. }) => Vec::new(),
+            Err(source) => return Err(BuildError::Remote { wanted_by: name.to_owned(), source }),
+        };
         let listed: Listed = Arc::new(self.by_version(name, files));
         locked(&self.listed).insert(name.to_owned(), Arc::clone(&listed));
         Ok(listed)
@@ -144,7 +125,7 @@ impl<'a> Index<'a> {
 
     fn by_version(&self, name: &str, files: Vec<File>) -> Vec<Candidate> {
         // What has to be built is worse than every wheel.
-        let mut versions: BTreeMap<Version, (Option<(u32, File)>, bool)> = BTreeMap::new();
+        let mut versions: BTreeMap<Version, Option<(u32, File)>> = BTreeMap::new();
         for file in files {
             let source = source::name_of(&file.name);
             let Some(version) =
@@ -154,8 +135,7 @@ impl<'a> Index<'a> {
             };
             let for_this_python =
                 file.python.as_deref().and_then(|text| VersionSpecifiers::from_str(text).ok());
-            let (best, all_withdrawn) = versions.entry(version).or_insert((None, true));
-            *all_withdrawn &= file.yanked.is_some();
+            let best = versions.entry(version).or_insert(None);
             if for_this_python.is_some_and(|range| !range.contains(&self.target.version)) {
                 continue;
             }
@@ -165,17 +145,19 @@ impl<'a> Index<'a> {
                     .filter(|wheel| wheel.project == name)
                     .and_then(|wheel| Some(self.target.fit(&wheel)? + 1)),
             };
-            let Some(fit) = fit else { continue };
-            if best.as_ref().is_none_or(|(known, _)| fit > *known) {
+            let Some(fit) = fit.filter(|fit| self.terms.allow(name, *fit == 0)) else { continue };
+            // One that was withdrawn is worse than every other.
+            let rank = |(fit, file): (u32, &File)| (file.yanked.is_none(), fit);
+            if best.as_ref().is_none_or(|(known, other)| rank((fit, &file)) > rank((*known, other))) {
                 *best = Some((fit, file));
             }
         }
-        let candidate = |(version, (best, withdrawn)): (Version, (Option<(u32, File)>, bool))| Candidate {
+        let candidate = |(version, best): (Version, Option<(u32, File)>)| Candidate {
             version,
             source: best.as_ref().is_some_and(|(fit, _)| *fit == 0),
             is_usable: best.is_some(),
+            withdrawn: best.as_ref().and_then(|(_, file)| file.yanked.clone()),
             file: best.map(|(_, file)| file),
-            withdrawn,
         };
         versions.into_iter().map(candidate).collect()
     }
@@ -206,11 +188,31 @@ impl<'a> Index<'a> {
         Ok(needs)
     }
 
-    fn needs_of_source(&self, candidate: &Candidate, name: &str) -> Result<Option<Vec<Need>>> {
-        let (Some(file), Some(hash)) = (&candidate.file, candidate.hash()) else {
-            return Ok(Some(Vec::new()));
+    /// What the file of a candidate must be: as its index says, else as it is now.
+    pub(super) fn integrity(&self, candidate: &Candidate, name: &str) -> Result<Option<Integrity>> {
+        let Some(file) = &candidate.file else { return Ok(None) };
+        let hash = match candidate.hash() {
+            Some(hash) => hash,
+            None => {
+                let key = file.address.to_string();
+                let known = locked(&self.computed).get(&key).cloned();
+                let computed = known.map_or_else(|| self.fetched_hash(file, name), Ok)?;
+                locked(&self.computed).insert(key, computed.clone());
+                computed
+            }
         };
-        let Some(integrity) = Integrity::any_of(std::iter::once(hash.as_str())) else {
+        Ok(Integrity::any_of(std::iter::once(hash.as_str())))
+    }
+
+    fn fetched_hash(&self, file: &File, name: &str) -> Result<String> {
+        let remote = |source: RemoteError| BuildError::Remote { wanted_by: name.to_owned(), source };
+        let mut fetched = self.fetcher.get_into(&file.address, || Ok(spool(self.store))).map_err(remote)?;
+        rewind(&mut fetched)?;
+        Ok(format!("sha256:{}", Hasher::of_reader(&mut fetched)?.0.hex()))
+    }
+
+    fn needs_of_source(&self, candidate: &Candidate, name: &str) -> Result<Option<Vec<Need>>> {
+        let (Some(file), Some(integrity)) = (&candidate.file, self.integrity(candidate, name)?) else {
             return Ok(Some(Vec::new()));
         };
         let label = format!("{name} {}", candidate.version);

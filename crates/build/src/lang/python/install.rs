@@ -1,24 +1,25 @@
 //! Installs wheels into the environment of the image, one fragment each.
 
 use super::environment::{Environment, Found};
-use super::locked::LockedPackage;
+use super::locked::{LockedPackage, Origin};
 use super::wheel::{self, Archive, Layout, Scheme};
 use crate::addresses::Ecosystem;
 use crate::error::{BuildError, Result};
 use crate::execute::{Gate, each_fetched, find_in_parallel};
 use crate::lang::groups::group_of;
+use crate::lang::purl;
 use crate::spool::{rewind, spool};
 use crate::worklist::{Input, PackageFact, Role, Step, Tools, Withdrawn, Work};
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, Fragment, FragmentWriter, LAYER_FORMAT, LayerWriter};
 use content::store::Store;
-use remote::{Integrity, RemoteError, packages::pypi};
+use remote::{Address, Integrity, RemoteError, packages::pypi};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{BufReader, Read, Seek};
 use std::path::PathBuf;
 
 /// Version of the way packages are put down; part of every fragment's key.
-const INSTALL_FORMAT: u32 = 3;
+const INSTALL_FORMAT: u32 = 4;
 /// From so many packages on, they are spread over that many layers.
 const SPREAD: [(usize, usize); 2] = [(60, 4), (20, 2)];
 /// Of so many threads that work, one may unpack: that takes memory and the processor.
@@ -97,7 +98,10 @@ impl PythonPackages {
             return Ok(());
         }
         let (gate, tools) = around;
-        let Found { address, is_source } = self.around.find(package, tools.fetcher)?;
+        let Found { address, is_source, withdrawn } = self.around.find(package, tools.fetcher)?;
+        if let (Some(reason), None) = (withdrawn, &package.withdrawn) {
+            (tools.note)(format!("{} was withdrawn: {reason}", package.label()));
+        }
         if is_source {
             let address = address.to_string();
             return Err(BuildError::NoUsableFile { package: package.wanted(), address, offered: Vec::new() });
@@ -180,12 +184,21 @@ impl Environment {
 
 /// What the record says of an installed package.
 pub(super) fn fact(package: &LockedPackage, licence: Option<String>) -> PackageFact {
+    let (version, pinned) = (package.version.to_string(), package.origin.pinned());
+    let from = match &package.origin {
+        Origin::Commit { .. } => Some(("vcs_url", pinned.as_str())),
+        Origin::Url(_) => Some(("download_url", pinned.as_str())),
+        Origin::Index(_) | Origin::Path(_) | Origin::Folder(_) => None,
+    };
+    // Who may go there, is in no record.
+    let shown = Address::Url(pinned.clone()).to_string();
     PackageFact {
         name: package.name.clone(),
-        version: package.version.to_string(),
-        purl: format!("pkg:pypi/{}@{}", package.name, package.version),
+        version: version.clone(),
+        purl: purl("pypi", &package.name, &version, from),
         licence,
-        integrity: package.integrity.as_ref().map_or_else(|| package.origin.pinned(), Integrity::canonical),
+        integrity: package.integrity.as_ref().map_or_else(|| shown, Integrity::canonical),
+        patched: Vec::new(),
     }
 }
 
@@ -227,7 +240,7 @@ impl Work for PythonPackages {
                 Some(reason) => format!("withdrawn: {reason}"),
             };
             let gone = reasons.is_empty();
-            Some(Withdrawn { package: package.label(), lockfile: self.around.lockfile, gone, reason })
+            Some(Withdrawn { package: package.label(), lockfile: self.around.lockfile.clone(), gone, reason })
         })
     }
 }

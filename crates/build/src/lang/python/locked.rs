@@ -5,7 +5,7 @@ use crate::pins::ResolvedPackage;
 use pep440_rs::Version;
 use pep508_rs::{ExtraName, MarkerTree};
 use remote::Integrity;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::str::FromStr;
 
 /// One package that goes into the image.
@@ -21,6 +21,8 @@ pub(super) struct LockedPackage {
     pub(super) files: Vec<(String, String)>,
     /// Whether it has to be built from its source first; nothing where that is not known.
     pub(super) source: Option<bool>,
+    /// Why its index withdrew it, if it did and that is known.
+    pub(super) withdrawn: Option<String>,
     /// The packages that led to it, the nearest first, where that is known.
     pub(super) wanted_by: Vec<String>,
 }
@@ -55,12 +57,33 @@ impl LockedPackage {
             version,
             integrity,
             source: self.source == Some(true),
+            deprecated: self.withdrawn.clone(),
             ..ResolvedPackage::default()
         }
     }
 
+    /// Packages as they were pinned, for an app that asks for those of the names in `asked`.
+    pub(super) fn of_pins(pins: &[ResolvedPackage], asked: impl Iterator<Item = String>) -> Vec<Self> {
+        let needs: BTreeMap<&str, &[String]> = pins.iter().map(|p| (&*p.name, &*p.needs)).collect();
+        let mut found_from: BTreeMap<String, String> = asked.map(|name| (name, String::new())).collect();
+        let mut pending: VecDeque<String> = found_from.keys().cloned().collect();
+        while let Some(name) = pending.pop_front() {
+            for need in needs.get(&*name).copied().unwrap_or_default() {
+                if !found_from.contains_key(need) {
+                    found_from.insert(need.clone(), name.clone());
+                    pending.push_back(need.clone());
+                }
+            }
+        }
+        let package = |pin: &ResolvedPackage| {
+            let wanted_by = chain(&pin.name, &found_from);
+            Some(Self { wanted_by, ..Self::of_pin(pin)? })
+        };
+        pins.iter().filter_map(package).collect()
+    }
+
     /// As it was pinned.
-    pub(super) fn of_pin(pin: &ResolvedPackage) -> Option<Self> {
+    fn of_pin(pin: &ResolvedPackage) -> Option<Self> {
         Some(Self {
             name: pin.name.clone(),
             version: Version::from_str(&pin.version).ok()?,
@@ -71,6 +94,7 @@ impl LockedPackage {
             },
             files: Vec::new(),
             source: Some(pin.source),
+            withdrawn: pin.deprecated.clone(),
             wanted_by: Vec::new(),
         })
     }
@@ -181,6 +205,7 @@ impl LockGraph {
                 origin: node.origin.clone(),
                 files: node.files.clone(),
                 source: None,
+                withdrawn: None,
                 wanted_by: chain(&node.name, &found_from),
             })
         };

@@ -9,16 +9,19 @@ mod index;
 mod install;
 mod lock;
 mod locked;
+mod own;
 mod requirements;
 mod resolve;
 mod source;
 mod target;
+mod terms;
 mod wheel;
 
 use super::resolving;
 use super::{Buildpack, Context, Contribution, frameworks};
 use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
+use crate::pins::ResolvedPackage;
 use crate::pipeline::own_platform;
 use crate::source::SourceTree;
 use crate::survey::{
@@ -28,6 +31,7 @@ use crate::survey::{
 use environment::Environment;
 use index::Index;
 use locked::{LockedPackage, known_versions};
+use own::OwnPackage;
 use pep440_rs::{Version, VersionSpecifiers};
 use remote::Integrity;
 use remote::packages::pypi;
@@ -35,6 +39,7 @@ use requirements::Asked;
 use std::collections::BTreeSet;
 use std::str::FromStr;
 use target::Target;
+use terms::Terms;
 
 const REQUIREMENTS: &str = "requirements.txt";
 const PROJECT: &str = "pyproject.toml";
@@ -52,10 +57,19 @@ impl Buildpack for Python {
         "python"
     }
 
+    fn options(&self) -> &'static [&'static str] {
+        &["version", "extras", "groups", "requirements", "bytecode"]
+    }
+
+    fn lockfiles(&self) -> Vec<&'static str> {
+        lock::names().collect()
+    }
+
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
         let looked_for = vec![REQUIREMENTS, PROJECT, "manage.py", "app.py", "main.py"];
         let mut finding = Finding::nothing(self.name(), looked_for);
-        let manifest = first_present(tree, &[REQUIREMENTS, PROJECT]);
+        let configured = options.requirements.first().map(String::as_str).filter(|file| tree.has(file));
+        let manifest = configured.or(first_present(tree, &[REQUIREMENTS, PROJECT]));
         let Some(seen) =
             manifest.or(first_present(tree, &["manage.py"])).or(first_present(tree, &ENTRY_FILES))
         else {
@@ -80,7 +94,7 @@ impl Buildpack for Python {
             packages.insert("django".to_owned());
         }
         let known = frameworks::apply(frameworks::PYTHON, tree, &packages, &Place::new(seen, None), ".py")?;
-        let script = web_process(tree, &mut finding.evidence)?;
+        let script = web_process(tree, &mut finding.evidence)?.or(own_command(tree, &mut finding.evidence)?);
         finding.evidence.extend(known.evidence);
         finding.processes = known.processes;
         if !finding.processes.iter().any(|p| p.name == "web") {
@@ -107,7 +121,9 @@ impl Buildpack for Python {
         };
         let target = Target::new(&context.runtime.version, context.platform, context.base.c_library())?;
         let (said_by, mut packages) = packages(context, &target, &mut contribution)?;
-        if packages.is_empty() {
+        let itself = asked(context.tree, context.options)?.is_some_and(|(_, asked)| asked.itself);
+        let own = OwnPackage::of(context.tree, itself)?;
+        if packages.is_empty() && own.is_none() {
             return Ok(contribution);
         }
         let environment = Environment::new(target, context.tree, context.addresses, said_by, context.runtime);
@@ -115,6 +131,7 @@ impl Buildpack for Python {
         compile::settle(&mut packages, &environment, context);
         let (sources, wheels): (Vec<_>, _) = packages.into_iter().partition(|p| p.source == Some(true));
         contribution.steps = install::steps(wheels.clone(), &environment);
+        contribution.steps.extend(own.map(|own| own.step(&environment)));
         if context.options.bytecode == Some(true) {
             context.base.tool("python")?;
             if context.platform != own_platform() {
@@ -135,8 +152,8 @@ impl Buildpack for Python {
     }
 }
 
-/// The file that says the packages, and the indexes that it names for all of them.
-type SaidBy = (&'static str, Vec<String>);
+/// The file that says the packages, and what it says of all of them.
+type SaidBy = (String, Terms);
 
 /// The packages of the app, and the file that says them: a lockfile, requirements that are as good as one, or
 /// what was resolved.
@@ -146,19 +163,20 @@ fn packages(
     contribution: &mut Contribution,
 ) -> Result<(SaidBy, Vec<LockedPackage>)> {
     if let Some(kind) = lock::present(context.tree) {
-        return Ok(((kind.file, Vec::new()), kind.packages(context.tree, context.options, target)?));
+        let said_by = (kind.file.to_owned(), Terms::default());
+        return Ok((said_by, kind.packages(context.tree, context.options, target)?));
     }
-    let nothing = ((REQUIREMENTS, Vec::new()), Vec::new());
+    let nothing = ((REQUIREMENTS.to_owned(), Terms::default()), Vec::new());
     let Some((file, asked)) = asked(context.tree, context.options)? else { return Ok(nothing) };
-    let said_by = (file, asked.indexes());
+    let said_by = (file.clone(), asked.terms.clone());
     if let Some(packages) = asked.pinned(target)? {
         return Ok((said_by, packages));
     }
     let resolved =
         context.resolving.packages(("python", &target.name()), &asked.digest(), |asking, known| {
-            let named = asked.index.iter().chain(&asked.further).cloned().collect();
             let target = (target, context.base.tool("compilers").is_ok());
-            let mut index = Index::new(asking, context.addresses, target, named, context.tree.root());
+            let mut index =
+                Index::new(asking, context.addresses, target, asked.terms.clone(), context.tree.root());
             for wanted in asked.wanted.iter().filter(|w| target.0.holds(&w.need.marker, &[])) {
                 let Some(origin) = &wanted.origin else { continue };
                 let name = pypi::canonical_name(wanted.need.name.as_ref());
@@ -166,25 +184,34 @@ fn packages(
                 let direct = direct::look(origin, &name, known.as_ref(), context.tree, asking)?;
                 index.know(name, direct);
             }
-            let packages = resolve::resolve(&asked, target.0, &index, &known_versions(known))?;
-            Ok(packages.iter().map(LockedPackage::to_pin).collect())
+            resolve::resolve(&asked, target.0, &index, &known_versions(known))
         })?;
     let Some((packages, new)) = resolved else { return Ok(nothing) };
     if new.is_some() {
         let how = "with hashes, from any tool that locks";
-        contribution.notes.push(resolving::advice(file, "lockfile", how));
+        contribution.notes.push(resolving::advice(&file, "lockfile", how));
     }
+    let told = |pin: &ResolvedPackage| {
+        let reason = pin.deprecated.as_ref()?;
+        Some(format!("{} {} was withdrawn: {reason}", pin.name, pin.version))
+    };
+    contribution.notes.extend(packages.iter().filter_map(told));
     contribution.resolved.extend(new);
-    Ok((said_by, packages.iter().filter_map(LockedPackage::of_pin).collect()))
+    Ok((said_by, LockedPackage::of_pins(&packages, asked.names())))
 }
 
 /// What the app asks for, and the file that says so.
-fn asked(tree: &SourceTree, options: &BuildpackOptions) -> Result<Option<(&'static str, Asked)>> {
+fn asked(tree: &SourceTree, options: &BuildpackOptions) -> Result<Option<(String, Asked)>> {
+    if let [first, ..] = &options.requirements[..] {
+        let asked = Asked::of_files(tree, &options.requirements, crate::config::FILE_NAME)?;
+        return Ok(Some((first.clone(), asked)));
+    }
     if tree.has(REQUIREMENTS) {
-        return Ok(Some((REQUIREMENTS, Asked::of_file(tree, REQUIREMENTS)?)));
+        let asked = Asked::of_files(tree, &[REQUIREMENTS.to_owned()], REQUIREMENTS)?;
+        return Ok(Some((REQUIREMENTS.to_owned(), asked)));
     }
     match tree.read(PROJECT)? {
-        Some(project) => Ok(Some((PROJECT, Asked::of_project(&project, options)?))),
+        Some(project) => Ok(Some((PROJECT.to_owned(), Asked::of_project(&project, options)?))),
         None => Ok(None),
     }
 }
@@ -229,7 +256,7 @@ fn survey_packages(
     // Which version it will be is not known yet; what is locked hardly depends on it.
     let target = Target::new(USUAL, &own_platform(), None)?;
     let locked = match lock::present(tree) {
-        Some(kind) => Some((kind.file, kind.packages(tree, options, &target))),
+        Some(kind) => Some((kind.file.to_owned(), kind.packages(tree, options, &target))),
         None => match asked(tree, options) {
             Ok(Some((file, asked))) => asked.pinned(&target).transpose().map(|packages| (file, packages)),
             _ => None,
@@ -237,10 +264,10 @@ fn survey_packages(
     };
     match locked {
         Some((file, Ok(locked))) => {
-            let (packages, place) = (locked.len(), Place::new(file, None));
+            let (packages, place) = (locked.len(), Place::new(file.as_str(), None));
             let counts = format!("{packages} packages");
             finding.evidence.push(Evidence::speaks_for(place, counts, "exact versions"));
-            finding.lock = Some(LockFound { file: file.to_owned(), packages, development: 0 });
+            finding.lock = Some(LockFound { file, packages, development: 0 });
             names.extend(locked.into_iter().map(|package| package.name));
         }
         Some((file, Err(error))) => {
@@ -281,6 +308,17 @@ fn web_process(tree: &SourceTree, evidence: &mut Vec<Evidence>) -> Result<Option
         return Ok(Some(ProcessType::found("web", ProcessKind::Process, &command, said)));
     }
     Ok(None)
+}
+
+/// The only command of an app that is a package.
+fn own_command(tree: &SourceTree, evidence: &mut Vec<Evidence>) -> Result<Option<ProcessType>> {
+    // What the file says wrongly, is told by whoever needs it.
+    let Ok(Some(own)) = OwnPackage::of(tree, false) else { return Ok(None) };
+    let commands: Vec<&str> = own.commands().collect();
+    let ([command], Some(text)) = (&commands[..], tree.read(PROJECT)?) else { return Ok(None) };
+    let said = Place::find(PROJECT, &text, "scripts]");
+    evidence.push(Evidence::speaks_for(said.clone(), *command, "the command of the project"));
+    Ok(Some(ProcessType::found("web", ProcessKind::Process, &[command], said)))
 }
 
 #[cfg(test)]

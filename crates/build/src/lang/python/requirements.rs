@@ -4,6 +4,7 @@ use super::environment::file_of;
 use super::locked::{LockedPackage, Origin};
 use super::source::{self, SourceFacts};
 use super::target::Target;
+use super::terms::Terms;
 use super::wheel::{self, WheelName};
 use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Place, Result};
@@ -23,12 +24,12 @@ pub(super) struct Asked {
     pub(super) wanted: Vec<Wanted>,
     /// Narrow down what is chosen, and ask for nothing.
     pub(super) constraints: Vec<Wanted>,
-    /// The index that the file names.
-    pub(super) index: Option<String>,
-    /// Further indexes, asked when the first does not have a package.
-    pub(super) further: Vec<String>,
+    /// What is said of all packages at once.
+    pub(super) terms: Terms,
     /// Whether versions before a release will do.
     pub(super) early: bool,
+    /// Whether the app itself is asked for, as a package.
+    pub(super) itself: bool,
 }
 
 /// One requirement.
@@ -47,10 +48,12 @@ pub(super) struct Wanted {
 const DEEPEST: usize = 16;
 
 impl Asked {
-    /// Reads the requirements in `file` of the source, and the files that it names.
-    pub(super) fn of_file(tree: &SourceTree, file: &str) -> Result<Self> {
+    /// Reads the requirements in files of the source that `by` names, and in the files that they name.
+    pub(super) fn of_files(tree: &SourceTree, files: &[String], by: &str) -> Result<Self> {
         let mut asked = Self::default();
-        asked.read(tree, file, &Place::new(file, None), false, 0)?;
+        for file in files {
+            asked.read(tree, file, &Place::new(by, None), false, 0)?;
+        }
         Ok(asked)
     }
 
@@ -114,7 +117,7 @@ impl Asked {
         let (name, value) = (&option[..end], option[end..].trim_start_matches([' ', '=']).trim());
         // The short form may stand right before its value.
         let (name, value) = match name.chars().next() {
-            Some(short @ ('r' | 'c' | 'i' | 'e')) if !name.starts_with('-') && name.len() > 1 => {
+            Some(short @ ('r' | 'c' | 'i' | 'e' | 'f')) if !name.starts_with('-') && name.len() > 1 => {
                 (&name[..short.len_utf8()], &option[short.len_utf8()..])
             }
             _ => (name, value),
@@ -124,10 +127,17 @@ impl Asked {
         match name {
             "r" | "-requirement" => self.read(tree, &beside(), place, limits, depth + 1)?,
             "c" | "-constraint" => self.read(tree, &beside(), place, true, depth + 1)?,
-            "i" | "-index-url" => self.index = Some(value.to_owned()),
-            "-extra-index-url" => self.further.push(value.to_owned()),
+            "i" | "-index-url" => self.terms.index = Some(value.to_owned()),
+            "-extra-index-url" => self.terms.further.push(value.to_owned()),
+            "f" | "-find-links" => {
+                self.terms.links.push(if is_url(value) { value.to_owned() } else { beside() })
+            }
+            "-no-index" => self.terms.no_index = true,
+            "-only-binary" => self.terms.only_wheels.add(value),
+            "-no-binary" => self.terms.only_sources.add(value),
+            "-prefer-binary" => self.terms.prefer_wheels = true,
             "-pre" => self.early = true,
-            "-require-hashes" | "-no-binary" | "-only-binary" | "-prefer-binary" | "-trusted-host" => {}
+            "-require-hashes" | "-trusted-host" => {}
             "e" | "-editable" => self.line(tree, (value, folder), place.clone(), limits)?,
             _ => {
                 let what = format!("the option -{name}");
@@ -149,9 +159,16 @@ impl Asked {
         let end = words.iter().position(|w| w.starts_with("--")).unwrap_or(words.len());
         let requirement = words[..end].join(" ");
         // The app itself: its files are in the image, what it needs is in its own manifest.
-        if matches!(requirement.as_str(), "." | "./") {
+        let (itself, extras) = requirement.split_at(requirement.find('[').unwrap_or(requirement.len()));
+        if matches!(itself, "." | "./") {
+            let extras = extras.trim_matches(['[', ']']).split(',').map(|extra| extra.trim().to_owned());
+            let options = BuildpackOptions {
+                extras: extras.filter(|extra| !extra.is_empty()).collect(),
+                ..BuildpackOptions::default()
+            };
             let project = tree.read(super::PROJECT)?.unwrap_or_default();
-            self.wanted.extend(Self::of_project(&project, &BuildpackOptions::default())?.wanted);
+            self.wanted.extend(Self::of_project(&project, &options)?.wanted);
+            self.itself = true;
             return Ok(());
         }
         let mut hashes: Vec<String> =
@@ -198,6 +215,7 @@ impl Asked {
                 origin,
                 files,
                 source: None,
+                withdrawn: None,
                 wanted_by: Vec::new(),
             };
             packages.push((package, &wanted.place));
@@ -210,17 +228,25 @@ impl Asked {
         Ok(Some(packages.into_iter().map(|(package, _)| package).collect()))
     }
 
-    /// The indexes that the files name, in the order in which they are asked.
-    pub(super) fn indexes(&self) -> Vec<String> {
-        self.index.iter().chain(&self.further).cloned().collect()
-    }
-
     /// Stands for all that is asked for.
     pub(super) fn digest(&self) -> String {
         let lines = |all: &[Wanted]| -> String {
             all.iter().map(|w| format!("{}{}\n", w.need, w.stands_for)).collect()
         };
-        let text = format!("{}-\n{}-\n{}", lines(&self.wanted), lines(&self.constraints), self.early);
+        let mut text = format!("{}-\n{}-\n{}", lines(&self.wanted), lines(&self.constraints), self.early);
+        let Terms { links, no_index, only_wheels, only_sources, prefer_wheels, .. } = &self.terms;
+        // Which index is asked, is not what is asked for.
+        let forms = Terms {
+            links: links.clone(),
+            no_index: *no_index,
+            only_wheels: only_wheels.clone(),
+            only_sources: only_sources.clone(),
+            prefer_wheels: *prefer_wheels,
+            ..Terms::default()
+        };
+        if forms != Terms::default() {
+            text.push_str(&format!("{forms:?}"));
+        }
         Sha256::of(text.as_bytes()).hex()
     }
 
@@ -326,6 +352,10 @@ pub(super) fn need(text: &str, place: &Place) -> Result<Need> {
         place: place.clone(),
         detail: format!("{text:?} is no requirement: {}", error.message),
     })
+}
+
+fn is_url(text: &str) -> bool {
+    text.starts_with("https://") || text.starts_with("http://")
 }
 
 /// A path without steps back.

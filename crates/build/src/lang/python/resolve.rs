@@ -5,13 +5,13 @@ use super::locked::{LockedPackage, Origin};
 use super::requirements::{Asked, Need};
 use super::target::Target;
 use crate::error::{BuildError, Result};
+use crate::pins::ResolvedPackage;
 use pep440_rs::{Version, VersionSpecifiers};
 use pep508_rs::{ExtraName, VersionOrUrl};
 use pubgrub::{
     Dependencies, DependencyProvider, DerivationTree, External, PackageResolutionStatistics, PubGrubError,
     Ranges,
 };
-use remote::Integrity;
 use remote::packages::pypi;
 use std::cell::RefCell;
 use std::cmp::Reverse;
@@ -30,6 +30,16 @@ enum Package {
     Extra(String, ExtraName),
 }
 
+impl Package {
+    /// The name in the index; the app has none.
+    fn name(&self) -> Option<&str> {
+        match self {
+            Self::App => None,
+            Self::Plain(name) | Self::Extra(name, _) => Some(name),
+        }
+    }
+}
+
 impl fmt::Display for Package {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
@@ -46,11 +56,13 @@ pub(super) fn resolve(
     target: &Target,
     index: &Index<'_>,
     known: &BTreeMap<String, Version>,
-) -> Result<Vec<LockedPackage>> {
+) -> Result<Vec<ResolvedPackage>> {
     let solver = Solver { asked, target, index, known, said: RefCell::default() };
     index.fetch_ahead(&asked.names().collect::<Vec<_>>(), |_| None);
     let root = Version::new([0]);
     let chosen = pubgrub::resolve(&solver, Package::App, root).map_err(|error| solver.told(error))?;
+    let chosen: BTreeSet<(Package, Version)> = chosen.into_iter().collect();
+    let mut needs = solver.needs_of(&chosen);
     let mut packages = Vec::new();
     for (package, version) in chosen {
         let Package::Plain(name) = package else { continue };
@@ -58,29 +70,40 @@ pub(super) fn resolve(
             let (origin, source) = (direct.origin.clone(), Some(direct.is_source));
             let (integrity, files) = (direct.integrity.clone(), Vec::new());
             let wanted_by = Vec::new();
-            packages.push(LockedPackage { name, version, integrity, origin, files, source, wanted_by });
+            let withdrawn = None;
+            packages.push(LockedPackage {
+                name,
+                version,
+                integrity,
+                origin,
+                files,
+                source,
+                withdrawn,
+                wanted_by,
+            });
             continue;
         }
         let candidate = index.candidate(&name, &version)?;
         let source = candidate.as_ref().map(|c| c.is_source());
-        let hash = candidate.and_then(|c| c.hash());
-        let integrity = hash.as_deref().and_then(|hash| Integrity::any_of(std::iter::once(hash)));
-        let integrity = integrity.ok_or_else(|| BuildError::BadPackage {
-            package: format!("{name} {version}"),
-            detail: "its index says no hash of it".to_owned(),
-        })?;
+        let withdrawn = candidate.as_ref().and_then(|c| c.withdrawn.clone());
+        let integrity = candidate.map(|c| index.integrity(&c, &name)).transpose()?.flatten();
         packages.push(LockedPackage {
             name,
             version,
-            integrity: Some(integrity),
+            integrity,
             origin: Origin::Index(None),
             files: Vec::new(),
             source,
+            withdrawn,
             wanted_by: Vec::new(),
         });
     }
     packages.sort_by(|a, b| a.name.cmp(&b.name));
-    Ok(packages)
+    let pin = |package: &LockedPackage| {
+        let needs = needs.remove(&package.name).unwrap_or_default().into_iter().collect();
+        ResolvedPackage { needs, ..package.to_pin() }
+    };
+    Ok(packages.iter().map(pin).collect())
 }
 
 struct Solver<'a> {
@@ -149,6 +172,22 @@ impl Solver<'_> {
         Ok(found.into_iter().map(|(package, (set, _))| (package, set)).collect())
     }
 
+    /// The names of what each package that was chosen needs, its extras included.
+    fn needs_of(&self, chosen: &BTreeSet<(Package, Version)>) -> BTreeMap<String, BTreeSet<String>> {
+        let mut needs: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
+        let said = self.said.borrow();
+        for (package, version) in chosen {
+            let from = (package.clone(), version.clone(), Package::App);
+            let own = said.range(from..).take_while(|((p, v, _), _)| (p, v) == (package, version));
+            for need in own.filter_map(|((_, _, need), _)| need.name()) {
+                if let Some(name) = package.name().filter(|name| *name != need) {
+                    needs.entry(name.to_owned()).or_default().insert(need.to_owned());
+                }
+            }
+        }
+        needs
+    }
+
     /// The version of `name` in `set` that is taken.
     fn newest(&self, name: &str, set: &Set) -> Result<Option<Version>> {
         let limits =
@@ -173,8 +212,11 @@ impl Solver<'_> {
             .filter(fits)
             .copied()
             .collect();
+        // Where wheels are preferred, a source is taken when no version has one.
+        let prefers = self.asked.terms.prefer_wheels && usable.iter().any(|c| !c.is_source());
+        let usable: Vec<&Candidate> = usable.into_iter().filter(|c| !prefers || !c.is_source()).collect();
         let one = set.as_singleton().is_some();
-        let offered = |c: &&&Candidate| one || !c.is_withdrawn();
+        let offered = |c: &&&Candidate| one || c.withdrawn.is_none();
         let released = |c: &&&Candidate| self.asked.early || one || !c.version.any_prerelease();
         let best = |early: bool| {
             let fitting = usable.iter().filter(offered).filter(|c| early || released(c));
@@ -353,3 +395,6 @@ impl DependencyProvider for Solver<'_> {
         Ok(Dependencies::Available(needs.map_err(Carried::of)?.into_iter().collect()))
     }
 }
+
+#[cfg(test)]
+mod tests;

@@ -1,5 +1,6 @@
 //! Wheels (the binary distribution format of PyPA): names, contents, and what is installed from them.
 
+use crate::allowance::Allowance;
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use content::digest::Sha256;
@@ -176,7 +177,9 @@ struct Member {
 
 fn members_of<R: Read + Seek>(archive: &mut Archive<R>) -> Result<BTreeMap<String, Member>, String> {
     let mut members = BTreeMap::new();
-    let mut room = LARGEST;
+    // What comes before the directory of the archive is nearly all of it.
+    let allowed = Allowance::of(archive.central_directory_start(), LARGEST);
+    let mut room = allowed.bytes;
     for number in 0..archive.len() {
         let member = archive.by_index(number).map_err(|e| e.to_string())?;
         if member.is_dir() {
@@ -189,8 +192,10 @@ fn members_of<R: Read + Seek>(archive: &mut Archive<R>) -> Result<BTreeMap<Strin
         {
             return Err(format!("the entry {name:?} leaves the package's folder"));
         }
-        room = room.checked_sub(member.size()).ok_or("unpacks to more than 8 GiB")?;
-        let executable = member.unix_mode().is_some_and(|mode| mode & 0o111 != 0);
+        room = room.checked_sub(member.size()).ok_or_else(|| allowed.to_string())?;
+        // As pip takes it: what is not said to be a regular file (POSIX.1, <sys/stat.h>) is no program.
+        let is_program = |mode: u32| mode & 0o170_000 == 0o100_000 && mode & 0o111 != 0;
+        let executable = member.unix_mode().is_some_and(is_program);
         if members.insert(name.clone(), Member { number, size: member.size(), executable }).is_some() {
             return Err(format!("the entry {name:?} is there twice"));
         }

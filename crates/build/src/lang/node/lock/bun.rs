@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 const HOW: &str = "run `bun install --lockfile-only` and commit the result";
 
 /// Reads the file for an app.
-pub(super) fn parse(file: &'static str, text: &str, _app: &App) -> Result<PackageTree> {
+pub(super) fn parse(file: &'static str, text: &str, app: &App<'_>) -> Result<PackageTree> {
     let document: Value = serde_json::from_str(&without_last_commas(text))
         .map_err(|e| malformed(file, Some(e.line()), e.to_string()))?;
     let mut packages = BTreeMap::new();
@@ -21,10 +21,14 @@ pub(super) fn parse(file: &'static str, text: &str, _app: &App) -> Result<Packag
         };
         packages.insert(folder.clone(), entry);
     }
+    let patches = ranges(&document["patchedDependencies"]);
     for (key, listed) in document["packages"].as_object().into_iter().flatten() {
-        packages.insert(path_of(key), entry(listed));
+        let mut entry = entry(listed);
+        let patch = listed[0].as_str().and_then(|id| patches.get(id));
+        entry.patches.extend(patch.map(|path| app.patch(path, file)).transpose()?);
+        packages.insert(path_of(key), entry);
     }
-    Ok(PackageTree { file, text: text.to_owned(), packages, says_all: true, how: HOW })
+    Ok(PackageTree { file, text: text.to_owned(), packages, says_all: true, says_ranges: true, how: HOW })
 }
 
 /// `a/@scope/b` is the package `@scope/b` within `a`.

@@ -3,6 +3,7 @@
 
 use crate::error::{BuildError, Result};
 use crate::lang::node::graph::{Chooser, Need, place};
+use crate::lang::node::overrides::Overrides;
 use crate::lang::node::parts::{Part, Parts};
 use crate::lang::node::tree::{Entry, PackageTree};
 use std::collections::BTreeMap;
@@ -36,7 +37,7 @@ impl Linked {
         needs.extend(self.parts.all().map(Part::need));
         let mut tree = PackageTree::made(self.file);
         (tree.text, tree.says_all, tree.how) = (text.to_owned(), says_all, self.how);
-        place(root, needs, &mut self, &mut tree)?;
+        place(root, needs, &Overrides::default(), &mut self, &mut tree)?;
         Ok(tree)
     }
 }
@@ -53,8 +54,11 @@ impl Chooser for Linked {
 
     fn choose(&mut self, need: &Need, by: Option<&str>) -> Result<Option<(Entry, Vec<Need>)>> {
         if let Some(part) = self.parts.meant(&need.wanted) {
-            let needs = self.packages.get(&part.folder).map(|package| package.needs.clone());
-            return Ok(Some((part.entry(), needs.unwrap_or_default())));
+            // What the file says that the part asks for; nothing, where it does not know the part.
+            let Package { entry, needs } = self.packages.get(&part.folder).cloned().unwrap_or_default();
+            let Entry { dependencies, dev_dependencies, optional_dependencies, .. } = entry;
+            let own = Entry { dependencies, dev_dependencies, optional_dependencies, ..part.entry() };
+            return Ok(Some((own, needs)));
         }
         match self.packages.get(&need.wanted) {
             Some(package) => Ok(Some((package.entry.clone(), package.needs.clone()))),
@@ -63,7 +67,7 @@ impl Chooser for Linked {
                 let who = by.unwrap_or("package.json");
                 Err(BuildError::LockMismatch {
                     lockfile: self.file.to_owned(),
-                    detail: format!("{who} needs {}, which is not locked", need.name),
+                    detail: format!("{who} needs {}, which is not locked", need.wanted),
                     how: self.how,
                 })
             }

@@ -4,9 +4,11 @@ mod bun;
 mod linked;
 mod npm;
 mod pnpm;
+mod resolutions;
 mod yarn;
 
 use super::parts::Parts;
+use super::patch::Patch;
 use super::tree::{Origin, PackageTree};
 use super::{Manifest, read_manifest};
 use crate::error::{BuildError, Place, Result};
@@ -14,12 +16,26 @@ use crate::source::{SourceTree, is_commit};
 
 /// What an app says of itself: its manifest, and those of its parts.
 #[derive(Default)]
-pub(super) struct App {
+pub(super) struct App<'a> {
     manifest: Manifest,
     parts: Parts,
+    /// Its source, for what a lockfile names of it.
+    tree: Option<&'a SourceTree>,
+    /// Whether what only development needs is needed, too.
+    development: bool,
 }
 
-type Parse = fn(&'static str, &str, &App) -> Result<PackageTree>;
+impl App<'_> {
+    /// The patch at `path`, which `lockfile` names.
+    fn patch(&self, path: &str, lockfile: &str) -> Result<Patch> {
+        let text = self.tree.map(|tree| tree.read(path)).transpose()?.flatten();
+        text.map(|text| Patch { path: path.to_owned(), text }).ok_or_else(|| {
+            malformed(lockfile, None, format!("it names the patch {path}, which is not in the source"))
+        })
+    }
+}
+
+type Parse = fn(&'static str, &str, &App<'_>) -> Result<PackageTree>;
 
 /// Every kind that is read, the strongest first.
 const KINDS: [(&str, Parse); 5] = [
@@ -37,21 +53,24 @@ pub(super) fn names() -> impl Iterator<Item = &'static str> {
 
 /// The lockfile of the source, if it has one.
 pub(super) fn read(tree: &SourceTree) -> Result<Option<PackageTree>> {
-    read_with(tree, |manifest| manifest)
+    read_with(tree, false)
 }
 
 /// As [`read`], with what only development needs in its place as well.
 pub(super) fn read_to_build(tree: &SourceTree) -> Result<Option<PackageTree>> {
-    read_with(tree, Manifest::with_development)
+    read_with(tree, true)
 }
 
-fn read_with(tree: &SourceTree, seen_as: fn(Manifest) -> Manifest) -> Result<Option<PackageTree>> {
+fn read_with(tree: &SourceTree, development: bool) -> Result<Option<PackageTree>> {
     for (name, parse) in KINDS {
-        if let Some(text) = tree.read(name)? {
-            let manifest = read_manifest(tree)?.map(|(_, manifest)| seen_as(manifest)).unwrap_or_default();
-            let parts = Parts::of(tree, &manifest)?;
-            return parse(name, &text, &App { manifest, parts }).map(Some);
-        }
+        let Some(text) = tree.read(name)? else { continue };
+        let manifest = read_manifest(tree)?.map(|(_, manifest)| manifest).unwrap_or_default();
+        let parts = Parts::of(tree, &manifest)?;
+        let (manifest, parts) = match development {
+            true => (manifest.with_development(), parts.with_development()),
+            false => (manifest, parts),
+        };
+        return parse(name, &text, &App { manifest, parts, development, tree: Some(tree) }).map(Some);
     }
     Ok(None)
 }

@@ -67,7 +67,7 @@ struct Nested {
 }
 
 /// Reads the file.
-pub(super) fn parse(file: &'static str, text: &str, _app: &App) -> Result<PackageTree> {
+pub(super) fn parse(file: &'static str, text: &str, _app: &App<'_>) -> Result<PackageTree> {
     let document: Document =
         serde_json::from_str(text).map_err(|e| malformed(file, Some(e.line()), e.to_string()))?;
     let (packages, says_all) = match document.lockfile_version {
@@ -81,7 +81,8 @@ pub(super) fn parse(file: &'static str, text: &str, _app: &App) -> Result<Packag
             });
         }
     };
-    Ok(PackageTree { file, text: text.to_owned(), packages, says_all, how: HOW })
+    // The first version says neither.
+    Ok(PackageTree { file, text: text.to_owned(), packages, says_all, says_ranges: says_all, how: HOW })
 }
 
 /// Where something comes from, by what the file says of it.
@@ -115,6 +116,7 @@ impl Listed {
             deprecated: self.deprecated.as_ref().and_then(text),
             peers: self.peer_dependencies.keys().map(|n| (n.clone(), may_lack(n))).collect(),
             fits: Fits { os: self.os, cpu: self.cpu, libc: self.libc },
+            patches: Vec::new(),
             name: self.name,
             version: self.version,
             has_install_script: self.has_install_script,

@@ -1,15 +1,18 @@
 //! `pnpm-lock.yaml`, versions 6 and 9.
 
 use super::linked::{Linked, Package};
-use super::{App, not_yaml};
+use super::{App, malformed, not_yaml};
 use crate::error::{BuildError, Place, Result};
+use crate::lang::node::Manifest;
 use crate::lang::node::graph::Need;
-use crate::lang::node::parts::{Part, Parts};
+use crate::lang::node::parts::Part;
 use crate::lang::node::tree::{Entry, Fits, Origin, PackageTree};
 use remote::Integrity;
 use serde::Deserialize;
 use std::collections::BTreeMap;
 
+/// What the key of a package has that the app patches.
+const PATCHED: &str = "(patch_hash=";
 const HOW: &str = "run `pnpm install --lockfile-only` and commit the result";
 
 #[derive(Deserialize)]
@@ -23,9 +26,36 @@ struct Document {
     top: Importer,
     #[serde(default)]
     packages: BTreeMap<String, Listed>,
+    /// What is taken in place of what is asked for.
+    #[serde(default)]
+    overrides: BTreeMap<String, String>,
+    #[serde(default)]
+    patched_dependencies: BTreeMap<String, Patched>,
     /// Version 9 says apart what packages need.
     #[serde(default)]
     snapshots: BTreeMap<String, Listed>,
+}
+
+/// A patch: its path, or only its hash, where the manifest says the path.
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Patched {
+    Path { path: String },
+    Hash(serde::de::IgnoredAny),
+}
+
+impl Document {
+    /// The path of the patch for the package `id`; it may be said for one version, or for all.
+    fn patch_of<'d>(&'d self, id: &str, app: &'d App<'_>) -> Option<&'d str> {
+        let name = &id[..id.rfind('@').filter(|at| *at > 0).unwrap_or(id.len())];
+        let said = |key: &str| match self.patched_dependencies.get(key)? {
+            Patched::Path { path } => Some(path.as_str()),
+            Patched::Hash(_) => {
+                app.manifest.pnpm["patchedDependencies"][key].as_str().or(app.parts.patch(key))
+            }
+        };
+        said(id).or_else(|| said(name))
+    }
 }
 
 #[derive(Deserialize)]
@@ -39,6 +69,7 @@ enum Version {
 #[serde(rename_all = "camelCase", default)]
 struct Importer {
     dependencies: BTreeMap<String, Chosen>,
+    dev_dependencies: BTreeMap<String, Chosen>,
     optional_dependencies: BTreeMap<String, Chosen>,
 }
 
@@ -71,7 +102,7 @@ struct Resolution {
 }
 
 /// Reads the file for an app with this manifest.
-pub(super) fn parse(file: &'static str, text: &str, app: &App) -> Result<PackageTree> {
+pub(super) fn parse(file: &'static str, text: &str, app: &App<'_>) -> Result<PackageTree> {
     let document: Document = serde_saphyr::from_str(text).map_err(|e| not_yaml(file, &e))?;
     let major = match &document.lockfile_version {
         Version::Text(text) => text.split('.').next().and_then(|t| t.parse().ok()).unwrap_or(0),
@@ -89,36 +120,61 @@ pub(super) fn parse(file: &'static str, text: &str, app: &App) -> Result<Package
     for (key, snapshot) in snapshots {
         let id = plain(key);
         let facts = document.packages.get(id).or_else(|| document.packages.get(key)).unwrap_or(snapshot);
-        linked.packages.insert(key.trim_start_matches('/').to_owned(), package(id, facts, snapshot));
+        let mut package = package(id, facts, snapshot);
+        if key.contains(PATCHED) {
+            let path = document.patch_of(id, app).ok_or_else(|| {
+                malformed(file, None, format!("{id} is patched, and nothing says where the patch is"))
+            })?;
+            package.entry.patches.push(app.patch(path, file)?);
+        }
+        linked.packages.insert(key.trim_start_matches('/').to_owned(), package);
     }
-    let own = document.importers.get(".").unwrap_or(&document.top);
+    let package = |importer: &Importer, folder, manifest| Package {
+        entry: asked(importer, manifest, &document.overrides),
+        needs: needs_of(importer, folder, app),
+    };
     for part in app.parts.all() {
         let Some(importer) = document.importers.get(&part.folder) else { continue };
-        let package =
-            Package { entry: Entry::default(), needs: needs_of(importer, &part.folder, &app.parts) };
+        let package = package(importer, &part.folder, &part.manifest);
         linked.packages.insert(part.folder.clone(), package);
     }
-    let specifiers = |chosen: &BTreeMap<String, Chosen>| -> BTreeMap<String, String> {
-        chosen.iter().map(|(name, chosen)| (name.clone(), chosen.specifier.clone())).collect()
-    };
-    let root = Entry {
-        dependencies: specifiers(&own.dependencies),
-        optional_dependencies: specifiers(&own.optional_dependencies),
-        ..Entry::default()
-    };
-    let needs = needs_of(own, "", &app.parts);
+    let own = document.importers.get(".").unwrap_or(&document.top);
+    let Package { entry: root, needs } = package(own, "", &app.manifest);
     // It says that a package has commands, but not which.
     linked.into_tree(text, root, needs, false)
 }
 
+/// What the file was made from: the ranges that an app, or a part of it, asked for then.
+fn asked(importer: &Importer, manifest: &Manifest, overrides: &BTreeMap<String, String>) -> Entry {
+    let ranges = |chosen: &BTreeMap<String, Chosen>,
+                  now: &BTreeMap<String, String>|
+     -> BTreeMap<String, String> {
+        let range = |(name, chosen): (&String, &Chosen)| {
+            // In place of a range that is overridden, the file has what overrides it.
+            let now = now.get(name).filter(|_| overrides.contains_key(name));
+            (name.clone(), now.unwrap_or(&chosen.specifier).clone())
+        };
+        // Peers of the app itself may stand among what it asks for.
+        let is_own = |name: &String| now.contains_key(name) || !manifest.peer_dependencies.contains_key(name);
+        chosen.iter().filter(|(name, _)| is_own(name)).map(range).collect()
+    };
+    Entry {
+        dependencies: ranges(&importer.dependencies, &manifest.dependencies),
+        dev_dependencies: ranges(&importer.dev_dependencies, &manifest.dev_dependencies),
+        optional_dependencies: ranges(&importer.optional_dependencies, &manifest.optional_dependencies),
+        ..Entry::default()
+    }
+}
+
 /// What the app, or the part of it in `folder`, needs.
-fn needs_of(importer: &Importer, folder: &str, parts: &Parts) -> Vec<Need> {
+fn needs_of(importer: &Importer, folder: &str, app: &App<'_>) -> Vec<Need> {
     let chosen = |(name, chosen): (&String, &Chosen), optional| {
         let linked = chosen.version.strip_prefix("link:").map(|to| joined(folder, to));
-        let part = linked.and_then(|to| parts.all().find(|part| part.folder == to));
+        let part = linked.and_then(|to| app.parts.all().find(|part| part.folder == to));
         part.map_or_else(|| need(name, &chosen.version, optional), Part::need)
     };
-    let needs = importer.dependencies.iter().map(|c| chosen(c, false));
+    let further = importer.dev_dependencies.iter().filter(|_| app.development);
+    let needs = importer.dependencies.iter().chain(further).map(|c| chosen(c, false));
     needs.chain(importer.optional_dependencies.iter().map(|c| chosen(c, true))).collect()
 }
 

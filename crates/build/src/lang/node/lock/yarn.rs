@@ -1,6 +1,7 @@
 //! `yarn.lock`: the classic form, and the current one, which is YAML.
 
 use super::linked::{Linked, Package};
+use super::resolutions::Resolutions;
 use super::{App, malformed, not_yaml};
 use crate::error::Result;
 use crate::lang::node::Manifest;
@@ -14,7 +15,7 @@ use std::collections::BTreeMap;
 const HOW: &str = "run `yarn install --mode update-lockfile` and commit the result";
 
 /// Reads the file for an app with this manifest.
-pub(super) fn parse(file: &'static str, text: &str, app: &App) -> Result<PackageTree> {
+pub(super) fn parse(file: &'static str, text: &str, app: &App<'_>) -> Result<PackageTree> {
     match text.lines().any(|line| line == "__metadata:") {
         true => current(file, text, app),
         false => classic(file, text, app),
@@ -68,7 +69,7 @@ fn alias(range: &str) -> Option<String> {
     named.starts_with(|c: char| c.is_alphabetic() || c == '@').then(|| named.to_owned())
 }
 
-fn classic(file: &'static str, text: &str, app: &App) -> Result<PackageTree> {
+fn classic(file: &'static str, text: &str, app: &App<'_>) -> Result<PackageTree> {
     let mut linked = Linked { file, how: HOW, packages: BTreeMap::new(), parts: app.parts.clone() };
     let mut keys: Vec<String> = Vec::new();
     let mut package = Package::default();
@@ -135,7 +136,7 @@ fn put(linked: &mut Linked, keys: Vec<String>, package: Package) {
 fn origin(resolved: &str) -> Origin {
     let url = resolved.split('#').next().unwrap_or(resolved);
     match url.starts_with("https://") || url.starts_with("http://") {
-        true if !url.contains(".git") => Origin::Registry(Some(url.to_owned())),
+        true if !url.ends_with(".git") => Origin::Registry(Some(url.to_owned())),
         _ => super::commit(resolved)
             .unwrap_or_else(|| Origin::Other("a package that is not from a registry".to_owned())),
     }
@@ -174,19 +175,22 @@ struct Meta {
     optional: bool,
 }
 
-fn current(file: &'static str, text: &str, app: &App) -> Result<PackageTree> {
+fn current(file: &'static str, text: &str, app: &App<'_>) -> Result<PackageTree> {
     // The first entry is of another form: the version of the file.
     let (_, rest) = text.split_once("\n\n\"").unwrap_or(("", ""));
     let document: BTreeMap<String, Listed> =
         serde_saphyr::from_str(&format!("\"{rest}")).map_err(|e| not_yaml(file, &e))?;
     let mut linked = Linked { file, how: HOW, packages: BTreeMap::new(), parts: app.parts.clone() };
+    let resolutions = Resolutions::of(&app.manifest.resolutions);
     for (keys, listed) in &document {
-        let (name, from) = split(&listed.resolution).unwrap_or((&listed.resolution, ""));
+        let (own, from) = split(&listed.resolution).unwrap_or((&listed.resolution, ""));
         if from.starts_with("workspace:") {
             continue;
         }
+        let patches = patches(from).map(|path| app.patch(path, file)).collect::<Result<_>>()?;
         let origin = match from.split_once(':').map(|(kind, _)| kind) {
             Some("npm") => Origin::Registry(None),
+            Some("patch") if from[6..].starts_with(own) && from.contains("@npm%3A") => Origin::Registry(None),
             _ => super::commit(from).unwrap_or_else(|| Origin::Other(format!("a package from {from:?}"))),
         };
         let optional = |name: &str| listed.dependencies_meta.get(name).is_some_and(|meta| meta.optional);
@@ -194,16 +198,17 @@ fn current(file: &'static str, text: &str, app: &App) -> Result<PackageTree> {
             listed.dependencies.clone().into_iter().partition(|(name, _)| optional(name));
         let needs = listed.dependencies.iter().map(|(name, range)| Need {
             name: name.clone(),
-            wanted: descriptor(name, range),
+            wanted: descriptor(name, resolutions.meant((own, &listed.version), name, range)),
             optional: optional(name),
             peer: false,
         });
         let package = Package {
             needs: needs.collect(),
             entry: Entry {
-                name: Some(name.to_owned()),
+                name: Some(own.to_owned()),
                 version: Some(listed.version.clone()),
                 origin,
+                patches,
                 bin: listed.bin.clone(),
                 fits: fits(listed.conditions.as_deref().unwrap_or_default()),
                 dependencies: needed,
@@ -215,8 +220,9 @@ fn current(file: &'static str, text: &str, app: &App) -> Result<PackageTree> {
             linked.packages.insert(key.to_owned(), package.clone());
         }
     }
-    add_parts(&mut linked, descriptor);
-    let (root, needs) = needs_of(&app.manifest, &linked, descriptor);
+    let named = |name: &str, range: &str| descriptor(name, resolutions.meant(("", ""), name, range));
+    add_parts(&mut linked, named);
+    let (root, needs) = needs_of(&app.manifest, &linked, named);
     linked.into_tree(text, root, needs, true)
 }
 
@@ -226,6 +232,15 @@ fn descriptor(name: &str, range: &str) -> String {
         true => format!("{name}@{range}"),
         false => format!("{name}@npm:{range}"),
     }
+}
+
+/// The patches in `patch:rope@npm%3A1.0.0#~/patches/rope.patch&./more.patch::version=1.0.0`. What the tool
+/// itself brings, is for its own way to find packages.
+fn patches(from: &str) -> impl Iterator<Item = &str> {
+    let all = from.strip_prefix("patch:").and_then(|from| from.split_once('#')).map_or("", |(_, all)| all);
+    let all = all.split("::").next().unwrap_or(all).split('&').map(|one| one.trim_start_matches("optional!"));
+    let own = all.filter(|one| !one.is_empty() && !one.starts_with("builtin<"));
+    own.map(|one| one.trim_start_matches("~/").trim_start_matches("./"))
 }
 
 /// `os=linux & cpu=x64 & libc=glibc`; several are in brackets, with bars between them.
@@ -252,7 +267,7 @@ mod tests {
         let dependencies = [("bell", "^1"), ("tide", "npm:@kestrel/tide@2")];
         let dependencies = dependencies.map(|(name, range)| (name.to_owned(), range.to_owned()));
         let manifest = Manifest { dependencies: dependencies.into(), ..Manifest::default() };
-        let app = App { manifest, parts: Default::default() };
+        let app = App { manifest, ..App::default() };
         let packages = parse("yarn.lock", text, &app).unwrap().for_image("linux/amd64").unwrap();
         packages.iter().map(|p| format!("{} = {}", p.path, p.label())).collect()
     }

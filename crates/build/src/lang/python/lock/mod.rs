@@ -13,6 +13,7 @@ use crate::error::{BuildError, Place, Result};
 use crate::source::SourceTree;
 use pep508_rs::{ExtraName, MarkerTree, Requirement, VerbatimUrl};
 use remote::packages::pypi;
+use std::collections::{BTreeSet, VecDeque};
 use std::str::FromStr;
 
 /// A kind of lockfile.
@@ -45,6 +46,11 @@ const KINDS: [Kind; 5] = [
     Kind { file: "pdm.lock", how: "run `pdm lock` and commit the result", read: pdm::read },
     Kind { file: "Pipfile.lock", how: "run `pipenv lock` and commit the result", read: pipfile::read },
 ];
+
+/// The names of all lockfiles, the strongest first.
+pub(super) fn names() -> impl Iterator<Item = &'static str> {
+    KINDS.iter().map(|kind| kind.file)
+}
 
 /// The lockfile that the source has, if any.
 pub(super) fn present(tree: &SourceTree) -> Option<&'static Kind> {
@@ -145,20 +151,57 @@ fn project_needs(app: &App<'_>) -> Result<Vec<Edge>, Fault> {
     wanted(&document, app.extras, app.groups).iter().map(|need| edge(need)).collect()
 }
 
-/// The requirements of a project (PEP 621), of those of its extras, and of those groups (PEP 735).
+/// The requirements of a project (PEP 621), of those of its extras, and of those groups (PEP 735). What it
+/// requires of itself are further extras.
 pub(super) fn wanted(document: &toml::Table, extras: &[String], groups: &[String]) -> Vec<String> {
     let nothing = toml::Table::new();
     let own = document.get("project").and_then(|p| p.as_table()).unwrap_or(&nothing);
-    let mut all: Vec<String> = texts(own, "dependencies").map(str::to_owned).collect();
     let optional = own.get("optional-dependencies").and_then(|o| o.as_table()).unwrap_or(&nothing);
-    all.extend(extras.iter().flat_map(|extra| texts(optional, extra)).map(str::to_owned));
     let known = document.get("dependency-groups").and_then(|g| g.as_table()).unwrap_or(&nothing);
-    let (mut pending, mut done): (Vec<&str>, Vec<&str>) =
-        (groups.iter().map(String::as_str).collect(), Vec::new());
-    while let Some(group) = pending.pop().filter(|group| !done.contains(group)) {
-        done.push(group);
-        all.extend(texts(known, group).map(str::to_owned));
-        pending.extend(tables(known, group).filter_map(|included| text(included, "include-group")));
+    let name = text(own, "name").map(pypi::canonical_name);
+    let mut all: Vec<String> = texts(own, "dependencies").map(str::to_owned).collect();
+    all.extend(reached(extras, |extra| {
+        let mut further = Vec::new();
+        let mut needs: Vec<String> = under(optional, extra).map(listed).unwrap_or_default();
+        needs.retain(|need| match edge(need) {
+            Ok(edge) if Some(&edge.name) == name.as_ref() => {
+                further.extend(edge.extras.iter().map(ToString::to_string));
+                false
+            }
+            _ => true,
+        });
+        (needs, further)
+    }));
+    all.extend(reached(groups, |group| {
+        let included = under(known, group).and_then(|v| v.as_array()).into_iter().flatten();
+        let included = included.filter_map(|v| v.get("include-group")?.as_str().map(str::to_owned));
+        (under(known, group).map(listed).unwrap_or_default(), included.collect())
+    }));
+    all
+}
+
+/// The value whose key means `name`: keys may be written in several ways.
+fn under<'t>(table: &'t toml::Table, name: &str) -> Option<&'t toml::Value> {
+    let canonical = pypi::canonical_name(name);
+    table.iter().find(|(key, _)| pypi::canonical_name(key) == canonical).map(|(_, value)| value)
+}
+
+/// The texts of an array.
+fn listed(value: &toml::Value) -> Vec<String> {
+    value.as_array().into_iter().flatten().filter_map(|v| v.as_str().map(str::to_owned)).collect()
+}
+
+/// What is needed by everything that `first` leads to; `of` gives what a name needs, and the names that it leads to.
+fn reached(first: &[String], mut of: impl FnMut(&str) -> (Vec<String>, Vec<String>)) -> Vec<String> {
+    let mut done = BTreeSet::new();
+    let mut pending: VecDeque<String> = first.iter().cloned().collect();
+    let mut all = Vec::new();
+    while let Some(name) = pending.pop_front() {
+        if done.insert(pypi::canonical_name(&name)) {
+            let (needs, further) = of(&name);
+            all.extend(needs);
+            pending.extend(further);
+        }
     }
     all
 }
@@ -226,7 +269,8 @@ mod tests {
 
     #[test]
     fn extras_and_groups_are_wanted_when_they_are_chosen() {
-        let project = "[project]\ndependencies = ['fog']\n[project.optional-dependencies]\nloud = ['horn>=1']\n\
+        let project = "[project]\nname = 'Fares'\ndependencies = ['fog']\n[project.optional-dependencies]\nLoud = ['horn>=1']\n\
+            all = ['fares[loud,far]', 'mast']\nfar = ['lamp']\n\
             [dependency-groups]\nserve = [{ include-group = 'base' }, 'bell']\nbase = ['rope', { include-group = 'serve' }]\n";
         let names = |texts: &[&str]| texts.iter().map(|t| (*t).to_owned()).collect::<Vec<_>>();
         let told = |extras: &[&str], groups: &[&str]| {
@@ -234,6 +278,9 @@ mod tests {
         };
         assert_eq!(told(&[], &[]), "fog");
         assert_eq!(told(&["loud"], &["serve"]), "fog horn>=1 bell rope");
+        assert_eq!(told(&["all"], &[]), "fog mast horn>=1 lamp");
+        // A group that several others include.
+        assert_eq!(told(&[], &["base", "serve", "base"]), "fog rope bell");
     }
 
     #[test]

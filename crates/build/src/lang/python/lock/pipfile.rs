@@ -70,9 +70,10 @@ pub(super) fn read(content: &str, app: &App<'_>) -> Result<LockGraph, Fault> {
         let version = version.and_then(|v| Version::from_str(v).ok());
         // What is built has its version only then.
         let built = (locked.git.is_some() || elsewhere.is_some()).then(|| Version::new([0]));
-        let Some(version) = version.or(built) else { return Err((None, format!("{name} has no version"))) };
         let own_marker = marker(locked.markers.as_deref())?;
         graph.roots.push(Edge { marker: own_marker.clone(), ..Edge::to(name.clone()) });
+        // What did not apply where the file was made, has no version in it.
+        let Some(version) = version.or(built) else { continue };
         graph.packages.push(Node {
             origin: match &locked.git {
                 Some(url) => Origin::Commit {
