@@ -21,7 +21,7 @@ use std::path::PathBuf;
 /// Version of the way packages are put down; part of every fragment's key.
 const INSTALL_FORMAT: u32 = 4;
 /// From so many packages on, they are spread over that many layers.
-const SPREAD: [(usize, usize); 2] = [(60, 4), (20, 2)];
+const SPREAD: [(usize, usize); 2] = [(60, 12), (16, 8)];
 /// Of so many threads that work, one may unpack: that takes memory and the processor.
 const UNPACK_SHARE: usize = 4;
 /// From this length in bytes on, what is written is compressed on two threads.
