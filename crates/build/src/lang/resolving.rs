@@ -78,9 +78,9 @@ impl Resolving<'_> {
 }
 
 /// The note that tells of it.
-pub fn advice(manifest: &str, lockfile: &str, how: &str) -> String {
+pub fn advice(manifest: &str, lockfile: &str) -> String {
     format!(
-        "{manifest} locks no versions: they were resolved, and are kept in {}; a {lockfile} ({how}) would say them to other tools too",
+        "{manifest} locks no versions: they were resolved, and are kept in {}; other tools need {lockfile}",
         pins::FILE_NAME
     )
 }

@@ -228,10 +228,14 @@ fn requirements_that_exclude_each_other_are_explained() {
     --- stderr
     error: no set of packages meets everything that is asked for
       the app wants fog >=7
-      the newest fog with a wheel for Python 3.11 x86_64 glibc 2.28 is 2.0b1
+      for Python 3.11 x86_64 glibc 2.28, fog is there in 1.0, 1.4, 1.5, 2.0b1
     what to do: change one of these requirements, or choose another version of the runtime
     --- exit 1
     ");
+    program.write("app/requirements.txt", "fog==1.7\n");
+    let elsewhere = program.run("build app --address pypi=index").stderr;
+    let told = "fog 1.7 has no wheel for Python 3.11 x86_64 glibc 2.28; for that, it is there in 1.0, 1.4, 1.5, 2.0b1";
+    assert!(elsewhere.contains(told), "{elsewhere}");
     program.write("app/requirements.txt", "tide\n");
     insta::assert_snapshot!(program.run("build app --address pypi=index"), @"
     --- stderr

@@ -276,8 +276,8 @@ fn resolved(
         return Ok(None);
     };
     if new.is_some() {
-        let how = "`npm install --package-lock-only`";
-        contribution.notes.push(resolving::advice(MANIFEST, "package-lock.json", how));
+        let lockfile = "a lockfile (`npm install --package-lock-only`)";
+        contribution.notes.push(resolving::advice(MANIFEST, lockfile));
     }
     contribution.resolved.extend(new);
     Ok(Some(tree))

@@ -188,8 +188,7 @@ fn packages(
         })?;
     let Some((packages, new)) = resolved else { return Ok(nothing) };
     if new.is_some() {
-        let how = "with hashes, from any tool that locks";
-        contribution.notes.push(resolving::advice(&file, "lockfile", how));
+        contribution.notes.push(resolving::advice(&file, "a lockfile"));
     }
     let told = |pin: &ResolvedPackage| {
         let reason = pin.deprecated.as_ref()?;

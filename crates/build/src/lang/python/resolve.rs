@@ -261,20 +261,18 @@ impl Solver<'_> {
     /// Why no version of a package that is wanted can be taken, if there is none.
     fn lacking(&self, name: &str, wanted: &Set) -> Option<String> {
         let candidates = self.index.candidates(name).ok()?;
-        let newest = |usable: bool| {
-            let all = candidates.iter().filter(|c| !usable || c.is_usable());
-            all.map(|c| &c.version).max()
-        };
-        if candidates.iter().any(|c| c.is_usable() && wanted.contains(&c.version)) {
+        let (usable, others): (Vec<_>, Vec<_>) = candidates.iter().partition(|c| c.is_usable());
+        if usable.iter().any(|c| wanted.contains(&c.version)) {
             return None;
         }
-        Some(match (newest(false), newest(true)) {
-            (None, _) => format!("no index that was asked has {name}"),
-            (Some(newest), None) => {
-                format!("{name} {newest} and all before it have no wheel for Python {}", self.target.name())
-            }
-            (_, Some(newest)) => {
-                format!("the newest {name} with a wheel for Python {} is {newest}", self.target.name())
+        let python = self.target.name();
+        let unfit = others.iter().map(|c| &c.version).filter(|version| wanted.contains(version)).max();
+        Some(match (unfit, &several(usable.iter().map(|c| &c.version).collect())[..]) {
+            (_, "") if others.is_empty() => format!("no index that was asked has {name}"),
+            (_, "") => format!("no version of {name} has a wheel for Python {python}"),
+            (None, some) => format!("for Python {python}, {name} is there in {some}"),
+            (Some(unfit), some) => {
+                format!("{name} {unfit} has no wheel for Python {python}; for that, it is there in {some}")
             }
         })
     }
@@ -314,6 +312,15 @@ impl Solver<'_> {
             }
             DerivationTree::External(External::NotRoot(..)) => {}
         }
+    }
+}
+
+/// Some versions by name, many by their ends.
+fn several(mut versions: Vec<&Version>) -> String {
+    versions.sort();
+    match &versions[..] {
+        [first, .., last] if versions.len() > 5 => format!("{} versions, {first} to {last}", versions.len()),
+        few => few.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "),
     }
 }
 
