@@ -26,6 +26,7 @@ const HEADERS: &[(&str, &str)] = &[
     ("ft2build.h", "libfreetype-dev"),
     ("gdal", "libgdal-dev"),
     ("geos_c.h", "libgeos-dev"),
+    ("gif_lib.h", "libgif-dev"),
     ("glib.h", "libglib2.0-dev"),
     ("gmp.h", "libgmp-dev"),
     ("graphviz/", "libgraphviz-dev"),
@@ -123,6 +124,7 @@ const LIBRARIES: &[(&str, &str)] = &[
     ("curl", "libcurl4-openssl-dev"),
     ("dbus-1", "libdbus-1-dev"),
     ("ffi", "libffi-dev"),
+    ("gif", "libgif-dev"),
     ("girepository-2.0", "libgirepository-2.0-dev"),
     ("glib-2.0", "libglib2.0-dev"),
     ("gobject-introspection-1.0", "libgirepository1.0-dev"),
@@ -180,9 +182,9 @@ pub struct SystemNeed {
     pub package: &'static str,
     /// The library.
     pub library: &'static str,
-    /// The package of the distribution that has it.
+    /// The packages of the distribution that have it and what else is loaded, with spaces between.
     pub run: &'static str,
-    /// What it takes to build the package, where it has to be built.
+    /// What it takes to build the package, where it has to be built; with spaces between.
     pub build: &'static str,
 }
 
@@ -201,12 +203,29 @@ pub const SYSTEM_NEEDS: &[SystemNeed] = &[
     need("python", "psycopg2", "libpq.so.5", "libpq5", "libpq-dev"),
     need("python", "mysqlclient", "libmariadb.so.3", "libmariadb3", "libmariadb-dev"),
     need("python", "python-magic", "libmagic.so.1", "libmagic1", ""),
-    need("python", "weasyprint", "libpango-1.0.so.0", "libpango-1.0-0", ""),
+    need(
+        "python",
+        "weasyprint",
+        "libpango-1.0.so.0",
+        "libpango-1.0-0 libpangoft2-1.0-0 libharfbuzz-subset0",
+        "",
+    ),
+    need("python", "opencv-python", "libGL.so.1", "libgl1 libglib2.0-0", ""),
+    need("python", "opencv-contrib-python", "libGL.so.1", "libgl1 libglib2.0-0", ""),
+    need("python", "pyaudio", "libportaudio.so.2", "libportaudio2", "portaudio19-dev"),
+    need("python", "cairocffi", "libcairo.so.2", "libcairo2", ""),
     need("python", "pycairo", "libcairo.so.2", "libcairo2", "libcairo2-dev"),
     need("python", "python-ldap", "libldap.so.2", "libldap2", "libldap-dev"),
     need("python", "gssapi", "libgssapi_krb5.so.2", "libgssapi-krb5-2", "libkrb5-dev"),
     need("python", "dbus-python", "libdbus-1.so.3", "libdbus-1-3", "libdbus-1-dev"),
     need("node", "pg-native", "libpq.so.5", "libpq5", "libpq-dev"),
+    need(
+        "node",
+        "canvas",
+        "libcairo.so.2",
+        "libcairo2 libpango-1.0-0 libpangocairo-1.0-0 libjpeg62-turbo libgif7 librsvg2-2",
+        "libcairo2-dev libpango1.0-dev libjpeg62-turbo-dev libgif-dev librsvg2-dev",
+    ),
     need("ruby", "pg", "libpq.so.5", "libpq5", "libpq-dev"),
     need("ruby", "mysql2", "libmariadb.so.3", "libmariadb3", "libmariadb-dev"),
 ];

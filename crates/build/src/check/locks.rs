@@ -171,12 +171,13 @@ pub(super) fn system_library(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let on_debian = subject.survey.base.0.starts_with("debian:");
     for (need, place) in system_needs(subject) {
         let SystemNeed { package, library, run, .. } = need;
-        if on_debian && config.base_packages.iter().any(|name| name == run) {
+        let lacking = lacking(run, &config.base_packages);
+        if on_debian && lacking.is_empty() {
             continue;
         }
         let what = format!("{package} loads {library} (Debian: {run}), which the base does not have");
         let advice = if on_debian {
-            format!("in shtetl.toml, under [base]: packages = [{run:?}]")
+            format!("in shtetl.toml, under [base]: packages = {lacking:?}")
         } else {
             "use a package that brings its own library, if there is one, or a Debian base".to_owned()
         };
@@ -188,17 +189,21 @@ pub(super) fn system_library(subject: &Subject<'_>) -> Result<Vec<Found>> {
 pub(super) fn build_package(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let Ok(planned) = subject.planned else { return Ok(Vec::new()) };
     let is_built = |package: &str| planned.steps.iter().any(|s| s.name == compile_step(package));
-    let lacks = |need: &&SystemNeed| {
-        let there = &subject.app.config.build_packages;
-        !need.build.is_empty() && is_built(need.package) && !there.iter().any(|name| name == need.build)
-    };
-    let lacking = system_needs(subject).into_iter().filter(|(need, _)| lacks(need));
-    Ok(lacking
-        .map(|(SystemNeed { package, build, .. }, place)| {
+    let mut found = Vec::new();
+    for (SystemNeed { package, build, .. }, place) in system_needs(subject) {
+        let lacking = lacking(build, &subject.app.config.build_packages);
+        if !lacking.is_empty() && is_built(package) {
             let what = format!("{package} has to be built from its source, which takes {build}");
-            breaks(place, what, format!("in shtetl.toml, under [base]: build-packages = [{build:?}]"))
-        })
-        .collect())
+            let advice = format!("in shtetl.toml, under [base]: build-packages = {lacking:?}");
+            found.push(breaks(place, what, advice));
+        }
+    }
+    Ok(found)
+}
+
+/// Those of `names`, with spaces between, that are not configured.
+fn lacking(names: &'static str, there: &[String]) -> Vec<&'static str> {
+    names.split_whitespace().filter(|name| !there.iter().any(|known| known == name)).collect()
 }
 
 /// What the app's packages need of the system, as far as it is known, and where they are declared.

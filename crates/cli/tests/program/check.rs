@@ -256,6 +256,22 @@ const CASES: &[Case<'_>] = &[
         ],
     ),
     (
+        "system-library",
+        &[
+            PYTHON_SCRIPT,
+            ("requirements.txt", "weasyprint==63.0 --hash=sha256:00\n"),
+            ("shtetl.toml", "[base]\npackages = [\"libpango-1.0-0\"]\n"),
+        ],
+        &[
+            PYTHON_SCRIPT,
+            ("requirements.txt", "weasyprint==63.0 --hash=sha256:00\n"),
+            (
+                "shtetl.toml",
+                "[base]\npackages = [\"libpango-1.0-0\", \"libpangoft2-1.0-0\", \"libharfbuzz-subset0\"]\n",
+            ),
+        ],
+    ),
+    (
         "build-package!",
         &[PYTHON_SCRIPT, UV_LOCK],
         &[PYTHON_SCRIPT, UV_LOCK, ("shtetl.toml", "[base]\nbuild-packages = [\"libpq-dev\"]\n")],
