@@ -212,6 +212,8 @@ pub const SYSTEM_NEEDS: &[SystemNeed] = &[
     ),
     need("python", "opencv-python", "libGL.so.1", "libgl1 libglib2.0-0", ""),
     need("python", "opencv-contrib-python", "libGL.so.1", "libgl1 libglib2.0-0", ""),
+    need("python", "sounddevice", "libportaudio.so.2", "libportaudio2", ""),
+    need("python", "pyzbar", "libzbar.so.0", "libzbar0", ""),
     need("python", "pyaudio", "libportaudio.so.2", "libportaudio2", "portaudio19-dev"),
     need("python", "cairocffi", "libcairo.so.2", "libcairo2", ""),
     need("python", "pycairo", "libcairo.so.2", "libcairo2", "libcairo2-dev"),

@@ -229,6 +229,11 @@ pub fn harbour_packages() -> Vec<Package> {
         )
         .with("./usr/bin/node", Item::Link("nodejs".into())),
         Package::new("libnode115", "20.19.2+dfsg-1", "", &[("./usr/lib/harbour/libnode.so.115", "libnode")]),
-        Package::new("libfog1", "1:1.2-3", "Depends: libc6", &[("./usr/lib/harbour/libfog.so.1", "fog")]),
+        Package::new(
+            "libfog1",
+            "1:1.2-3",
+            "Depends: libc6",
+            &[("./usr/lib/harbour/libfog.so.1", "fog"), ("./usr/lib/x86_64-linux-gnu/libmist.so.1", "mist")],
+        ),
     ]
 }

@@ -1,6 +1,7 @@
 //! The step that writes a set of packages as one layer.
 
 use super::fixups::{self, Added, Around};
+use super::libraries;
 use super::pins::PackagePin;
 use super::unpack::{self, TOP_LINKS, Unpacked};
 use crate::base::paths::Paths;
@@ -45,6 +46,8 @@ pub(super) struct PackageSet {
     pub(super) below: Vec<PackagePin>,
     /// Whether it is for an image, where every link must lead somewhere.
     pub(super) for_image: bool,
+    /// Whether programs search for its libraries by their names.
+    pub(super) lists_libraries: bool,
     /// Where they are: the archive, and that of security updates.
     pub(super) archives: [Option<Address>; 2],
     /// The version of the distribution, for package URLs.
@@ -59,6 +62,9 @@ impl PackageSet {
         let mut parts: BTreeMap<String, String> =
             self.packages.iter().map(|p| (p.name.clone(), format!("{} {}", p.version, p.sha256))).collect();
         parts.insert("(fix-ups)".to_owned(), FIXUP_FORMAT.to_string());
+        if self.lists_libraries {
+            parts.insert("(list of libraries)".to_owned(), libraries::FORMAT.to_string());
+        }
         parts.extend(self.certificates().map(|p| ("(certificates)".to_owned(), p.sha256.clone())));
         Input::of_parts("packages", parts)
     }
@@ -116,7 +122,11 @@ impl Work for PackageSet {
         let unpacked: BTreeMap<String, Unpacked> = unpacked.into_inner().unwrap_or_default();
         let certificates = self.certificates().map(|p| self.provide(layer, p, &gates, tools)).transpose()?;
         let around = Around { architecture: self.architecture, certificates: certificates.as_ref() };
-        let added = fixups::added(&unpacked, &around);
+        let mut added = fixups::added(&unpacked, &around);
+        if let Some(list) = libraries::list(&unpacked, self.architecture).filter(|_| self.lists_libraries) {
+            let entry = Entry::file(libraries::PATH, list.len() as u64, false);
+            added.insert(libraries::PATH.to_owned(), (entry, list));
+        }
         if self.for_image {
             self.tell_dangling(layer, &unpacked, &added, tools);
         }

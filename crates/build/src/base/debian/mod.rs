@@ -6,6 +6,7 @@ mod exact;
 mod fixups;
 mod keystore;
 mod layer;
+mod libraries;
 mod php;
 mod pins;
 mod suites;
@@ -64,6 +65,8 @@ impl DebianBase {
             packages: self.pins(set).to_vec(),
             below: if set == "base" { Vec::new() } else { self.pins("base").to_vec() },
             for_image: true,
+            // What the app asks for itself; what else needs libraries knows their names.
+            lists_libraries: set == EXTRA,
             archives: self.archives.clone(),
             release: self.suite.release,
             architecture: self.architecture,
@@ -128,6 +131,7 @@ impl Base for DebianBase {
         let work = PackageSet {
             below: Vec::new(),
             for_image: false,
+            lists_libraries: false,
             packages,
             archives: self.archives.clone(),
             release: self.suite.release,
