@@ -146,7 +146,7 @@ fn a_base_is_composed_with_every_fixup() {
     ");
     insta::assert_snapshot!(program.run("show app --packages").stdout, @"
     app:latest  node 20.19.2, on debian:trixie, linux/amd64
-      image   sha256:ebd0b4d797ccef434346302e87359fb8cfeb374649030a73d8a8c11ecaeda79a
+      image   sha256:10c8144ffea5e1f3168083563b6c7711b43bd47439d6fc5ea3a5a3e622c9ef85
       source  sha256:8745a3b2120adce90310bef6e117a9e99cbd29aed48a46795ee61ba8e5fae1cc
 
     layers, bottom to top

@@ -8,6 +8,7 @@ use crate::base::paths::Paths;
 use crate::error::{BuildError, Result};
 use crate::execute::{Gate, each_in_parallel};
 use crate::worklist::{Input, PackageFact, Tools, Work};
+use content::digest::Sha256;
 use content::layer::{Entry, Kind, LayerWriter, Owner};
 use remote::Address;
 use remote::packages::debian::fetch_package;
@@ -63,7 +64,10 @@ impl PackageSet {
             self.packages.iter().map(|p| (p.name.clone(), format!("{} {}", p.version, p.sha256))).collect();
         parts.insert("(fix-ups)".to_owned(), FIXUP_FORMAT.to_string());
         if self.lists_libraries {
-            parts.insert("(list of libraries)".to_owned(), libraries::FORMAT.to_string());
+            let below = self.below.iter().filter(|package| package.name.starts_with("lib"));
+            let below: Vec<&str> = below.map(|package| package.sha256.as_str()).collect();
+            let list = Sha256::of(format!("{} {below:?}", libraries::FORMAT).as_bytes());
+            parts.insert("(list of libraries)".to_owned(), list.hex());
         }
         parts.extend(self.certificates().map(|p| ("(certificates)".to_owned(), p.sha256.clone())));
         Input::of_parts("packages", parts)
@@ -123,9 +127,15 @@ impl Work for PackageSet {
         let certificates = self.certificates().map(|p| self.provide(layer, p, &gates, tools)).transpose()?;
         let around = Around { architecture: self.architecture, certificates: certificates.as_ref() };
         let mut added = fixups::added(&unpacked, &around);
-        if let Some(list) = libraries::list(&unpacked, self.architecture).filter(|_| self.lists_libraries) {
-            let entry = Entry::file(libraries::PATH, list.len() as u64, false);
-            added.insert(libraries::PATH.to_owned(), (entry, list));
+        if self.lists_libraries {
+            // The list hides that of the layer below.
+            let below = self.below.iter().filter(|package| package.name.starts_with("lib"));
+            let below = below.map(|p| self.provide(layer, p, &gates, tools)).collect::<Result<Vec<_>>>()?;
+            let packages: Vec<&Unpacked> = below.iter().chain(unpacked.values()).collect();
+            if let Some(list) = libraries::list(&packages, self.architecture) {
+                let entry = Entry::file(libraries::PATH, list.len() as u64, false);
+                added.insert(libraries::PATH.to_owned(), (entry, list));
+            }
         }
         if self.for_image {
             self.tell_dangling(layer, &unpacked, &added, tools);

@@ -6,7 +6,7 @@
 
 use super::unpack::Unpacked;
 use std::cmp::Ordering;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
 /// Where the list is.
 pub(super) const PATH: &str = "etc/ld.so.cache";
@@ -22,16 +22,16 @@ const PROCESSORS: [(&str, &str, u32); 2] =
     [("amd64", "usr/lib/x86_64-linux-gnu/", 0x0303), ("arm64", "usr/lib/aarch64-linux-gnu/", 0x0a03)];
 
 /// The list of the libraries that programs load of these packages; nothing, when there are none.
-pub(super) fn list(packages: &BTreeMap<String, Unpacked>, architecture: &str) -> Option<Vec<u8>> {
+pub(super) fn list(packages: &[&Unpacked], architecture: &str) -> Option<Vec<u8>> {
     let (_, folder, flags) = PROCESSORS.into_iter().find(|(name, ..)| *name == architecture)?;
     let own = |path: &str| -> Option<String> {
         let name = path.strip_prefix(folder)?;
         (!name.contains('/') && name.starts_with("lib") && name.contains(".so")).then(|| name.to_owned())
     };
-    let links = packages.values().flat_map(|package| &package.links);
+    let links = packages.iter().flat_map(|package| &package.links);
     // A library is loaded under the name of the link to its file, if there is one.
     let behind: BTreeSet<&str> = links.clone().map(|(_, target)| target.as_str()).collect();
-    let files = packages.values().flat_map(|package| &package.files).filter_map(|path| own(path));
+    let files = packages.iter().flat_map(|package| &package.files).filter_map(|path| own(path));
     let files = files.filter(|name| !behind.contains(name.as_str()));
     let mut names: Vec<String> = links.filter_map(|(path, _)| own(path)).chain(files).collect();
     names.sort_by(|a, b| order(b.as_bytes(), a.as_bytes()));
@@ -93,8 +93,7 @@ mod tests {
         }
         package.files.insert("usr/share/libdoc.so".to_owned());
         package.links.insert(format!("{folder}libhorn.so.2"), "libhorn.so.2.0.1".to_owned());
-        let packages = BTreeMap::from([("libhorn2".to_owned(), package)]);
-        let list = list(&packages, "amd64").unwrap();
+        let list = list(&[&package], "amd64").unwrap();
         let number = |at: usize| u32::from_le_bytes(list[at..at + 4].try_into().unwrap()) as usize;
         let text = |at: usize| {
             let end = list[at..].iter().position(|byte| *byte == 0).unwrap();
@@ -108,6 +107,6 @@ mod tests {
         let expected = |name: &str| (0x0303, name.to_owned(), format!("/{folder}{name}"));
         assert_eq!(entries, ["libhorn.so.10", "libhorn.so.2", "libbell-1.so"].map(expected));
         assert_eq!(list.len(), HEAD + ENTRY * number(20) + number(24));
-        assert!(super::list(&packages, "arm64").is_none());
+        assert!(super::list(&[&package], "arm64").is_none());
     }
 }

@@ -65,8 +65,8 @@ impl DebianBase {
             packages: self.pins(set).to_vec(),
             below: if set == "base" { Vec::new() } else { self.pins("base").to_vec() },
             for_image: true,
-            // What the app asks for itself; what else needs libraries knows their names.
-            lists_libraries: set == EXTRA,
+            // What is shared by all, and what the app asks for itself: runtimes know the names of theirs.
+            lists_libraries: matches!(set, "base" | EXTRA),
             archives: self.archives.clone(),
             release: self.suite.release,
             architecture: self.architecture,
