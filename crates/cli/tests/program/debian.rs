@@ -130,6 +130,7 @@ fn a_base_is_composed_with_every_fixup() {
     0777 0:0 lib -> usr/lib
     0777 0:0 lib64 -> usr/lib64
     0777 0:0 sbin -> usr/sbin
+    0755 0:0 usr/bin/env
     0777 0:0 usr/lib/ssl/cert.pem -> /etc/ssl/certs/ca-certificates.crt
     0777 0:0 usr/lib/ssl/certs -> /etc/ssl/certs
     0777 0:0 var/lock -> /run/lock
@@ -146,14 +147,14 @@ fn a_base_is_composed_with_every_fixup() {
     ");
     insta::assert_snapshot!(program.run("show app --packages").stdout, @"
     app:latest  node 20.19.2, on debian:trixie, linux/amd64
-      image   sha256:10c8144ffea5e1f3168083563b6c7711b43bd47439d6fc5ea3a5a3e622c9ef85
+      image   sha256:f4669f7421e24483c592acf6f7f9393a0bb17b846989a7c4a10b218c973ba2d9
       source  sha256:8745a3b2120adce90310bef6e117a9e99cbd29aed48a46795ee61ba8e5fae1cc
 
     layers, bottom to top
-      base      2.2 kB  43.0 kB  54a3c95a75e9
+      base      2.5 kB  44.0 kB  4a7a6fc80d78
       runtime    358 B   5.6 kB  69963e8d7a8e
       app        187 B   3.1 kB  e5260c306033
-      together  2.8 kB  51.7 kB  packed, unpacked
+      together  3.0 kB  52.7 kB  packed, unpacked
 
     how it runs
       web  node server.js  port 8080  tag latest

@@ -16,6 +16,8 @@ enum Action {
     Copy(&'static str, &'static str),
     /// A text.
     Text(&'static str, &'static str),
+    /// A text that can be run.
+    Script(&'static str, &'static str),
     /// All certificates of the package in one file.
     Certificates,
     /// Users and groups: those of the distribution, and the app's.
@@ -34,8 +36,26 @@ enum Action {
 }
 
 use Action::{
-    Certificates, Copy, Folder, Keystore, Link, PhpConfiguration, PhpExtensions, Programs, Text, Tree, Users,
+    Certificates, Copy, Folder, Keystore, Link, PhpConfiguration, PhpExtensions, Programs, Script, Text,
+    Tree, Users,
 };
+
+/// What the first lines of scripts ask for (`#!/usr/bin/env node`): a command is found by the `PATH`. The package
+/// that has it in Debian is as large as the whole base.
+const ENV: &str = r#"#!/bin/sh
+while [ $# -gt 0 ]; do
+  case $1 in
+    -S) shift; command=$1; shift; set -- $command "$@" ;;
+    -S*) command=${1#-S}; shift; set -- $command "$@" ;;
+    --) shift; break ;;
+    -*) echo "env: only -S is known here; [base] packages = ["coreutils"] brings all" >&2; exit 125 ;;
+    *=*) export "$1"; shift ;;
+    *) break ;;
+  esac
+done
+[ $# -gt 0 ] || exec /bin/sh -c export
+exec "$@"
+"#;
 
 /// Actions by the package that they belong to; a star stands for anything.
 const FIXUPS: &[(&str, &[Action])] = &[
@@ -59,6 +79,7 @@ const FIXUPS: &[(&str, &[Action])] = &[
         ],
     ),
     ("base-passwd", &[Users]),
+    ("dash", &[Script("usr/bin/env", ENV)]),
     ("python3", &[Link("usr/bin/python", "python3")]),
     ("libc-bin", &[Copy("usr/share/libc-bin/nsswitch.conf", "etc/nsswitch.conf")]),
     (
@@ -98,7 +119,9 @@ pub(super) fn added(packages: &BTreeMap<String, Unpacked>, around: &Around<'_>) 
     let mut added = Added::new();
     for (pattern, actions) in FIXUPS {
         for (_, unpacked) in packages.iter().filter(|(name, _)| matches(pattern, name)) {
-            for action in *actions {
+            let is_there = |path: &str| packages.values().any(|package| package.files.contains(path));
+            // A script stands in for a program of a package that need not be there.
+            for action in actions.iter().filter(|a| !matches!(a, Script(path, _) if is_there(path))) {
                 apply(action, unpacked, around, &mut added);
             }
         }
@@ -133,6 +156,9 @@ fn apply(action: &Action, unpacked: &Unpacked, around: &Around<'_>, added: &mut 
         Link(path, target) => link(path, target),
         Folder(path, mode) => put(Entry { mode: *mode, ..Entry::folder(*path) }, Vec::new()),
         Text(path, text) => put(file(path, text.as_bytes()), text.as_bytes().to_vec()),
+        Script(path, text) => {
+            put(Entry::file(*path, text.len() as u64, true), text.as_bytes().to_vec());
+        }
         Copy(from, to) => {
             let text = text_of(from).into_bytes();
             put(file(to, &text), text);
@@ -193,6 +219,21 @@ fn is_in_program_folder(path: &str) -> bool {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn first_lines_of_scripts_find_their_commands() {
+        let said = |arguments: &[&str]| {
+            let mut shell = std::process::Command::new("/bin/sh");
+            let output = shell.args(["-c", ENV, "env"]).args(arguments).output().unwrap();
+            (String::from_utf8(output.stdout).unwrap(), output.status.code())
+        };
+        let ok = |text: &str| (text.to_owned(), Some(0));
+        assert_eq!(said(&["printf", "%s,", "a b", "c"]), ok("a b,c,"));
+        assert_eq!(said(&["-S", "printf %s, d", "e f"]), ok("d,e f,"));
+        assert_eq!(said(&["-SFOG=thick sh -c", "printf $FOG"]), ok("thick"));
+        assert_eq!(said(&["--", "printf", "g"]), ok("g"));
+        assert_eq!((said(&["-i", "printf"]).1, said(&["no-such-command"]).1), (Some(125), Some(127)));
+    }
 
     #[test]
     fn a_star_stands_for_anything() {

@@ -16,7 +16,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Mutex;
 
 /// Version of what the fix-ups do; part of every key.
-const FIXUP_FORMAT: u32 = 3;
+const FIXUP_FORMAT: u32 = 4;
 
 /// So much of package files is in memory at once, in bytes.
 const IN_FLIGHT: u64 = 24 << 20;

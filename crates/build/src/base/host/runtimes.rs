@@ -68,6 +68,12 @@ pub fn provide(host: &Host, runtime: &'static str, store: &Store, now: i64) -> R
         }
         None => files.file(&format!("{home}/bin/{runtime}"), &executable)?,
     }
+    // The first line of many scripts names it.
+    let env = host.real(Path::new("/usr/bin/env"));
+    if elf::fits_processor(&env) {
+        files.file("usr/bin/env", &env)?;
+        programs.push(env);
+    }
     if let Some(interpreter) = &needs.interpreter {
         libraries(host, interpreter, &programs, &mut linker, &mut files)?;
     }

@@ -27,7 +27,7 @@ use tempfile::SpooledTempFile;
 /// Version of the way packages are put down; part of every fragment's key.
 const INSTALL_FORMAT: u32 = 5;
 /// From so many packages on, they are spread over that many layers.
-const SPREAD: [(usize, usize); 3] = [(800, 12), (300, 8), (100, 4)];
+const SPREAD: [(usize, usize); 3] = [(800, 12), (300, 8), (40, 4)];
 /// Of so many threads that work, one may unpack: that takes memory and the processor.
 const UNPACK_SHARE: usize = 4;
 
