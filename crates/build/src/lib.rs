@@ -47,6 +47,7 @@ pub mod missing;
 pub mod names;
 pub mod pins;
 pub mod pipeline;
+mod purl;
 pub mod record;
 pub mod source;
 mod spool;

@@ -8,7 +8,6 @@ mod java;
 pub mod node;
 pub mod pages;
 mod php;
-mod purl;
 pub mod python;
 mod resolving;
 mod ruby;
@@ -21,7 +20,6 @@ use crate::error::Result;
 use crate::source::SourceTree;
 use crate::survey::Finding;
 use crate::worklist::{RuntimeInUse, Step};
-pub use purl::purl;
 pub use resolving::{NewlyResolved, Resolving};
 use std::sync::Arc;
 

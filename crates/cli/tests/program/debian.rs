@@ -147,11 +147,11 @@ fn a_base_is_composed_with_every_fixup() {
     ");
     insta::assert_snapshot!(program.run("show app --packages").stdout, @"
     app:latest  node 20.19.2, on debian:trixie, linux/amd64
-      image   sha256:f4669f7421e24483c592acf6f7f9393a0bb17b846989a7c4a10b218c973ba2d9
+      image   sha256:3734ab661adecec19e8193093fec91bbc299b209ea19f359f3cd07634f6d57d9
       source  sha256:8745a3b2120adce90310bef6e117a9e99cbd29aed48a46795ee61ba8e5fae1cc
 
     layers, bottom to top
-      base      2.5 kB  44.0 kB  4a7a6fc80d78
+      base      2.5 kB  44.0 kB  1d983b4a28c9
       runtime    358 B   5.6 kB  69963e8d7a8e
       app        187 B   3.1 kB  e5260c306033
       together  3.0 kB  52.7 kB  packed, unpacked

@@ -172,3 +172,15 @@ fn a_damaged_layout_is_refused() {
     assert_eq!(said.code, 1, "{said}");
     assert!(said.stderr.contains("is damaged"), "{said}");
 }
+
+#[test]
+fn what_first_lines_of_scripts_name_is_captured_with_the_runtime() {
+    let program = program();
+    program.write("host/usr/bin/env", testkit::host::program_that_prints("env"));
+    program.write("app/shtetl.toml", "[base]\nfrom = \"host\"\n");
+    program.write("app/package.json", r#"{"scripts":{"start":"node server.js"}}"#);
+    program.write("app/server.js", "");
+    let _ = program.succeed("build app --layout image");
+    let runtime = crate::debian::layer(&program.path("image"), 1).0;
+    assert!(runtime.contains("usr/bin/env") && runtime.contains("opt/node/bin/node"), "{runtime}");
+}

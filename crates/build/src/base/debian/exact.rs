@@ -5,6 +5,7 @@
 use crate::base::RUNTIME_FOLDER;
 use crate::error::{BuildError, Result};
 use crate::lang::node::Range;
+use crate::purl::purl;
 use crate::worklist::{Input, PackageFact, Role, RuntimeInUse, Step, Tools, Work};
 use content::layer::{Entry, LayerWriter};
 use flate2::read::MultiGzDecoder;
@@ -155,7 +156,7 @@ impl Work for ExactWork {
         Ok(vec![PackageFact {
             name: package.clone(),
             version: version.clone(),
-            purl: format!("pkg:npm/{package}@{version}"),
+            purl: purl("npm", package, version, &[]),
             licence: None,
             integrity: locked.canonical(),
             patched: Vec::new(),

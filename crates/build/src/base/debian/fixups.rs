@@ -43,12 +43,13 @@ use Action::{
 /// What the first lines of scripts ask for (`#!/usr/bin/env node`): a command is found by the `PATH`. The package
 /// that has it in Debian is as large as the whole base.
 const ENV: &str = r#"#!/bin/sh
+set -f
 while [ $# -gt 0 ]; do
   case $1 in
     -S) shift; command=$1; shift; set -- $command "$@" ;;
     -S*) command=${1#-S}; shift; set -- $command "$@" ;;
     --) shift; break ;;
-    -*) echo "env: only -S is known here; [base] packages = ["coreutils"] brings all" >&2; exit 125 ;;
+    -*) echo 'env: only -S is known here; in [base], packages = ["coreutils"] brings the rest' >&2; exit 125 ;;
     *=*) export "$1"; shift ;;
     *) break ;;
   esac
@@ -229,7 +230,7 @@ mod tests {
         };
         let ok = |text: &str| (text.to_owned(), Some(0));
         assert_eq!(said(&["printf", "%s,", "a b", "c"]), ok("a b,c,"));
-        assert_eq!(said(&["-S", "printf %s, d", "e f"]), ok("d,e f,"));
+        assert_eq!(said(&["-S", "printf %s, *", "e f"]), ok("*,e f,"));
         assert_eq!(said(&["-SFOG=thick sh -c", "printf $FOG"]), ok("thick"));
         assert_eq!(said(&["--", "printf", "g"]), ok("g"));
         assert_eq!((said(&["-i", "printf"]).1, said(&["no-such-command"]).1), (Some(125), Some(127)));

@@ -7,6 +7,7 @@ use super::unpack::{self, TOP_LINKS, Unpacked};
 use crate::base::paths::Paths;
 use crate::error::{BuildError, Result};
 use crate::execute::{Gate, each_in_parallel};
+use crate::purl::purl;
 use crate::worklist::{Input, PackageFact, Tools, Work};
 use content::digest::Sha256;
 use content::layer::{Entry, Kind, LayerWriter, Owner};
@@ -64,8 +65,7 @@ impl PackageSet {
             self.packages.iter().map(|p| (p.name.clone(), format!("{} {}", p.version, p.sha256))).collect();
         parts.insert("(fix-ups)".to_owned(), FIXUP_FORMAT.to_string());
         if self.lists_libraries {
-            let below = self.below.iter().filter(|package| package.name.starts_with("lib"));
-            let below: Vec<&str> = below.map(|package| package.sha256.as_str()).collect();
+            let below: Vec<&str> = self.libraries_below().map(|package| package.sha256.as_str()).collect();
             let list = Sha256::of(format!("{} {below:?}", libraries::FORMAT).as_bytes());
             parts.insert("(list of libraries)".to_owned(), list.hex());
         }
@@ -78,6 +78,11 @@ impl PackageSet {
         let needed = fixups::need_certificates(self.packages.iter().map(|p| p.name.as_str()));
         let mut all = self.below.iter().chain(&self.packages);
         all.find(|package| package.name == CERTIFICATES).filter(|_| needed)
+    }
+
+    /// The packages of the layer below that have libraries.
+    fn libraries_below(&self) -> impl Iterator<Item = &PackagePin> {
+        self.below.iter().filter(|package| package.name.starts_with("lib"))
     }
 
     fn provide(
@@ -129,8 +134,8 @@ impl Work for PackageSet {
         let mut added = fixups::added(&unpacked, &around);
         if self.lists_libraries {
             // The list hides that of the layer below.
-            let below = self.below.iter().filter(|package| package.name.starts_with("lib"));
-            let below = below.map(|p| self.provide(layer, p, &gates, tools)).collect::<Result<Vec<_>>>()?;
+            let below = self.libraries_below().map(|p| self.provide(layer, p, &gates, tools));
+            let below = below.collect::<Result<Vec<_>>>()?;
             let packages: Vec<&Unpacked> = below.iter().chain(unpacked.values()).collect();
             if let Some(list) = libraries::list(&packages, self.architecture) {
                 let entry = Entry::file(libraries::PATH, list.len() as u64, false);
@@ -210,17 +215,12 @@ impl PackageSet {
     }
 
     fn fact(&self, package: &PackagePin, unpacked: &BTreeMap<String, Unpacked>) -> PackageFact {
-        let version = package.version.replace('+', "%2B").replace(':', "%3A");
+        let distribution = format!("debian-{}", self.release);
+        let qualifiers = [("arch", package.architecture.as_str()), ("distro", &distribution)];
         PackageFact {
             name: package.name.clone(),
             version: package.version.clone(),
-            // Package URL: the type `deb`.
-            purl: format!(
-                "pkg:deb/debian/{}@{version}?arch={}&distro=debian-{}",
-                package.name.replace('+', "%2B"),
-                package.architecture,
-                self.release
-            ),
+            purl: purl("deb", &format!("debian/{}", package.name), &package.version, &qualifiers),
             licence: unpacked.get(&package.name).and_then(|u| u.licence.clone()),
             integrity: format!("sha256:{}", package.sha256),
             patched: Vec::new(),

@@ -10,7 +10,7 @@ use crate::config::BuildpackOptions;
 use crate::error::{BuildError, Result};
 use crate::execute::{Gate, each_fetched, find_in_parallel};
 use crate::lang::groups::group_of;
-use crate::lang::purl;
+use crate::purl::purl;
 use crate::source::{SourceTree, checked_out};
 use crate::spool::{rewind, spool};
 use crate::worklist::{Input, PackageFact, Role, Step, Tools, Withdrawn, Work};
@@ -368,10 +368,11 @@ fn fact(package: &LockedPackage, learned: Option<Facts>) -> PackageFact {
         _ => None,
     };
     let found = learned.as_ref().and_then(|f| f.found.clone());
+    let from: Vec<(&str, &str)> = commit.iter().map(|url| ("vcs_url", url.as_str())).collect();
     PackageFact {
         name: package.name.clone(),
         version: package.version.clone(),
-        purl: purl("npm", &package.name, &package.version, commit.as_deref().map(|url| ("vcs_url", url))),
+        purl: purl("npm", &package.name, &package.version, &from),
         licence: package.licence.clone().or_else(|| learned.and_then(|f| f.licence)),
         integrity: package.integrity.as_ref().map(Integrity::canonical).or(found).unwrap_or_default(),
         patched: package.patches.iter().map(|p| format!("{} sha256:{}", p.path, p.digest().hex())).collect(),

@@ -7,7 +7,7 @@ use crate::addresses::Ecosystem;
 use crate::error::{BuildError, Result};
 use crate::execute::{Gate, each_fetched, find_in_parallel};
 use crate::lang::groups::group_of;
-use crate::lang::purl;
+use crate::purl::purl;
 use crate::spool::{rewind, spool};
 use crate::worklist::{Input, PackageFact, Role, Step, Tools, Withdrawn, Work};
 use content::digest::Sha256;
@@ -185,10 +185,10 @@ impl Environment {
 /// What the record says of an installed package.
 pub(super) fn fact(package: &LockedPackage, licence: Option<String>) -> PackageFact {
     let (version, pinned) = (package.version.to_string(), package.origin.pinned());
-    let from = match &package.origin {
-        Origin::Commit { .. } => Some(("vcs_url", pinned.as_str())),
-        Origin::Url(_) => Some(("download_url", pinned.as_str())),
-        Origin::Index(_) | Origin::Path(_) | Origin::Folder(_) => None,
+    let from: &[(&str, &str)] = match &package.origin {
+        Origin::Commit { .. } => &[("vcs_url", &pinned)],
+        Origin::Url(_) => &[("download_url", &pinned)],
+        Origin::Index(_) | Origin::Path(_) | Origin::Folder(_) => &[],
     };
     // Who may go there, is in no record.
     let shown = Address::Url(pinned.clone()).to_string();
