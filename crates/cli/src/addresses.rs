@@ -1,15 +1,16 @@
 //! Gathers where packages come from: options, variables, the user's and the ecosystems' configuration.
 
 use crate::error::Failure;
-use crate::surroundings::user_folder;
-use build::addresses::{AddressBook, Ecosystem, KnownAddress, Origin};
-use build::base::debian::Suite;
-use build::config::AppConfig;
+use crate::folders::user_folder;
+use bases::debian::Suite;
+use config::AppConfig;
+use config::addresses::{AddressBook, KnownAddress, Origin};
+use model::Ecosystem;
 use remote::Address;
-use std::env;
-use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
+use std::{env, fs};
+use workshop::buildpacks::known_names;
 
 /// Reads everything that was said outside of the app.
 pub fn gather(
@@ -17,12 +18,13 @@ pub fn gather(
     host: &Path,
     of_ecosystems: Vec<KnownAddress>,
 ) -> Result<AddressBook, Failure> {
+    let names = known_names();
     let here = env::current_dir().unwrap_or_default();
     let mut known = Vec::new();
     for option in options {
-        known.push(from_option(option, &here)?);
+        known.push(from_option(option, &here, &names.ecosystems)?);
     }
-    for ecosystem in Ecosystem::ALL {
+    for ecosystem in names.ecosystems.iter().copied() {
         let variable = format!("SHTETL_ADDRESS_{}", ecosystem.name().to_uppercase().replace('-', "_"));
         if let Ok(text) = env::var(&variable) {
             known.push(said(ecosystem, &text, &here, Origin::Variable, variable));
@@ -30,8 +32,8 @@ pub fn gather(
     }
     if let Some(file) = user_folder("XDG_CONFIG_HOME", ".config").map(|f| f.join("config.toml")) {
         let folder = file.parent().unwrap_or(Path::new("/"));
-        for (name, text) in AppConfig::user_addresses(&file)? {
-            let Some((ecosystem, bound)) = Ecosystem::with_bound(&name) else { continue };
+        for (name, text) in AppConfig::user_addresses(&file, &names)? {
+            let Some((ecosystem, bound)) = Ecosystem::with_bound(&name, &names.ecosystems) else { continue };
             let plain = said(ecosystem, &text, folder, Origin::User, file.display().to_string());
             known.push(KnownAddress { bound, ..plain });
         }
@@ -45,9 +47,11 @@ fn said(ecosystem: Ecosystem, text: &str, base: &Path, origin: Origin, detail: S
     KnownAddress { ecosystem, bound: None, address: Address::parse(text, base), origin, detail }
 }
 
-fn from_option(option: &str, here: &Path) -> Result<KnownAddress, Failure> {
-    let known = Ecosystem::ALL.map(Ecosystem::name);
-    let parsed = option.split_once('=').and_then(|(name, text)| Some((Ecosystem::with_bound(name)?, text)));
+fn from_option(option: &str, here: &Path, ecosystems: &[Ecosystem]) -> Result<KnownAddress, Failure> {
+    let known: Vec<&str> = ecosystems.iter().map(|ecosystem| ecosystem.name()).collect();
+    let parsed = option
+        .split_once('=')
+        .and_then(|(name, text)| Some((Ecosystem::with_bound(name, ecosystems)?, text)));
     let ((ecosystem, bound), text) = parsed.ok_or_else(|| Failure::Usage {
         message: format!("--address {option:?} names no kind of packages"),
         hint: format!("write KIND=WHERE or KIND:NAME=WHERE, with KIND one of: {}", known.join(", ")),
@@ -73,7 +77,7 @@ fn debian_configuration(host: &Path) -> Vec<KnownAddress> {
                 continue;
             }
             let security = suites.iter().any(|s| s.ends_with("-security"));
-            let ecosystem = if security { Ecosystem::DebianSecurity } else { Ecosystem::Debian };
+            let ecosystem = if security { Ecosystem::DEBIAN_SECURITY } else { Ecosystem::DEBIAN };
             if known.iter().all(|k| k.ecosystem != ecosystem) {
                 let shown = file.strip_prefix(host).unwrap_or(&file);
                 let detail = Path::new("/").join(shown).display().to_string();
@@ -111,16 +115,16 @@ fn paragraphs(text: &str) -> Vec<(String, Vec<String>)> {
 /// Asks the ecosystem's own tool on this machine.
 fn ask_tool(ecosystem: Ecosystem) -> Option<KnownAddress> {
     let (program, arguments): (&str, &[&str]) = match ecosystem {
-        Ecosystem::Npm => ("npm", &["config", "get", "registry"]),
-        Ecosystem::Pypi => ("python3", &["-m", "pip", "install", "--help"]),
-        Ecosystem::Debian | Ecosystem::DebianSecurity => return None,
+        Ecosystem::NPM => ("npm", &["config", "get", "registry"]),
+        Ecosystem::PYPI => ("python3", &["-m", "pip", "install", "--help"]),
+        _ => return None,
     };
     let output =
         Command::new(program).args(arguments).stdin(Stdio::null()).stderr(Stdio::null()).output().ok()?;
     let text = String::from_utf8_lossy(&output.stdout);
     let address = match ecosystem {
         // pip states its default index in the help of the option.
-        Ecosystem::Pypi => {
+        Ecosystem::PYPI => {
             let (_, after) = text.split_once("--index-url")?;
             let stated = after.split_once("(default")?.1;
             stated.split_whitespace().next()?.trim_end_matches([')', '.']).to_owned()

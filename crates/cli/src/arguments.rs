@@ -205,7 +205,7 @@ pub struct BuildOptions {
     #[command(flatten)]
     pub source: SourceOptions,
     /// Tag of the image
-    #[arg(long, default_value = build::inspect::DEFAULT_TAG)]
+    #[arg(long, default_value = workshop::inspect::DEFAULT_TAG)]
     pub tag: String,
     /// Also write the image as an OCI layout folder
     #[arg(long, value_name = "DIR")]
@@ -217,7 +217,7 @@ pub struct BuildOptions {
     #[arg(long, value_name = "CODEC", default_value = "zstd", value_parser = ["zstd", "gzip"])]
     pub compress: String,
     /// Platform of the image [default: this machine's]
-    #[arg(long, value_parser = build::pipeline::PLATFORMS)]
+    #[arg(long, value_parser = model::platform::PLATFORMS)]
     pub platform: Option<String>,
     /// Take everything from the store and from folders; never use the network
     #[arg(long)]

@@ -1,12 +1,13 @@
 //! Results as JSON documents that have a JSON Schema, each with the version of its format.
 
-use build::bases::Provision;
-use build::check::Problem;
-use build::record::Record;
-use build::survey::Survey;
 use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
+use workshop::base_selection::Provision;
+use workshop::buildpacks::known_names;
+use workshop::check::Problem;
+use workshop::record::Record;
+use workshop::survey::Survey;
 
 /// What `survey --format json` prints.
 #[derive(Serialize, JsonSchema)]
@@ -49,12 +50,12 @@ pub const ALL: [Described; 5] = [
     Described {
         name: "configuration",
         about: "shtetl.toml, the configuration of an app",
-        schema: build::config::schema::app,
+        schema: || config::schema::app(&known_names()),
     },
     Described {
         name: "house-rules",
         about: "house rules of an organisation",
-        schema: build::config::schema::house_rules,
+        schema: || config::schema::house_rules(&known_names()),
     },
     Described {
         name: "survey",

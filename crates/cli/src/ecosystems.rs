@@ -1,10 +1,10 @@
 //! What the ecosystems' own files and variables say: where packages come from, and who may come in there.
 
-use build::addresses::{Ecosystem, KnownAddress, Origin, filled};
+use config::addresses::{KnownAddress, Origin, filled};
+use model::Ecosystem;
 use remote::{Address, Login};
-use std::env;
-use std::fs;
 use std::path::{Path, PathBuf};
+use std::{env, fs};
 
 /// What was found, the strongest first.
 #[derive(Default)]
@@ -41,7 +41,7 @@ fn home() -> Option<PathBuf> {
 /// npm's variable, and its files: that of the app, that of the user.
 fn npm(app: Option<&Path>, said: &mut Said) {
     if let Ok(text) = env::var("npm_config_registry") {
-        said.address(Ecosystem::Npm, None, &text, "npm_config_registry");
+        said.address(Ecosystem::NPM, None, &text, "npm_config_registry");
     }
     let of_user = env::var_os("npm_config_userconfig").map(PathBuf::from);
     let of_user = of_user.or_else(|| Some(home()?.join(".npmrc")));
@@ -58,13 +58,13 @@ fn npm_file(text: &str, shown: &str, said: &mut Said) {
         let (key, value) = (key.trim(), filled(value.trim().trim_matches('"'), |name| env::var(name).ok()));
         let Some((place, what)) = key.rsplit_once(':') else {
             if key == "registry" {
-                said.address(Ecosystem::Npm, None, &value, shown);
+                said.address(Ecosystem::NPM, None, &value, shown);
             }
             continue;
         };
         match what {
             "registry" if place.starts_with('@') => {
-                said.address(Ecosystem::Npm, Some(place.to_owned()), &value, shown);
+                said.address(Ecosystem::NPM, Some(place.to_owned()), &value, shown);
             }
             "_authToken" => said.logins.push(Login::token(place, &value)),
             "_auth" => said.logins.push(Login::encoded(place, &value)),
@@ -95,7 +95,7 @@ fn decoded(text: &str) -> Option<String> {
 /// pip's variable and files, as far as they name an index.
 fn pip(said: &mut Said) {
     if let Ok(text) = env::var("PIP_INDEX_URL") {
-        said.address(Ecosystem::Pypi, None, &text, "PIP_INDEX_URL");
+        said.address(Ecosystem::PYPI, None, &text, "PIP_INDEX_URL");
     }
     let home = home();
     let in_home = home.iter().flat_map(|h| [h.join(".config/pip/pip.conf"), h.join(".pip/pip.conf")]);
@@ -107,7 +107,7 @@ fn pip(said: &mut Said) {
             (name.trim() == "index-url").then(|| value.trim().to_owned())
         });
         if let Some(value) = value {
-            said.address(Ecosystem::Pypi, None, &value, &file.display().to_string());
+            said.address(Ecosystem::PYPI, None, &value, &file.display().to_string());
         }
     }
 }

@@ -1,10 +1,9 @@
 //! Wording, advice and exit code of everything that can go wrong. The only place for them.
 
 use crate::render::{BAD, Output, TYPED, snippet, styled, words};
-use build::config::{Complaint, Fault};
-use build::missing::Missing;
-use build::{BuildError, names};
 use content::ContentError;
+use model::dev_packages::Missing;
+use model::{Complaint, Error, Fault, names};
 use remote::RemoteError;
 use remote::oci::ReferenceFault;
 use remote::packages::debian::SignatureFault;
@@ -19,7 +18,7 @@ use std::process::ExitCode;
 #[derive(Debug)]
 pub enum Failure {
     /// The core failed.
-    Build(Box<BuildError>),
+    Build(Box<Error>),
     /// Wrong usage, found before the core was called.
     Usage { message: String, hint: String },
     /// There is no home folder to put the store into.
@@ -30,15 +29,15 @@ pub enum Failure {
     System(io::Error),
 }
 
-impl From<BuildError> for Failure {
-    fn from(error: BuildError) -> Self {
+impl From<Error> for Failure {
+    fn from(error: Error) -> Self {
         Self::Build(Box::new(error))
     }
 }
 
 impl From<ContentError> for Failure {
     fn from(error: ContentError) -> Self {
-        BuildError::from(error).into()
+        Error::from(error).into()
     }
 }
 
@@ -128,50 +127,50 @@ fn at(path: &Path, error: &io::Error) -> String {
     format!("{}: {}", path.display(), system(error))
 }
 
-fn build_error(error: &BuildError) -> Worded {
+fn build_error(error: &Error) -> Worded {
     match error {
-        BuildError::Content(error) => content_error(error),
-        BuildError::Remote { wanted_by, source } => remote_error(wanted_by, source),
-        BuildError::BaseImage { base, source } => base_image_error(base, source),
-        BuildError::Source { .. }
-        | BuildError::NoSource { .. }
-        | BuildError::NoRepository { .. }
-        | BuildError::NoRevision { .. }
-        | BuildError::NotCommitted { .. }
-        | BuildError::EmptySource { .. }
-        | BuildError::FileName { .. }
-        | BuildError::LinkOutside { .. } => source_error(error),
-        BuildError::Config { path, text, complaints } => config_error(path, text, complaints),
-        BuildError::Name { .. }
-        | BuildError::Unrecognised { .. }
-        | BuildError::Ambiguous { .. }
-        | BuildError::UnknownBuildpack { .. }
-        | BuildError::UnknownVariant { .. }
-        | BuildError::NoProcess { .. }
-        | BuildError::NeedsShell { .. }
-        | BuildError::BadReference { .. }
-        | BuildError::PlatformNotInBase { .. }
-        | BuildError::UnknownBase { .. } => survey_error(error),
-        BuildError::Malformed { .. }
-        | BuildError::Unsupported { .. }
-        | BuildError::LockMismatch { .. }
-        | BuildError::InstallScripts { .. }
-        | BuildError::NoSolution { .. }
-        | BuildError::NoAddress { .. }
-        | BuildError::NoVariable { .. }
-        | BuildError::NoUsableFile { .. }
-        | BuildError::BadPackage { .. } => package_error(error),
-        BuildError::PackageUnmet { .. }
-        | BuildError::PackageConflict { .. }
-        | BuildError::Signature { .. }
-        | BuildError::ReleaseOver { .. }
-        | BuildError::PinsMissing { .. } => pin_error(error),
-        BuildError::RuntimeMissing { .. }
-        | BuildError::RuntimeNotInBase { .. }
-        | BuildError::NoBuildRoot { .. }
-        | BuildError::NoSuchVersion { .. }
-        | BuildError::RuntimeMismatch { .. }
-        | BuildError::Capture { .. } => runtime_error(error),
+        Error::Content(error) => content_error(error),
+        Error::Remote { wanted_by, source } => remote_error(wanted_by, source),
+        Error::BaseImage { base, source } => base_image_error(base, source),
+        Error::Source { .. }
+        | Error::NoSource { .. }
+        | Error::NoRepository { .. }
+        | Error::NoRevision { .. }
+        | Error::NotCommitted { .. }
+        | Error::EmptySource { .. }
+        | Error::FileName { .. }
+        | Error::LinkOutside { .. } => source_error(error),
+        Error::Config { path, text, complaints } => config_error(path, text, complaints),
+        Error::Name { .. }
+        | Error::Unrecognised { .. }
+        | Error::Ambiguous { .. }
+        | Error::UnknownBuildpack { .. }
+        | Error::UnknownVariant { .. }
+        | Error::NoProcess { .. }
+        | Error::NeedsShell { .. }
+        | Error::BadReference { .. }
+        | Error::PlatformNotInBase { .. }
+        | Error::UnknownBase { .. } => survey_error(error),
+        Error::Malformed { .. }
+        | Error::Unsupported { .. }
+        | Error::LockMismatch { .. }
+        | Error::InstallScripts { .. }
+        | Error::NoSolution { .. }
+        | Error::NoAddress { .. }
+        | Error::NoVariable { .. }
+        | Error::NoUsableFile { .. }
+        | Error::BadPackage { .. } => package_error(error),
+        Error::PackageUnmet { .. }
+        | Error::PackageConflict { .. }
+        | Error::Signature { .. }
+        | Error::ReleaseOver { .. }
+        | Error::PinsMissing { .. } => pin_error(error),
+        Error::RuntimeMissing { .. }
+        | Error::RuntimeNotInBase { .. }
+        | Error::NoBuildRoot { .. }
+        | Error::NoSuchVersion { .. }
+        | Error::RuntimeMismatch { .. }
+        | Error::Capture { .. } => runtime_error(error),
         _ => run_error(error),
     }
 }
@@ -282,9 +281,9 @@ fn remote_error(wanted_by: &str, error: &RemoteError) -> Worded {
     }
 }
 
-fn source_error(error: &BuildError) -> Worded {
+fn source_error(error: &Error) -> Worded {
     match error {
-        BuildError::Source { path, source } => worded(
+        Error::Source { path, source } => worded(
             if source.kind() == io::ErrorKind::NotFound { WRONG } else { OUTSIDE },
             at(path, source),
             match source.kind() {
@@ -294,7 +293,7 @@ fn source_error(error: &BuildError) -> Worded {
                 _ => "",
             },
         ),
-        BuildError::EmptySource { path, left_out } => worded(
+        Error::EmptySource { path, left_out } => worded(
             WRONG,
             format!("{} has nothing to pack", path.display()),
             if *left_out == 0 {
@@ -303,32 +302,32 @@ fn source_error(error: &BuildError) -> Worded {
                 "all its files are left out by rules; [source] include takes them in"
             },
         ),
-        BuildError::NoSource { path } => worded(
+        Error::NoSource { path } => worded(
             WRONG,
             format!("{} is neither a folder, an archive nor a built program", path.display()),
             "give the folder of an app, a zip or tar archive of it, a jar, or a compiled program",
         ),
-        BuildError::NoRepository { path, searched } => {
+        Error::NoRepository { path, searched } => {
             let has_git = searched.iter().any(|f| f.join("git").is_file());
             let hint = if has_git { "give a folder of the repository" } else { "install git: --rev asks it" };
             worded(WRONG, format!("{} lies in no git repository that can be asked", path.display()), hint)
         }
-        BuildError::NoRevision { path, revision } => worded(
+        Error::NoRevision { path, revision } => worded(
             WRONG,
             format!("the repository of {} has no revision {revision:?}", path.display()),
             "give a commit, a tag or a branch that it has; a shallow copy may lack it",
         ),
-        BuildError::NotCommitted { path, commit } => worded(
+        Error::NotCommitted { path, commit } => worded(
             WRONG,
             format!("commit {} does not have {}", words::short(commit), path.display()),
             "give a revision in which the folder is there already",
         ),
-        BuildError::FileName { path } => worded(
+        Error::FileName { path } => worded(
             WRONG,
             format!("the file name {path:?} is not UTF-8 or has a line break"),
             "rename it, or leave it out with [source] exclude",
         ),
-        BuildError::LinkOutside { path, target } => worded(
+        Error::LinkOutside { path, target } => worded(
             WRONG,
             format!("the link {path} leads out of the source, to {target}"),
             "replace it by what it leads to, or leave it out with [source] exclude",
@@ -337,9 +336,9 @@ fn source_error(error: &BuildError) -> Worded {
     }
 }
 
-fn survey_error(error: &BuildError) -> Worded {
+fn survey_error(error: &Error) -> Worded {
     match error {
-        BuildError::Name { what, name, suggestion } => worded(
+        Error::Name { what, name, suggestion } => worded(
             WRONG,
             format!("{name:?} cannot be the name of an {what}").replace("an tag", "a tag"),
             match (suggestion, *what) {
@@ -350,7 +349,7 @@ fn survey_error(error: &BuildError) -> Worded {
                 (None, _) => "use lower-case letters, digits and dashes, beginning with a letter".to_owned(),
             },
         ),
-        BuildError::Unrecognised { looked_for } => Worded {
+        Error::Unrecognised { looked_for } => Worded {
             details: looked_for
                 .iter()
                 .map(|(name, what)| format!("  {name:<8} looked for {}", what.join(", ")))
@@ -361,7 +360,7 @@ fn survey_error(error: &BuildError) -> Worded {
                 "give the folder of an app; one of these files must be in it",
             )
         },
-        BuildError::Ambiguous { claims } => Worded {
+        Error::Ambiguous { claims } => Worded {
             details: claims
                 .iter()
                 .map(|(name, places)| {
@@ -378,7 +377,7 @@ fn survey_error(error: &BuildError) -> Worded {
                 ),
             )
         },
-        BuildError::UnknownVariant { name, known } => worded(
+        Error::UnknownVariant { name, known } => worded(
             WRONG,
             format!("shtetl.toml has no variant {name:?}"),
             if known.is_empty() {
@@ -387,17 +386,17 @@ fn survey_error(error: &BuildError) -> Worded {
                 suggestion(name, known)
             },
         ),
-        BuildError::UnknownBuildpack { name, known } => worded(
+        Error::UnknownBuildpack { name, known } => worded(
             WRONG,
             format!("shtetl.toml names the buildpack {name:?}, which does not exist"),
             suggestion(name, known),
         ),
-        BuildError::NoProcess { language } => worded(
+        Error::NoProcess { language } => worded(
             FAILED,
             format!("nothing says how to start the app ({language})"),
             "in shtetl.toml: [process.web], then run = \"the command\"",
         ),
-        BuildError::NeedsShell { command, sign, place } => worded(
+        Error::NeedsShell { command, sign, place } => worded(
             WRONG,
             match place {
                 Some(place) => {
@@ -407,12 +406,12 @@ fn survey_error(error: &BuildError) -> Worded {
             },
             "give the command as plain words in [process.web] of shtetl.toml",
         ),
-        BuildError::UnknownBase { name } => worded(
+        Error::UnknownBase { name } => worded(
             WRONG,
             format!("this version has no base {name:?}"),
             "in shtetl.toml, under [base]: from = \"debian:trixie\", \"debian:bookworm\", \"oci:REFERENCE\", \"empty\", or \"host\" (captured from this machine)",
         ),
-        BuildError::BadReference { text, fault } => worded(
+        Error::BadReference { text, fault } => worded(
             WRONG,
             format!(
                 "oci:{text} names no image: {}",
@@ -427,7 +426,7 @@ fn survey_error(error: &BuildError) -> Worded {
             ),
             "write oci:HOST/NAME:TAG, oci:HOST/NAME@sha256:DIGEST, or oci:./FOLDER of a layout",
         ),
-        BuildError::PlatformNotInBase { base, platform } => worded(
+        Error::PlatformNotInBase { base, platform } => worded(
             WRONG,
             format!("the base {base} is not to be had for {platform}"),
             match base.as_str() {
@@ -439,17 +438,15 @@ fn survey_error(error: &BuildError) -> Worded {
     }
 }
 
-fn package_error(error: &BuildError) -> Worded {
+fn package_error(error: &Error) -> Worded {
     match error {
-        BuildError::Malformed { place, detail } => {
-            worded(WRONG, format!("{}: {detail}", words::place(place)), "")
-        }
-        BuildError::Unsupported { place, what, instead } => worded(
+        Error::Malformed { place, detail } => worded(WRONG, format!("{}: {detail}", words::place(place)), ""),
+        Error::Unsupported { place, what, instead } => worded(
             FAILED,
             format!("{}: {what} is not supported by this version", words::place(place)),
             instead.trim(),
         ),
-        BuildError::NoSolution { facts } => Worded {
+        Error::NoSolution { facts } => Worded {
             details: facts.iter().map(|fact| format!("  {fact}")).collect(),
             ..worded(
                 FAILED,
@@ -457,7 +454,7 @@ fn package_error(error: &BuildError) -> Worded {
                 "change one of these requirements, or choose another version of the runtime",
             )
         },
-        BuildError::InstallScripts { place, packages } => {
+        Error::InstallScripts { place, packages } => {
             // Name and version.
             let names = packages.iter().filter_map(|label| Some(format!("{:?}", label.rsplit_once(' ')?.0)));
             let names = names.collect::<Vec<_>>().join(", ");
@@ -472,22 +469,22 @@ fn package_error(error: &BuildError) -> Worded {
                 )
             }
         }
-        BuildError::LockMismatch { lockfile, detail, how } => {
+        Error::LockMismatch { lockfile, detail, how } => {
             worded(FAILED, format!("{lockfile} is out of date: {detail}"), *how)
         }
-        BuildError::NoAddress { ecosystem } => worded(
+        Error::NoAddress { ecosystem } => worded(
             WRONG,
             format!("nothing says where {ecosystem} packages come from"),
             format!(
                 "in shtetl.toml, under [addresses]: {ecosystem} = \"URL or folder\"; or --address {ecosystem}=WHERE"
             ),
         ),
-        BuildError::NoVariable { name } => worded(
+        Error::NoVariable { name } => worded(
             WRONG,
             format!("the address of an index names the variable {name}, which is not set"),
             format!("set {name} in the environment of this program"),
         ),
-        BuildError::NoUsableFile { package, address, offered } => Worded {
+        Error::NoUsableFile { package, address, offered } => Worded {
             details: if offered.is_empty() {
                 vec!["  nothing is offered there".to_owned()]
             } else {
@@ -499,7 +496,7 @@ fn package_error(error: &BuildError) -> Worded {
                 "lock a version that has a wheel for this Python and platform, or its source archive with its hash",
             )
         },
-        BuildError::BadPackage { package, detail } => worded(
+        Error::BadPackage { package, detail } => worded(
             FAILED,
             format!("the archive of {package} cannot be used: {detail}"),
             "do not use it; ask the registry or the package's author",
@@ -508,14 +505,14 @@ fn package_error(error: &BuildError) -> Worded {
     }
 }
 
-fn pin_error(error: &BuildError) -> Worded {
+fn pin_error(error: &Error) -> Worded {
     match error {
-        BuildError::PackageConflict { suite, package, excluded } => worded(
+        Error::PackageConflict { suite, package, excluded } => worded(
             FAILED,
             format!("{package} and {excluded} of {suite} cannot be together: {package} excludes it"),
             "leave one of them, or what needs it, out of [base] packages",
         ),
-        BuildError::PackageUnmet { suite, wanted, chain } => Worded {
+        Error::PackageUnmet { suite, wanted, chain } => Worded {
             details: chain.iter().map(|name| format!("  needed by {name}")).rev().collect(),
             ..worded(
                 FAILED,
@@ -527,7 +524,7 @@ fn pin_error(error: &BuildError) -> Worded {
                 },
             )
         },
-        BuildError::Signature { what, fault } => {
+        Error::Signature { what, fault } => {
             let detail = match fault {
                 SignatureFault::NotSigned => "it is not signed".to_owned(),
                 SignatureFault::UnknownKeys(ids) => {
@@ -546,14 +543,14 @@ fn pin_error(error: &BuildError) -> Worded {
                 "do not use it; a copy with keys of its own needs [base] keyring = FILE",
             )
         }
-        BuildError::ReleaseOver { what, until } => worded(
+        Error::ReleaseOver { what, until } => worded(
             FAILED,
             format!(
                 "{what} was valid until {until}: the archive is an old copy, or somebody holds updates back"
             ),
             "bring the copy up to date; to use it all the same, in shtetl.toml, under [base]: outdated = true",
         ),
-        BuildError::PinsMissing { base, file_is_there } => worded(
+        Error::PinsMissing { base, file_is_there } => worded(
             FAILED,
             if *file_is_there {
                 format!("shtetl.lock does not pin all that {base} has to provide")
@@ -566,9 +563,9 @@ fn pin_error(error: &BuildError) -> Worded {
     }
 }
 
-fn runtime_error(error: &BuildError) -> Worded {
+fn runtime_error(error: &Error) -> Worded {
     match error {
-        BuildError::RuntimeMissing { runtime, searched } => {
+        Error::RuntimeMissing { runtime, searched } => {
             let program = if *runtime == "python" { "python3" } else { runtime };
             let folders: Vec<_> = searched.iter().map(|p| p.display().to_string()).collect();
             Worded {
@@ -582,7 +579,7 @@ fn runtime_error(error: &BuildError) -> Worded {
                 )
             }
         }
-        BuildError::RuntimeMismatch { runtime, found, origin, wanted, place } => worded(
+        Error::RuntimeMismatch { runtime, found, origin, wanted, place } => worded(
             FAILED,
             format!("{} wants {runtime} {wanted}, and the base {origin} has {found}", words::place(place)),
             match origin.as_str() {
@@ -591,7 +588,7 @@ fn runtime_error(error: &BuildError) -> Worded {
                     .to_owned(),
             },
         ),
-        BuildError::NoSuchVersion { runtime, wanted, place, base, registry } => worded(
+        Error::NoSuchVersion { runtime, wanted, place, base, registry } => worded(
             FAILED,
             format!(
                 "{}{runtime} {wanted} is wanted, and neither {base} nor {registry} has such a version",
@@ -599,17 +596,17 @@ fn runtime_error(error: &BuildError) -> Worded {
             ),
             "change the constraint; `shtetl runtimes` lists what there is",
         ),
-        BuildError::NoBuildRoot { base } => worded(
+        Error::NoBuildRoot { base } => worded(
             FAILED,
             format!("something has to be built, and the base {base} has nothing to build in"),
             "choose a Debian base, or empty, in [base] from; or build before, and take the result in with [source] include",
         ),
-        BuildError::RuntimeNotInBase { runtime, base } => worded(
+        Error::RuntimeNotInBase { runtime, base } => worded(
             FAILED,
             format!("the base {base} has no {runtime}"),
             "choose another base: in shtetl.toml, under [base]: from = …",
         ),
-        BuildError::Capture { path, detail } => worded(
+        Error::Capture { path, detail } => worded(
             OUTSIDE,
             format!("{} cannot be captured: {detail}", path.display()),
             "check that the runtime works on this machine",
@@ -618,9 +615,9 @@ fn runtime_error(error: &BuildError) -> Worded {
     }
 }
 
-fn run_error(error: &BuildError) -> Worded {
+fn run_error(error: &Error) -> Worded {
     match error {
-        BuildError::NothingMade { keep } => worded(
+        Error::NothingMade { keep } => worded(
             FAILED,
             match keep.is_empty() {
                 true => "the build command made no new file".to_owned(),
@@ -628,12 +625,12 @@ fn run_error(error: &BuildError) -> Worded {
             },
             "correct run or keep under [build] in shtetl.toml",
         ),
-        BuildError::StepNotStarted { step, program, detail } => worded(
+        Error::StepNotStarted { step, program, detail } => worded(
             FAILED,
             format!("{step}: {program:?} cannot be started: {detail}"),
             "correct the command, or add what has it: tools under [build], build-packages under [base]",
         ),
-        BuildError::StepFailed { step, command, status, said, missing } => Worded {
+        Error::StepFailed { step, command, status, said, missing } => Worded {
             details: said.iter().chain(&missing_words(missing)).map(|line| format!("  {line}")).collect(),
             ..worded(
                 FAILED,
@@ -641,12 +638,12 @@ fn run_error(error: &BuildError) -> Worded {
                 missing_advice(missing),
             )
         },
-        BuildError::OtherPlatform { image, platform, here } => worded(
+        Error::OtherPlatform { image, platform, here } => worded(
             WRONG,
             format!("{image} is for {platform}, and this machine is {here}"),
             format!("build it for this machine: --platform {here}"),
         ),
-        BuildError::NoImage { name, known } => Worded {
+        Error::NoImage { name, known } => Worded {
             details: known.iter().take(8).map(|k| format!("  in the store: {k}")).collect(),
             ..worded(
                 WRONG,
@@ -657,25 +654,25 @@ fn run_error(error: &BuildError) -> Worded {
                 },
             )
         },
-        BuildError::NoRecord { image } => worded(
+        Error::NoRecord { image } => worded(
             FAILED,
             format!("{image} has no record: it was not made by this tool"),
             "give an image that `shtetl build` made",
         ),
-        BuildError::NoSuchProcess { name, known } => {
+        Error::NoSuchProcess { name, known } => {
             worded(WRONG, format!("the image has no process type or task {name:?}"), suggestion(name, known))
         }
-        BuildError::SettingsMissing { names } => worded(
+        Error::SettingsMissing { names } => worded(
             WRONG,
             format!("no value for {}", joined(names.iter().map(String::as_str))),
             format!("give one: --set {}=VALUE", names.first().map(String::as_str).unwrap_or("NAME")),
         ),
-        BuildError::PortTaken { port } => worded(
+        Error::PortTaken { port } => worded(
             OUTSIDE,
             format!("port {port} is in use on this machine"),
             "take another: --port N, or --port 0 for a free one",
         ),
-        BuildError::NoSandbox(refusal) => Worded {
+        Error::NoSandbox(refusal) => Worded {
             details: refusal
                 .tries
                 .iter()
@@ -697,17 +694,17 @@ fn run_error(error: &BuildError) -> Worded {
                 "allow user namespaces (user.max_user_namespaces above 0), or run as root; building works without",
             )
         },
-        BuildError::Sandbox(SandboxError::NotStarted { program, detail }) => worded(
+        Error::Sandbox(SandboxError::NotStarted { program, detail }) => worded(
             FAILED,
             format!("the image cannot start {program:?}: {detail}"),
             "check the command of the process type; `shtetl show` lists it",
         ),
-        BuildError::Sandbox(other) => worded(OUTSIDE, format!("the process could not be run: {other}"), ""),
-        BuildError::EndedEarly { status, output } => Worded {
+        Error::Sandbox(other) => worded(OUTSIDE, format!("the process could not be run: {other}"), ""),
+        Error::EndedEarly { status, output } => Worded {
             details: output.lines().map(|l| format!("  | {l}")).collect(),
             ..worded(FAILED, format!("the process ended before it answered ({status})"), "")
         },
-        BuildError::Interrupted => worded(INTERRUPTED, "interrupted; nothing half done is left behind", ""),
+        Error::Interrupted => worded(INTERRUPTED, "interrupted; nothing half done is left behind", ""),
         other => worded(FAILED, other.to_string(), ""),
     }
 }

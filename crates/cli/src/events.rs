@@ -2,7 +2,7 @@
 //! elsewhere, JSON lines for programs.
 
 use crate::render::{BUSY, FAINT, Output, styled, words};
-use build::execute::Event;
+use engine::Event;
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use std::collections::BTreeMap;
 use std::sync::Mutex;

@@ -9,6 +9,7 @@ mod documents;
 mod ecosystems;
 mod error;
 mod events;
+mod folders;
 mod interrupt;
 mod render;
 mod surroundings;

@@ -4,18 +4,20 @@ use crate::addresses;
 use crate::arguments::{Global, SourceOptions};
 use crate::ecosystems;
 use crate::error::Failure;
-use build::addresses::AddressBook;
-use build::base::host::Host;
-use build::config::{Choice, Layer, RunValues};
-use build::pipeline::{App, look, own_platform};
-use build::source::Asked;
+use crate::folders::user_folder;
+use bases::host::Host;
+use config::addresses::AddressBook;
+use config::{Choice, Layer, RunValues};
 use content::store::Store;
+use model::platform::own_platform;
 use remote::oci::CredentialFiles;
 use remote::{Fetcher, Login, Network};
+use source::Asked;
 use std::env;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
+use workshop::build::{App, look};
 
 /// The variable with keys of `shtetl.toml` for this run.
 const VALUES: &str = "SHTETL_VALUES";
@@ -87,13 +89,6 @@ impl Surroundings {
         let since = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
         i64::try_from(since.as_nanos()).unwrap_or(i64::MAX)
     }
-}
-
-/// This program's folder in the user's folder of a kind (XDG base directory specification).
-pub fn user_folder(variable: &str, in_home: &str) -> Option<PathBuf> {
-    let said = env::var_os(variable).map(PathBuf::from).filter(|p| p.is_absolute());
-    let folder = said.or_else(|| Some(PathBuf::from(env::var_os("HOME")?).join(in_home)))?;
-    Some(folder.join("shtetl"))
 }
 
 /// The files in which several programs keep credentials for registries, the strongest first.

@@ -7,3 +7,4 @@ pub mod host;
 pub mod mirror;
 pub mod program;
 pub mod registry;
+pub mod tree;

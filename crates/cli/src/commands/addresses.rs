@@ -5,22 +5,30 @@ use crate::arguments::{AddressesOptions, SourceOptions};
 use crate::render::table::Table;
 use crate::render::{FAINT, GOOD, Output, STRONG, styled};
 use crate::surroundings::Surroundings;
-use build::addresses::{Addresses, Ecosystem, KnownAddress, Origin};
-use build::config::{ConfigPlace, Effective};
+use config::addresses::{Addresses, KnownAddress, Origin};
+use config::{ConfigPlace, Effective};
+use model::Ecosystem;
 use std::process::ExitCode;
+use workshop::buildpacks::known_names;
 
 pub fn run(options: &AddressesOptions, around: &Surroundings, output: &Output) -> Done {
     let path = options.path.as_path();
+    let names = known_names();
     let place = ConfigPlace { folder: path, shown: path, near: path };
-    let Effective { config, origins } = Effective::load(&place, &around.choice(&SourceOptions::of(path)))?;
+    let Effective { config, origins } =
+        Effective::load(&place, &around.choice(&SourceOptions::of(path)), &names)?;
     let addresses = Addresses::new(&around.book, &config, &origins, &options.path);
     if output.is_json() {
-        let all: Vec<_> =
-            Ecosystem::ALL.into_iter().map(|e| document(e, &addresses.all(e), &addresses.bound(e))).collect();
+        let all: Vec<_> = names
+            .ecosystems
+            .iter()
+            .copied()
+            .map(|e| document(e, &addresses.all(e), &addresses.bound(e)))
+            .collect();
         output.json(&serde_json::json!({ "format": "shtetl/addresses/1", "addresses": all }));
         return Ok(ExitCode::SUCCESS);
     }
-    for (number, ecosystem) in Ecosystem::ALL.into_iter().enumerate() {
+    for (number, ecosystem) in names.ecosystems.iter().copied().enumerate() {
         if number > 0 {
             output.line("");
         }

@@ -8,17 +8,19 @@ use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
-use build::command;
-use build::execute::{Decision, Surroundings as Around};
-use build::pipeline::{self, App, Built, Order, Pinning, codec_named, prepare, preview};
-use build::record::LayerRecord;
-use build::worklist::Worklist;
 use content::image::{may_become_layout, write_archive, write_layout};
+use engine::{Decision, Surroundings as Around};
+use model::shell_words;
+use planning::Pinning;
 use remote::{Fetcher, Network};
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::atomic::Ordering;
 use std::time::Instant;
+use workshop::build;
+use workshop::build::{App, Built, Order, codec_named, prepare, preview};
+use workshop::plan::Worklist;
+use workshop::record::LayerRecord;
 
 pub fn run(options: &BuildOptions, around: &Surroundings, output: &Output) -> Done {
     check_targets(options)?;
@@ -105,7 +107,7 @@ pub fn build_quietly(
         events: &|event| renderer.show(&event),
         interrupted: &|| stop.load(Ordering::Relaxed),
     };
-    Ok(pipeline::build(app, worklist, order, &surroundings)?)
+    Ok(build::build(app, worklist, order, &surroundings)?)
 }
 
 fn show_preview(app: &App, worklist: &Worklist, decisions: &[Decision], output: &Output) {
@@ -212,7 +214,11 @@ fn steps(built: &Built) -> Table {
 fn runs(built: &Built) -> Table {
     let mut table = Table::new(&[]);
     for process in &built.record.processes {
-        table.row([process.name.clone(), command::join(&process.command), words::process_details(process)]);
+        table.row([
+            process.name.clone(),
+            shell_words::join(&process.command),
+            words::process_details(process),
+        ]);
     }
     table
 }

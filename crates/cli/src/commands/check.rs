@@ -8,13 +8,13 @@ use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, TYPED, styled, words};
 use crate::surroundings::Surroundings;
-use build::check::{Problem, RULES, Severity, check};
-use build::inspect::DEFAULT_TAG;
-use build::pipeline::foresee;
-use build::worklist::Tools;
+use engine::StepContext;
 use remote::Network;
 use std::process::ExitCode;
 use std::sync::atomic::Ordering;
+use workshop::build::foresee;
+use workshop::check::{Problem, RULES, Severity, check};
+use workshop::inspect::DEFAULT_TAG;
 
 pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Done {
     if options.rules {
@@ -26,7 +26,7 @@ pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Do
     let app = around.look(&options.source, order.now)?;
     let planned = foresee(&app, &order, &around.store);
     let stop = interrupt::flag()?;
-    let tools = Tools {
+    let tools = StepContext {
         root: &[],
         note: &|_| {},
         fetcher: &fetcher,

@@ -7,20 +7,19 @@ use crate::demo_files;
 use crate::error::{self, Failure};
 use crate::render::{FAINT, GOOD, Output, STRONG, TYPED, styled, words};
 use crate::surroundings::Surroundings;
-use build::BuildError;
-use build::bases::provisions;
-use build::command;
-use build::inspect::{self, DEFAULT_TAG};
-use build::launch::{self, Launched, Start};
-use build::pipeline::{App, Built, prepare};
-use build::survey::{ProcessKind, ProcessType};
 use content::store::{Store, remove_tree};
+use model::{Error, ProcessKind, ProcessType, shell_words};
 use remote::Network;
 use std::fs;
 use std::io::{BufRead, BufReader, IsTerminal, Read};
 use std::path::{Path, PathBuf};
 use std::process::{ExitCode, Stdio};
 use std::time::{Duration, Instant};
+use workshop::base_selection::provisions;
+use workshop::build::{App, Built, prepare};
+use workshop::inspect::DEFAULT_TAG;
+use workshop::run::{Launched, Start};
+use workshop::{inspect, run};
 
 /// The apps, in the order in which they are shown.
 const APPS: [&str; 3] = ["timetable", "fares", "notices"];
@@ -212,7 +211,7 @@ impl<'a> Demo<'a> {
         let image = inspect::open(&self.around.store, name)?;
         let start = Start { port, ..Start::default() };
         let io = [Stdio::null(), Stdio::piped(), Stdio::null()];
-        Ok(launch::start(&self.around.store, &image, Some(&process.name), start, io)?)
+        Ok(run::start(&self.around.store, &image, Some(&process.name), start, io)?)
     }
 
     fn run_process(&self, name: &str, process: &ProcessType) -> Result<(), Failure> {
@@ -230,7 +229,7 @@ impl<'a> Demo<'a> {
         }
         let more = QUESTIONS.iter().filter(|(app, _)| *app == name).map(|(_, path)| *path);
         for path in std::iter::once("/").chain(more).chain(process.health.as_deref().filter(|h| *h != "/")) {
-            let (status, body) = launch::ask(port, path)?;
+            let (status, body) = run::ask(port, path)?;
             self.output.line(format!("  {} {status}", styled(GOOD, format!("GET {path}"))));
             body.lines().take(LINES).for_each(|line| self.said(line));
         }
@@ -244,7 +243,7 @@ impl<'a> Demo<'a> {
         let mut text = String::new();
         launched.process().take_output().ok_or(Failure::Silent)?.read_to_string(&mut text)?;
         text.lines().take(LINES).for_each(|line| self.said(line));
-        launched.process().wait().map_err(BuildError::from)?;
+        launched.process().wait().map_err(Error::from)?;
         Ok(())
     }
 
@@ -291,7 +290,7 @@ impl<'a> Demo<'a> {
         self.output.line("");
         self.output.line(styled(STRONG, "What to try next"));
         let folder = self.folder.display().to_string();
-        let place = if temporary { "ferry-apps".to_owned() } else { command::join(&[folder]) };
+        let place = if temporary { "ferry-apps".to_owned() } else { shell_words::join(&[folder]) };
         let mut tries = vec![
             (format!("shtetl build {place}/timetable --dry-run"), "what would run, and why"),
             (
@@ -311,7 +310,7 @@ impl<'a> Demo<'a> {
 }
 
 fn is_missing_runtime(failure: &Failure) -> bool {
-    matches!(failure, Failure::Build(error) if matches!(**error, BuildError::RuntimeMissing { .. }))
+    matches!(failure, Failure::Build(error) if matches!(**error, Error::RuntimeMissing { .. }))
 }
 
 fn write_apps(folder: &Path) -> Result<(), Failure> {

@@ -5,16 +5,15 @@ use crate::arguments::{InitOptions, SourceOptions};
 use crate::error::Failure;
 use crate::render::{FAINT, GOOD, Output, STRONG, TYPED, styled};
 use crate::surroundings::Surroundings;
-use build::command;
-use build::config::FILE_NAME;
-use build::init::{Answers, draft};
-use build::survey::ProcessKind;
+use model::files::CONFIG;
+use model::{ProcessKind, shell_words};
 use std::fs::File;
 use std::io::{BufRead, ErrorKind, IsTerminal, Write};
 use std::process::ExitCode;
+use workshop::init::{Answers, draft};
 
 pub fn run(options: &InitOptions, around: &Surroundings, output: &Output) -> Done {
-    let path = options.path.join(FILE_NAME);
+    let path = options.path.join(CONFIG);
     if path.exists() {
         return Err(already_there(&path.display().to_string()));
     }
@@ -53,7 +52,7 @@ pub fn run(options: &InitOptions, around: &Surroundings, output: &Output) -> Don
     output.line("");
     output.line(format!(
         "next: {}",
-        styled(TYPED, format!("shtetl check {}", command::join(&[options.path.display().to_string()])))
+        styled(TYPED, format!("shtetl check {}", shell_words::join(&[options.path.display().to_string()])))
     ));
     Ok(ExitCode::SUCCESS)
 }
@@ -74,7 +73,7 @@ fn ask_for_start(output: &Output) -> Option<String> {
     if answer.is_empty() {
         return None;
     }
-    if command::split(answer, None).is_err() {
+    if shell_words::split(answer, None).is_err() {
         output.aside("That needs a shell, and there is none in the image: left open.");
         return None;
     }

@@ -7,11 +7,11 @@ use crate::events;
 use crate::render::table::Table;
 use crate::render::{BAD, FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
-use build::execute::StepOutcome;
-use build::ledger::{self, Entry};
-use build::names;
-use build::worklist::MissReason;
+use engine::{MissReason, StepOutcome};
+use model::names;
 use std::process::ExitCode;
+use workshop::ledger;
+use workshop::ledger::Entry;
 
 pub fn run(options: &LedgerOptions, around: &Surroundings, output: &Output) -> Done {
     let store = &around.store;

@@ -6,15 +6,15 @@ use crate::error::Failure;
 use crate::interrupt::{self, Ending};
 use crate::render::{FAINT, GOOD, Output, styled};
 use crate::surroundings::Surroundings;
-use build::inspect;
-use build::launch::{self, Start};
-use build::survey::ProcessKind;
+use model::ProcessKind;
 use sandbox::Ended;
 use std::collections::BTreeMap;
 use std::io::IsTerminal;
 use std::process::{ExitCode, Stdio};
 use std::sync::atomic::Ordering;
 use std::time::Duration;
+use workshop::run::Start;
+use workshop::{inspect, run};
 
 /// How long a process that was asked to end may take.
 const GRACE: Duration = Duration::from_secs(10);
@@ -27,18 +27,18 @@ pub fn run(options: &RunOptions, around: &Surroundings, output: &Output) -> Done
         Start { settings: settings(&options.set)?, port: options.port, arguments: options.arguments.clone() };
     let stdin = if std::io::stdin().is_terminal() { Stdio::null() } else { Stdio::inherit() };
     let io = [stdin, Stdio::inherit(), Stdio::inherit()];
-    let mut launched = launch::start(&around.store, &image, options.process.as_deref(), start, io)?;
+    let mut launched = run::start(&around.store, &image, options.process.as_deref(), start, io)?;
     let control = launched.process().remote_control()?;
     let stopped = interrupt::on_signal(GRACE, move |ending| match ending {
-        Ending::Asked => control.signal(launch::TERMINATE),
-        Ending::Forced => control.signal(launch::KILL),
+        Ending::Asked => control.signal(run::TERMINATE),
+        Ending::Forced => control.signal(run::KILL),
     })?;
     let process = options.process.clone().unwrap_or_else(|| image.variants[0].process.clone());
     if image.record.processes.iter().any(|p| p.name == process && p.kind == ProcessKind::Process) {
         output.aside(styled(FAINT, format!("{} {process} starts; Ctrl-C ends it", image.label)));
         announce(&mut launched, output);
     }
-    let ended = launched.process().wait().map_err(build::BuildError::from)?;
+    let ended = launched.process().wait().map_err(model::Error::from)?;
     if stopped.load(Ordering::SeqCst) {
         output.aside(styled(FAINT, format!("{} {process} ended", image.label)));
         return Ok(ExitCode::SUCCESS);
@@ -52,7 +52,7 @@ pub fn run(options: &RunOptions, around: &Surroundings, output: &Output) -> Done
     })
 }
 
-fn announce(launched: &mut launch::Launched, output: &Output) {
+fn announce(launched: &mut run::Launched, output: &Output) {
     let Some(port) = launched.port else { return };
     if launched.wait_for_port(PATIENCE) {
         output.aside(format!("{} http://127.0.0.1:{port}/", styled(GOOD, "answers on")));

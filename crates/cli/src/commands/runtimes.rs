@@ -5,7 +5,7 @@ use crate::arguments::RuntimesOptions;
 use crate::error::{Failure, suggestion};
 use crate::render::table::Table;
 use crate::render::{FAINT, Output, STRONG, styled};
-use build::base::catalogue::{Offer, as_of, offers};
+use bases::catalogue::{Offer, as_of, offers};
 use std::process::ExitCode;
 
 pub fn run(options: &RuntimesOptions, output: &Output) -> Done {

@@ -5,13 +5,13 @@ use crate::arguments::SettingsOptions;
 use crate::render::table::Table;
 use crate::render::{BUSY, FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
-use build::command;
-use build::config::{Layer, Origin, SettingRule};
-use build::pipeline::App;
-use build::survey::looks_secret;
+use config::{Layer, Origin};
+use model::{SettingRule, shell_words};
 use serde_json::json;
 use std::collections::BTreeMap;
 use std::process::ExitCode;
+use workshop::build::App;
+use workshop::survey::looks_secret;
 
 pub fn run(options: &SettingsOptions, around: &Surroundings, output: &Output) -> Done {
     let app = around.look(&options.source, Surroundings::now())?;
@@ -88,7 +88,7 @@ fn processes(app: &App) -> Table {
     let mut table = Table::new(&[]);
     for process in &app.survey.processes {
         let name = process.name.clone();
-        table.row([name, command::join(&process.command), styled(FAINT, words::place(&process.said))]);
+        table.row([name, shell_words::join(&process.command), styled(FAINT, words::place(&process.said))]);
         for table_name in ["process", "task"] {
             let prefix = format!("{table_name}.{}.", process.name);
             for (key, origin) in

@@ -5,9 +5,10 @@ use crate::arguments::ShowOptions;
 use crate::render::table::Table;
 use crate::render::{FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
-use build::command;
-use build::inspect::{self, OpenImage};
+use model::shell_words;
 use std::process::ExitCode;
+use workshop::inspect;
+use workshop::inspect::OpenImage;
 
 pub fn run(options: &ShowOptions, around: &Surroundings, output: &Output) -> Done {
     let image = inspect::open(&around.store, &options.image)?;
@@ -86,7 +87,7 @@ fn processes(image: &OpenImage) -> Table {
     for (process, variant) in image.record.processes.iter().zip(&image.variants) {
         table.row([
             process.name.clone(),
-            command::join(&process.command),
+            shell_words::join(&process.command),
             words::process_details(process),
             styled(FAINT, format!("tag {}", variant.tag)),
         ]);

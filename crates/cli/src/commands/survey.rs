@@ -7,11 +7,11 @@ use crate::documents::SurveyDocument;
 use crate::render::table::Table;
 use crate::render::{BAD, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
-use build::bases::{Provision, provisions};
-use build::command;
-use build::source::WhyLeftOut;
-use build::survey::{Claim, Finding, Speaks, Survey};
+use model::{Claim, Finding, Speaks, shell_words};
+use source::WhyLeftOut;
 use std::process::ExitCode;
+use workshop::base_selection::{Provision, provisions};
+use workshop::survey::Survey;
 
 pub fn run(options: &SurveyOptions, around: &Surroundings, output: &Output) -> Done {
     let app = around.look(&options.source, Surroundings::now())?;
@@ -189,7 +189,7 @@ fn processes(survey: &Survey) -> Table {
     for process in &survey.processes {
         table.row([
             process.name.clone(),
-            command::join(&process.command),
+            shell_words::join(&process.command),
             words::process_details(process),
             styled(FAINT, words::place(&process.said)),
         ]);

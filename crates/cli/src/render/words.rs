@@ -1,9 +1,9 @@
 //! Wording of things that several commands show.
 
-use build::Place;
-use build::source::Revision;
-use build::survey::{ProcessType, looks_secret};
-use build::worklist::{Change, MissReason};
+use engine::{Change, MissReason};
+use model::{Place, ProcessType};
+use source::Revision;
+use workshop::survey::looks_secret;
 
 /// Bytes for people: `6.1 MB`.
 pub fn size(bytes: u64) -> String {
@@ -113,14 +113,14 @@ pub fn process_details(process: &ProcessType) -> String {
     details.extend(process.memory.map(|m| format!("memory {}", memory(m))));
     details.extend(process.instances.map(|n| count(n as usize, "instance")));
     details.extend(process.before.as_ref().map(|b| format!("before {b}")));
-    if process.kind == build::survey::ProcessKind::Task {
+    if process.kind == model::ProcessKind::Task {
         details.insert(0, "task".to_owned());
     }
     details.join(", ")
 }
 
 /// The rule of a setting; the value of a secret, or of what looks like one, is never shown.
-pub fn setting(name: &str, rule: &build::config::SettingRule) -> String {
+pub fn setting(name: &str, rule: &model::SettingRule) -> String {
     let mut parts = Vec::new();
     let hidden = rule.secret || rule.value.is_some() && looks_secret(name);
     match (&rule.value, hidden) {

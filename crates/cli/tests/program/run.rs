@@ -62,12 +62,12 @@ fn serve(program: &Program) -> Served {
 
 fn answers_and_ends(program: &Program) {
     let mut served = serve(program);
-    let (status, body) = ::build::launch::ask(served.port, "/").unwrap();
+    let (status, body) = workshop::run::ask(served.port, "/").unwrap();
     assert_eq!((status, body.as_str()), (200, "the ferry sails\n"));
     let kill = std::process::Command::new("kill").arg(served.child.id().to_string()).status().unwrap();
     assert!(kill.success());
     assert_eq!(served.child.wait().unwrap().code(), Some(0), "SIGTERM ends it cleanly");
-    assert!(::build::launch::ask(served.port, "/").is_err(), "nothing is left running");
+    assert!(workshop::run::ask(served.port, "/").is_err(), "nothing is left running");
 }
 
 #[test]
@@ -144,7 +144,7 @@ fn killing_the_program_kills_the_process() {
     served.child.kill().unwrap();
     served.child.wait().unwrap();
     let deadline = std::time::Instant::now() + std::time::Duration::from_secs(10);
-    while ::build::launch::ask(port, "/").is_ok() {
+    while workshop::run::ask(port, "/").is_ok() {
         assert!(std::time::Instant::now() < deadline, "the process outlived the program");
         std::thread::sleep(std::time::Duration::from_millis(20));
     }

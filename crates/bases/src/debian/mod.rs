@@ -1,0 +1,182 @@
+//! Bases composed from Debian packages: chosen from a signed index, pinned, unpacked without running
+//! anything of them.
+
+mod closure;
+mod exact;
+mod fixups;
+mod keystore;
+mod layer;
+mod libraries;
+mod php;
+mod pins;
+mod suites;
+mod unpack;
+
+pub use exact::{LIBRARIES, find as find_exact};
+pub use pins::{Archives, EXTRA, Wanted, WantedRuntime, resolve, resolve_build};
+pub use suites::{BASE, BUILD_BASE, SUITES, Suite, SuiteRuntime};
+
+use engine::Step;
+use exact::Exact;
+use layer::PackageSet;
+use model::pins::{ExactRuntime, PackagePin, PinnedSet, Sets};
+use model::{Error, Result, Role, RuntimeInUse};
+use planning::{Base, Provided};
+use remote::Address;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// A base whose packages are pinned.
+pub struct DebianBase {
+    /// The suite.
+    pub suite: &'static Suite,
+    /// Its packages.
+    pub sets: Sets,
+    /// The runtimes that are wanted of it.
+    pub runtimes: Vec<WantedRuntime>,
+    /// Runtimes that do not come from Debian.
+    pub exact: BTreeMap<String, ExactRuntime>,
+    /// The archive, and that of security updates.
+    pub archives: [Option<Address>; 2],
+    /// Where npm packages are.
+    pub npm: Option<Address>,
+    /// Debian's name of the processor.
+    pub architecture: &'static str,
+    /// What things are built in, on this machine.
+    pub build: BuildRoot,
+}
+
+/// The packages of the root that things are built in.
+#[derive(Debug, Clone, Default)]
+pub struct BuildRoot {
+    /// Debian's name of this machine's processor.
+    pub architecture: &'static str,
+    /// Its packages.
+    pub packages: PinnedSet,
+}
+
+impl DebianBase {
+    fn pins(&self, set: &str) -> &[PackagePin] {
+        self.sets.get(set).map(|pinned| &pinned.packages[..]).unwrap_or_default()
+    }
+
+    /// The step that writes a set.
+    pub(super) fn step(&self, set: &str, name: String, role: Role) -> Step {
+        let work = PackageSet {
+            packages: self.pins(set).to_vec(),
+            below: if set == "base" { Vec::new() } else { self.pins("base").to_vec() },
+            for_image: true,
+            // What is shared by all, and what the app asks for itself: runtimes know the names of theirs.
+            lists_libraries: matches!(set, "base" | EXTRA),
+            archives: self.archives.clone(),
+            release: self.suite.release,
+            architecture: self.architecture,
+        };
+        Step::new(name, role, vec![work.input()], work)
+    }
+}
+
+impl Base for DebianBase {
+    fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
+        let origin = format!("debian:{}", self.suite.name);
+        let Some(wanted) = self.runtimes.iter().find(|wanted| wanted.name == runtime) else {
+            return Err(Error::RuntimeNotInBase { runtime, base: origin });
+        };
+        if let Some(exact) = self.exact.get(runtime) {
+            let libraries = self.step(&wanted.set, format!("{runtime} libraries"), Role::Runtime);
+            let steps = vec![libraries, Exact(exact).step(runtime, self.npm.clone())];
+            return Ok(Provided { runtime: Exact(exact).in_use(runtime), steps, notes: Vec::new() });
+        }
+        let version = wanted.own.map(|own| version_of(own, self.sets.get(&wanted.set)));
+        let in_use = RuntimeInUse {
+            name: runtime.to_owned(),
+            version: version.unwrap_or_default(),
+            origin,
+            bin_folder: "/usr/bin".to_owned(),
+        };
+        let steps = vec![self.step(&wanted.set, format!("{} runtime", wanted.set), Role::Runtime)];
+        Ok(Provided { runtime: in_use, steps, notes: Vec::new() })
+    }
+
+    fn c_library(&self) -> Option<(u32, u32)> {
+        Some(self.suite.c_library)
+    }
+
+    fn tool(&self, tool: &str) -> Result<RuntimeInUse> {
+        let origin = format!("debian:{}", self.suite.name);
+        let own = self.suite.tool(tool);
+        let own = own.ok_or_else(|| Error::NoBuildRoot { base: origin.clone() })?;
+        Ok(RuntimeInUse {
+            name: own.name.to_owned(),
+            version: version_of(own, Some(&self.build.packages)),
+            origin,
+            bin_folder: "/usr/bin".to_owned(),
+        })
+    }
+
+    fn runtime_to_build(&self, runtime: &str) -> (Vec<Step>, String) {
+        match self.exact.get(runtime) {
+            Some(exact) => {
+                (vec![Exact(exact).step_to_build(runtime, self.npm.clone())], Exact(exact).home(runtime))
+            }
+            None => (Vec::new(), "/usr".to_owned()),
+        }
+    }
+
+    fn is_ready_for(&self, tool: &str) -> bool {
+        let asked = &self.build.packages.asked;
+        let packages = self.suite.tool(tool).map(|tool| tool.packages).unwrap_or_default();
+        packages.iter().all(|package| asked.iter().any(|name| name == package))
+    }
+
+    fn build_root(&mut self) -> Result<Vec<Step>> {
+        let packages = self.build.packages.packages.clone();
+        let work = PackageSet {
+            below: Vec::new(),
+            for_image: false,
+            lists_libraries: false,
+            packages,
+            archives: self.archives.clone(),
+            release: self.suite.release,
+            architecture: self.build.architecture,
+        };
+        let name = format!("debian {} for building", self.suite.name);
+        Ok(vec![Step::new(name, Role::Base, vec![work.input()], work)])
+    }
+
+    fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
+        let name = |what: &str| format!("debian {} {what}", self.suite.name);
+        let mut steps = vec![self.step("base", name("base"), Role::Base)];
+        if self.sets.contains_key(EXTRA) {
+            steps.push(self.step(EXTRA, name("packages"), Role::Base));
+        }
+        Ok((steps, Vec::new()))
+    }
+}
+
+/// The names of everything that only builds.
+pub fn tool_names() -> BTreeSet<&'static str> {
+    SUITES.iter().flat_map(|suite| suite.tools).map(|tool| tool.name).collect()
+}
+
+/// The version of a runtime: the pinned one; before anything is pinned, what is known of the suite.
+pub fn version_of(runtime: &SuiteRuntime, set: Option<&PinnedSet>) -> String {
+    let pins = set.map(|pinned| &pinned.packages[..]).unwrap_or_default();
+    let main = pins.iter().find(|p| Some(&p.name.as_str()) == runtime.packages.first());
+    main.map_or_else(|| runtime.version.to_owned(), |p| upstream(&p.version))
+}
+
+/// `20.19.2` of `20.19.2+dfsg-1+deb13u3`.
+fn upstream(version: &str) -> String {
+    let version = version.split_once(':').map_or(version, |(_, rest)| rest);
+    let end = version.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(version.len());
+    version[..end].trim_end_matches('.').to_owned()
+}
+
+/// Debian's name of the processor of a platform such as `linux/amd64`.
+pub fn architecture(platform: &str) -> Option<&'static str> {
+    match platform {
+        "linux/amd64" => Some("amd64"),
+        "linux/arm64" => Some("arm64"),
+        _ => None,
+    }
+}

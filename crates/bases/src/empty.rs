@@ -1,0 +1,86 @@
+//! The base `empty`: nothing but what is asked for, for programs that bring everything along.
+
+use crate::debian::DebianBase;
+use content::layer::{Entry, LayerWriter};
+use engine::{Action, Input, Step, StepContext};
+use model::EmptyPart;
+use model::places::{APP_HOME, APP_USER};
+use model::{Error, PackageFact, Result, Role, RuntimeInUse};
+use planning::{Base, Provided};
+use std::collections::BTreeMap;
+
+/// The base.
+pub struct EmptyBase {
+    /// What it has all the same.
+    pub with: Vec<EmptyPart>,
+    /// The packages of that.
+    pub packages: DebianBase,
+}
+
+impl Base for EmptyBase {
+    fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
+        Err(Error::RuntimeNotInBase { runtime, base: "empty".to_owned() })
+    }
+
+    fn tool(&self, tool: &str) -> Result<RuntimeInUse> {
+        self.packages.tool(tool)
+    }
+
+    fn is_ready_for(&self, tool: &str) -> bool {
+        self.packages.is_ready_for(tool)
+    }
+
+    fn build_root(&mut self) -> Result<Vec<Step>> {
+        self.packages.build_root()
+    }
+
+    fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
+        let files = Skeleton { users: self.with.contains(&EmptyPart::Users) };
+        let mut steps =
+            vec![Step::new("empty base", Role::Base, vec![Input::of_parts("files", files.texts())], files)];
+        if self.with.iter().any(|part| part.package().is_some()) {
+            steps.push(self.packages.step("base", "empty base packages".to_owned(), Role::Base));
+        }
+        let bare = "the base is empty, without certificates or time zones; [base] with = [...] adds them";
+        let notes = if self.with.is_empty() { vec![bare.to_owned()] } else { Vec::new() };
+        Ok((steps, notes))
+    }
+}
+
+/// The folders that every process may count on, and the users.
+struct Skeleton {
+    users: bool,
+}
+
+impl Skeleton {
+    fn texts(&self) -> BTreeMap<String, String> {
+        if !self.users {
+            return BTreeMap::new();
+        }
+        let (uid, gid) = (APP_USER.uid, APP_USER.gid);
+        let passwd = format!(
+            "root:x:0:0:root:/root:/usr/sbin/nologin\napp:x:{uid}:{gid}:app:/{APP_HOME}:/usr/sbin/nologin\n"
+        );
+        let group = format!("root:x:0:\napp:x:{gid}:\n");
+        BTreeMap::from([("etc/group".to_owned(), group), ("etc/passwd".to_owned(), passwd)])
+    }
+}
+
+impl Action for Skeleton {
+    fn write(&self, layer: &mut LayerWriter<'_>, _tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+        layer.part::<Error>(|tar| {
+            for folder in ["dev", "etc", "home", "proc", "sys", "var"] {
+                tar.entry(&Entry::folder(folder))?;
+            }
+            tar.entry(&Entry { owner: APP_USER, ..Entry::folder(APP_HOME) })?;
+            for folder in ["tmp", "var/tmp"] {
+                tar.entry(&Entry { mode: 0o1777, ..Entry::folder(folder) })?;
+            }
+            for (path, text) in self.texts() {
+                tar.file(&Entry::file(path, text.len() as u64, false), &mut text.as_bytes())?;
+            }
+            Ok(())
+        })?;
+        Ok(Vec::new())
+    }
+}

@@ -1,0 +1,147 @@
+//! The configuration of one app: `shtetl.toml` beside the source.
+
+pub mod addresses;
+mod layers;
+pub mod pins;
+mod reader;
+pub mod schema;
+mod values;
+
+pub use layers::{Choice, ConfigPlace, Effective, Layer, Origin, RunValues};
+use model::{
+    BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, KnownNames, PathFacts, Place, Result,
+    SettingRule,
+};
+use reader::Document;
+use std::collections::BTreeMap;
+use std::path::Path;
+
+/// Everything that `shtetl.toml` says; nothing in it is required.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct AppConfig {
+    /// The app's name; default: the folder's.
+    pub name: Option<String>,
+    /// `rules`: the file of the house rules, from the app's folder.
+    pub rules: Option<String>,
+    /// `[source] exclude`: patterns of files that are not packed.
+    pub exclude: Vec<String>,
+    /// `[source] include`: patterns of files that are packed whatever else says no.
+    pub include: Vec<String>,
+    /// `[base] from`.
+    pub base: Option<String>,
+    /// `[base] packages`: packages of the distribution, besides those that the base and its runtimes have.
+    pub base_packages: Vec<String>,
+    /// `[base] build-packages`: packages of the distribution for steps that run programs; never in an image.
+    pub build_packages: Vec<String>,
+    /// `[base] with`: what an empty base has all the same.
+    pub base_with: Vec<EmptyPart>,
+    /// `[base] outdated`: whether a release that is past its time will do.
+    pub outdated: Option<bool>,
+    /// `[base] keyring`: a file with keys that are believed besides the distribution's.
+    pub keyring: Option<String>,
+    /// `[buildpacks] order`.
+    pub order: Option<Vec<String>>,
+    /// `[buildpacks] forbid`.
+    pub forbid: Vec<String>,
+    /// `[buildpacks.NAME]`: options of one buildpack.
+    pub buildpacks: BTreeMap<String, BuildpackOptions>,
+    /// `[build]`: a command that makes files of the app.
+    pub build: Option<BuildCommand>,
+    /// `[addresses]`: where packages come from, by ecosystem.
+    pub addresses: BTreeMap<String, String>,
+    /// The kinds of packages that the program knows.
+    pub ecosystems: Vec<Ecosystem>,
+    /// `[process.NAME]`.
+    pub processes: BTreeMap<String, ProcessConfig>,
+    /// `[task.NAME]`.
+    pub tasks: BTreeMap<String, ProcessConfig>,
+    /// `[settings]`.
+    pub settings: BTreeMap<String, SettingRule>,
+}
+
+/// A process type or task.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ProcessConfig {
+    /// The program and its arguments; `None` keeps the command that the survey finds.
+    pub run: Option<Vec<String>>,
+    /// The port it listens on.
+    pub port: Option<u16>,
+    /// A path that answers with success when the process is well.
+    pub health: Option<String>,
+    /// Memory it needs, in bytes.
+    pub memory: Option<u64>,
+    /// How many of it should run.
+    pub instances: Option<u32>,
+    /// For tasks: the moment before which it runs (`release`).
+    pub before: Option<String>,
+}
+
+impl AppConfig {
+    /// Notes that what it says of versions was said in `file`.
+    fn name_versions(&mut self, file: &str) {
+        self.buildpacks.values_mut().for_each(|options| options.name_version_file(file));
+    }
+
+    /// Reads the user's own configuration at `path`, which has only the table `[addresses]`.
+    pub fn user_addresses(path: &Path, names: &KnownNames) -> Result<BTreeMap<String, String>> {
+        if !path.exists() {
+            return Ok(BTreeMap::new());
+        }
+        let text = read_text(path, path)?;
+        let read = || {
+            let document = Document::parse(&text)?;
+            let addresses = values::read_user(&document, names);
+            let (complaints, _) = document.done();
+            if complaints.is_empty() { Ok(addresses) } else { Err(complaints) }
+        };
+        read().map_err(|complaints| Error::Config { path: path.to_owned(), text: text.clone(), complaints })
+    }
+}
+
+/// People write configuration; nothing larger (in bytes) is one.
+const LARGEST: u64 = 1 << 20;
+
+/// The text of a configuration file, which people know as `shown`.
+fn read_text(path: &Path, shown: &Path) -> Result<String> {
+    let malformed = |detail: &str| Error::Malformed {
+        place: Place::new(shown.display().to_string(), None),
+        detail: detail.to_owned(),
+    };
+    let mut file = std::fs::File::open(path).facts(shown)?;
+    let bytes = content::store::read_limited(&mut file, LARGEST).facts(shown)?;
+    let bytes = bytes.ok_or_else(|| malformed("larger than 1 MiB, which no configuration is"))?;
+    String::from_utf8(bytes).map_err(|_| malformed("not UTF-8"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use model::Fault;
+
+    fn faults(text: &str) -> Vec<(&str, Fault)> {
+        let document = match Document::parse(text) {
+            Ok(document) => document,
+            Err(complaints) => return complaints.into_iter().map(|c| ("", c.fault)).collect(),
+        };
+        values::read(&document, &mut AppConfig::default(), &KnownNames::default());
+        document.done().0.into_iter().map(|c| (&text[c.span], c.fault)).collect()
+    }
+
+    #[test]
+    fn every_fault_is_found_in_one_go_with_its_place() {
+        let found = faults(
+            "nmae = \"x\"\n[process.web]\nrun = 3\nport = 99999\n[settings]\nTOKEN = { secrt = true }\n[task]\nweb = {}\n",
+        );
+        assert!(matches!(&found[0], ("nmae", Fault::UnknownKey { nearest: Some(n), .. }) if n == "name"));
+        assert!(matches!(&found[1], ("3", Fault::WrongType { .. })));
+        assert!(matches!(&found[2], ("99999", Fault::BadValue { .. })));
+        assert!(matches!(&found[3], ("secrt", Fault::UnknownKey { nearest: Some(n), .. }) if n == "secret"));
+        assert!(matches!(&found[4], ("{}", Fault::BadValue { .. })));
+        assert_eq!(found.len(), 5);
+    }
+
+    #[test]
+    fn syntax_faults_are_told_apart() {
+        assert!(matches!(faults("name = \"x\nport = 1\n")[0].1, Fault::Syntax { .. }));
+    }
+}

@@ -1,0 +1,312 @@
+//! Which keys there are and what each takes.
+
+use crate::reader::{Document, Table, Value};
+use crate::{AppConfig, ProcessConfig};
+use model::names::{check, is_variable};
+use model::{
+    BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, KnownNames, OptionValue, Place, SettingRule,
+    Takes, files,
+};
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Reads an app's configuration; gives its variants.
+pub(super) fn read(
+    document: &Document<'_>,
+    config: &mut AppConfig,
+    names: &KnownNames,
+) -> BTreeMap<String, AppConfig> {
+    let root = document.root();
+    read_name(&root, config);
+    config.rules = root.value("rules").and_then(|v| v.string());
+    read_shared(&root, config, names);
+    let mut variants = BTreeMap::new();
+    if let Some(table) = root.value("variant").and_then(|v| v.table()) {
+        for (name, _, value) in table.each() {
+            check_name(&value, "variant", name);
+            let Some(inside) = value.table() else { continue };
+            let mut variant = AppConfig::default();
+            read_running(&inside, &mut variant);
+            inside.done();
+            variants.insert(name.to_owned(), variant);
+        }
+    }
+    root.done();
+    variants
+}
+
+/// Reads house rules; gives the keys that apps may not say.
+pub(super) fn read_house(document: &Document<'_>, config: &mut AppConfig, names: &KnownNames) -> Vec<String> {
+    let root = document.root();
+    read_shared(&root, config, names);
+    let locked = root.value("locked").and_then(|v| v.strings()).unwrap_or_default();
+    root.done();
+    locked
+}
+
+/// Reads values for one run: whatever the file may say, but no other rules and no variants.
+pub(super) fn read_values(document: &Document<'_>, config: &mut AppConfig, names: &KnownNames) {
+    let root = document.root();
+    read_name(&root, config);
+    read_shared(&root, config, names);
+    root.done();
+}
+
+fn read_name(root: &Table<'_, '_>, config: &mut AppConfig) {
+    if let Some(value) = root.value("name") {
+        config.name = value.string().inspect(|name| check_name(&value, "app", name));
+    }
+}
+
+/// What both apps and house rules may say.
+fn read_shared(root: &Table<'_, '_>, config: &mut AppConfig, names: &KnownNames) {
+    with_table(root, "source", |table| {
+        config.exclude = patterns(table.value("exclude"));
+        config.include = patterns(table.value("include"));
+    });
+    with_table(root, "base", |table| {
+        config.base = table.value("from").and_then(|v| v.string());
+        config.base_packages = table.value("packages").and_then(|v| v.strings()).unwrap_or_default();
+        config.build_packages = table.value("build-packages").and_then(|v| v.strings()).unwrap_or_default();
+        config.base_with = table.value("with").map(|v| empty_parts(&v)).unwrap_or_default();
+        config.outdated = table.value("outdated").and_then(|v| v.truth());
+        config.keyring = table.value("keyring").and_then(|v| v.string());
+    });
+    if let Some(table) = root.value("buildpacks").and_then(|v| v.table()) {
+        read_buildpacks(table, config, names);
+    }
+    if let Some(table) = root.value("build").and_then(|v| v.table()) {
+        config.build = read_build(table, &names.tools);
+    }
+    config.addresses = read_addresses(root, names);
+    config.ecosystems.clone_from(&names.ecosystems);
+    read_running(root, config);
+}
+
+/// Process types, tasks and settings: what a variant may change, and what never runs a step.
+fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
+    for (key, what, is_task) in [("process", "process type", false), ("task", "task", true)] {
+        let Some(table) = root.value(key).and_then(|v| v.table()) else { continue };
+        for (name, _, value) in table.each() {
+            check_name(&value, what, name);
+            if is_task && config.processes.contains_key(name) {
+                value.bad("there is a process type of this name; give the task another".to_owned());
+            }
+            let process = value.table().map(|t| read_process(t, is_task));
+            let into = if is_task { &mut config.tasks } else { &mut config.processes };
+            into.extend(process.map(|p| (name.to_owned(), p)));
+        }
+    }
+    if let Some(table) = root.value("settings").and_then(|v| v.table()) {
+        for (name, _, value) in table.each() {
+            if !is_variable(name) {
+                let rule = "the name must be letters, digits and underscores, not beginning with a digit";
+                value.bad(rule.to_owned());
+            }
+            config.settings.extend(read_setting(&value).map(|rule| (name.to_owned(), rule)));
+        }
+    }
+}
+
+/// The user's own configuration: only where packages come from.
+pub(super) fn read_user(document: &Document<'_>, names: &KnownNames) -> BTreeMap<String, String> {
+    let root = document.root();
+    let addresses = read_addresses(&root, names);
+    root.done();
+    addresses
+}
+
+fn read_addresses(root: &Table<'_, '_>, names: &KnownNames) -> BTreeMap<String, String> {
+    let mut addresses = BTreeMap::new();
+    let Some(table) = root.value("addresses").and_then(|v| v.table()) else { return addresses };
+    for key in names.ecosystems.iter().map(|ecosystem| ecosystem.name()) {
+        let address = table.value(key).and_then(|v| v.string());
+        addresses.extend(address.map(|a| (key.to_owned(), a)));
+    }
+    let is_bound =
+        |key: &str| Ecosystem::with_bound(key, &names.ecosystems).is_some_and(|(_, bound)| bound.is_some());
+    for (key, _, value) in table.each().filter(|(key, ..)| is_bound(key)) {
+        addresses.extend(value.string().map(|a| (key.to_owned(), a)));
+    }
+    table.done_but(is_bound);
+    addresses
+}
+
+fn with_table<'d, 't>(root: &Table<'d, 't>, key: &'static str, mut read: impl FnMut(&Table<'d, 't>)) {
+    if let Some(table) = root.value(key).and_then(|v| v.table()) {
+        read(&table);
+        table.done();
+    }
+}
+
+fn check_name(value: &Value<'_, '_>, what: &'static str, name: &str) {
+    if let Err(Error::Name { suggestion, .. }) = check(what, name) {
+        let rule = "a name has lower-case letters, digits and dashes, begins with a letter, and has at most 63 characters";
+        value.bad(match suggestion {
+            Some(suggestion) => format!("{rule}; {suggestion:?} would do"),
+            None => rule.to_owned(),
+        });
+    }
+}
+
+fn patterns(value: Option<Value<'_, '_>>) -> Vec<String> {
+    let Some(value) = value else { return Vec::new() };
+    let patterns = value.strings().unwrap_or_default();
+    for pattern in &patterns {
+        if let Err(error) = globset::Glob::new(pattern) {
+            value.bad(format!("{pattern:?} is no pattern: {}", error.kind()));
+        }
+    }
+    patterns
+}
+
+fn read_buildpacks(table: Table<'_, '_>, config: &mut AppConfig, names: &KnownNames) {
+    config.order = table.value("order").and_then(|v| v.strings());
+    config.forbid = table.value("forbid").and_then(|v| v.strings()).unwrap_or_default();
+    for (name, keys) in &names.buildpacks {
+        let Some(inner) = table.value(name).and_then(|value| value.table()) else { continue };
+        let mut options = BuildpackOptions::default();
+        for spec in keys {
+            let value = inner.value(&spec.key).and_then(|value| read_option(&value, spec.takes));
+            if let Some(value) = value {
+                options.set(&spec.key, value);
+            }
+        }
+        inner.done();
+        config.buildpacks.insert(name.clone(), options);
+    }
+    table.done();
+}
+
+fn read_option(value: &Value<'_, '_>, takes: Takes) -> Option<OptionValue> {
+    Some(match takes {
+        Takes::Version => {
+            let place = Place::new(files::CONFIG, Some(value.line()));
+            OptionValue::Version(value.string()?, place)
+        }
+        Takes::Text => OptionValue::Text(value.string()?),
+        Takes::Truth => OptionValue::Truth(value.truth()?),
+        Takes::Texts => OptionValue::Texts(value.strings()?),
+        Takes::AddedTexts => OptionValue::AddedTexts(value.strings()?),
+    })
+}
+
+fn empty_parts(value: &Value<'_, '_>) -> Vec<EmptyPart> {
+    let part = |name: &String| {
+        let known = EmptyPart::ALL.map(EmptyPart::name);
+        if !known.contains(&name.as_str()) {
+            value.bad(format!("{name:?} is none of {}", known.join(", ")));
+        }
+        EmptyPart::named(name)
+    };
+    value.strings().unwrap_or_default().iter().filter_map(part).collect()
+}
+
+fn read_build(table: Table<'_, '_>, known: &BTreeSet<String>) -> Option<BuildCommand> {
+    let run = table.value("run").and_then(|v| read_command(&v));
+    let tools = table.value("tools");
+    let keep = patterns(table.value("keep"));
+    let named = tools.as_ref().and_then(|v| v.strings()).unwrap_or_default();
+    for (value, name) in tools.iter().flat_map(|value| named.iter().map(move |name| (value, name))) {
+        if !known.contains(name.as_str()) {
+            let all: Vec<&str> = known.iter().map(String::as_str).collect();
+            value.bad(format!("{name:?} is none of {}", all.join(", ")));
+        }
+    }
+    table.done();
+    Some(BuildCommand { run: run?, tools: named, keep })
+}
+
+fn read_process(table: Table<'_, '_>, is_task: bool) -> ProcessConfig {
+    let mut process =
+        ProcessConfig { run: None, port: None, health: None, memory: None, instances: None, before: None };
+    if let Some(run) = table.value("run") {
+        process.run = read_command(&run);
+    }
+    if is_task {
+        if let Some(value) = table.value("before") {
+            process.before = value.string();
+            if process.before.as_deref().is_some_and(|b| b != "release") {
+                value.bad("must be \"release\"".to_owned());
+            }
+        }
+    } else {
+        if let Some(value) = table.value("port") {
+            process.port = value.number("a port from 1 to 65535");
+            if process.port == Some(0) {
+                value.bad("must be a port from 1 to 65535".to_owned());
+            }
+        }
+        process.instances = table.value("instances").and_then(|v| v.number("0 or more"));
+        if let Some(value) = table.value("health") {
+            process.health = value.string();
+            if process.health.as_deref().is_some_and(|h| !h.starts_with('/')) {
+                value.bad("must begin with a slash".to_owned());
+            }
+        }
+    }
+    if let Some(value) = table.value("memory") {
+        process.memory = value.string().and_then(|text| read_size(&value, &text));
+    }
+    table.done();
+    process
+}
+
+fn read_command(value: &Value<'_, '_>) -> Option<Vec<String>> {
+    let words = if value.is_string() {
+        match model::shell_words::split(&value.string()?, None) {
+            Ok(words) => words,
+            Err(Error::NeedsShell { sign, .. }) => {
+                value.bad(format!(
+                    "{sign:?} needs a shell, and there is none; write the words as a list instead"
+                ));
+                return None;
+            }
+            Err(_) => return None,
+        }
+    } else {
+        value.strings()?
+    };
+    if words.is_empty() {
+        value.bad("must not be empty".to_owned());
+        return None;
+    }
+    Some(words)
+}
+
+/// `256MiB`, `1GiB`, `512MB`: bytes.
+fn read_size(value: &Value<'_, '_>, text: &str) -> Option<u64> {
+    const UNITS: [(&str, u64); 6] = [
+        ("KiB", 1 << 10),
+        ("MiB", 1 << 20),
+        ("GiB", 1 << 30),
+        ("kB", 1_000),
+        ("MB", 1_000_000),
+        ("GB", 1_000_000_000),
+    ];
+    let size = UNITS.iter().find_map(|(unit, bytes)| {
+        let number: u64 = text.strip_suffix(unit)?.trim().parse().ok()?;
+        number.checked_mul(*bytes)
+    });
+    if size.is_none() {
+        value.bad("must be a number with KiB, MiB, GiB, kB, MB or GB".to_owned());
+    }
+    size
+}
+
+fn read_setting(value: &Value<'_, '_>) -> Option<SettingRule> {
+    if !value.is_table() {
+        return Some(SettingRule { value: Some(value.string()?), ..SettingRule::default() });
+    }
+    let table = value.table()?;
+    let rule = SettingRule {
+        value: table.value("value").and_then(|v| v.string()),
+        required: table.value("required").and_then(|v| v.truth()).unwrap_or_default(),
+        secret: table.value("secret").and_then(|v| v.truth()).unwrap_or_default(),
+        about: table.value("about").and_then(|v| v.string()),
+    };
+    if rule.secret && rule.value.is_some() {
+        value.bad("a secret has no value here; give it when the app is started".to_owned());
+    }
+    table.done();
+    Some(rule)
+}

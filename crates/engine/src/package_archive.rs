@@ -1,0 +1,52 @@
+//! Archives of packages that something is built from: fetched once, checked, and kept in the store.
+
+use crate::download_buffer::{rewind, spool};
+use content::digest::Sha256;
+use content::store::Store;
+use model::{Error, PathFacts, Result};
+use remote::{Address, Fetcher, Integrity, RemoteError};
+use source::unpack_package;
+use std::fs::File;
+use std::io;
+use std::path::{Path, PathBuf};
+
+/// An archive that can be fetched.
+pub struct PackageArchive<'a> {
+    /// Name and version, for people.
+    pub label: &'a str,
+    /// Where it is.
+    pub address: &'a Address,
+    /// What it must be.
+    pub integrity: &'a Integrity,
+}
+
+impl PackageArchive<'_> {
+    /// The archive, as it is kept in the store.
+    pub fn fetched(&self, (fetcher, store): (&Fetcher, &Store)) -> Result<PathBuf> {
+        let remote = |source: RemoteError| Error::Remote { wanted_by: self.label.to_owned(), source };
+        let kept = self.path(store, "source-archives");
+        if let Ok(mut file) = File::open(&kept)
+            && self.integrity.check_reader(self.label, &mut file).is_ok()
+        {
+            return Ok(kept);
+        }
+        let mut file = fetcher.get_into(self.address, || Ok(spool(store))).map_err(remote)?;
+        rewind(&mut file)?;
+        self.integrity.check_reader(&self.address.to_string(), &mut file).map_err(remote)?;
+        rewind(&mut file)?;
+        let mut copy = store.temporary_file()?;
+        io::copy(&mut file, &mut copy).facts(&kept)?;
+        copy.put(&kept)?;
+        Ok(kept)
+    }
+
+    /// Writes its files into the empty folder `to`.
+    pub fn unpack(&self, around: (&Fetcher, &Store), to: &Path) -> Result<()> {
+        unpack_package(&self.fetched(around)?, self.label, around.1, to)
+    }
+
+    /// Where something of it is kept in the store.
+    pub fn path(&self, store: &Store, kind: &str) -> PathBuf {
+        store.fragment_path(kind, Sha256::of(self.integrity.canonical().as_bytes()))
+    }
+}

@@ -1,0 +1,210 @@
+//! Runs a program of a step apart from this machine: in a root of layers, over a copy of the source,
+//! without the network, with a clean environment. What it writes into one folder is its result.
+
+use crate::unpacked_layers::{unpacked, working_mode};
+use crate::{Produced, StepContext};
+use content::store::{Store, remove_tree};
+use model::places::APP_USER;
+use model::{Error, PathFacts, Result, dev_packages};
+use sandbox::{Ended, Isolation, Plan, SandboxError};
+use source::{SourceTree, TreeKind};
+use std::collections::VecDeque;
+use std::fs;
+use std::io::{BufRead, BufReader, PipeReader};
+use std::os::unix::fs::{lchown, symlink};
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+use std::sync::mpsc::{Receiver, RecvTimeoutError};
+use std::time::Duration;
+
+/// Where the source of an app is, in the root.
+pub const SOURCE: &str = "/app";
+/// Where results are put, in the root.
+pub const RESULT: &str = "/result";
+/// Where the program keeps what makes it faster the next time, in the root.
+pub const CACHE: &str = "/cache";
+/// How often it is looked whether the build should end.
+const GLANCE: Duration = Duration::from_millis(100);
+/// So many of the last lines that a program said are kept, and so many of them told.
+const LAST_LINES: usize = 1000;
+const TOLD_LINES: usize = 40;
+
+/// A program to run.
+pub struct Job<'a> {
+    /// The step that runs it.
+    pub step: &'a str,
+    /// The program and its arguments.
+    pub argv: Vec<String>,
+    /// What people are told that it is.
+    pub shown: String,
+    /// Its environment.
+    pub env: Vec<(&'static str, String)>,
+    /// Where the files that it works on are, in the root; it starts there.
+    pub folder: &'a str,
+    /// Writes those files into an empty folder.
+    pub fill: &'a dyn Fn(&Path) -> Result<()>,
+    /// The name of its cache in the store.
+    pub cache: &'a str,
+}
+
+/// What a program wrote; it is gone when this is dropped.
+pub struct Written {
+    scratch: PathBuf,
+    /// The folder with its results.
+    pub folder: PathBuf,
+    /// The files that it worked on, with what it changed in them.
+    pub source: PathBuf,
+}
+
+impl Drop for Written {
+    fn drop(&mut self) {
+        remove_tree(&self.scratch);
+    }
+}
+
+/// Runs the program on the root that the tools have; an error with its last words when it fails.
+pub fn run(job: &Job<'_>, store: &Store, tools: &StepContext<'_>) -> Result<Written> {
+    let mode = working_mode(store)?;
+    let unpack = |result: &Produced| {
+        let layer = &result.layer;
+        unpacked(store, &store.blob_path(layer.digest), layer.codec, layer.diff_id, mode)
+    };
+    let layers = tools.root.iter().map(unpack).collect::<Result<Vec<_>>>()?;
+    let scratch = store.temporary_folder()?;
+    let (source, folder) = (scratch.join("source"), scratch.join("result"));
+    let written = Written { scratch: scratch.clone(), folder: folder.clone(), source: source.clone() };
+    let own = mode.isolation == Isolation::Superuser;
+    fs::create_dir(&source).facts(&source)?;
+    (job.fill)(&source)?;
+    if own {
+        give_all(&source)?;
+    }
+    let cache = store.root().join("caches").join(job.cache);
+    for shared in [&folder, &cache] {
+        fs::create_dir_all(shared).facts(shared)?;
+        if own {
+            give(shared)?;
+        }
+    }
+    let plan = Plan {
+        mode,
+        layers,
+        scratch: scratch.join("sandbox"),
+        argv: job.argv.clone(),
+        env: job.env.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
+        folder: job.folder.to_owned(),
+        writable: vec!["tmp".to_owned()],
+        shared: [(source, job.folder), (folder, RESULT), (cache, CACHE)]
+            .map(|(from, to)| (from, to[1..].to_owned()))
+            .into(),
+        root_writable: true,
+        network: false,
+        uid: APP_USER.uid,
+        gid: APP_USER.gid,
+    };
+    fs::create_dir(&plan.scratch).facts(&plan.scratch)?;
+    finish(job, &plan, tools)?;
+    Ok(written)
+}
+
+fn finish(job: &Job<'_>, plan: &Plan, tools: &StepContext<'_>) -> Result<()> {
+    let (reader, writer) = std::io::pipe()?;
+    let output = [Stdio::null(), writer.try_clone()?.into(), writer.into()];
+    let mut running = sandbox::start(plan, output).map_err(|error| match error {
+        SandboxError::NotStarted { program, detail } => {
+            Error::StepNotStarted { step: job.step.to_owned(), program, detail }
+        }
+        other => other.into(),
+    })?;
+    let mut last = VecDeque::new();
+    let lines = lines_of(reader);
+    loop {
+        match lines.recv_timeout(GLANCE) {
+            Ok(line) => {
+                if last.len() == LAST_LINES {
+                    last.pop_front();
+                }
+                last.push_back(line);
+            }
+            Err(RecvTimeoutError::Disconnected) => break,
+            Err(RecvTimeoutError::Timeout) => {}
+        }
+        if (tools.interrupted)() {
+            // Dropping what runs ends it, and everything that it started.
+            return Err(Error::Interrupted);
+        }
+    }
+    let status = match running.wait()? {
+        Ended::Exit(0) => return Ok(()),
+        Ended::Exit(status) => format!("status {status}"),
+        Ended::Signal(number) => format!("signal {number}"),
+    };
+    let (step, command) = (job.step.to_owned(), job.shown.clone());
+    let missing = dev_packages::in_output(&last);
+    let said = last.split_off(last.len().saturating_sub(TOLD_LINES)).into();
+    Err(Error::StepFailed { step, command, status, said, missing })
+}
+
+/// The lines that arrive, on a thread of their own: a program may be silent for long.
+fn lines_of(reader: PipeReader) -> Receiver<String> {
+    let (sender, lines) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        for line in BufReader::new(reader).split(b'\n').map_while(std::io::Result::ok) {
+            if sender.send(String::from_utf8_lossy(&line).into_owned()).is_err() {
+                break;
+            }
+        }
+    });
+    lines
+}
+
+/// Gives a path to the user that programs run as. Without the superuser's rights it is the caller's, who is
+/// seen as that user.
+fn give(path: &Path) -> Result<()> {
+    lchown(path, Some(APP_USER.uid), Some(APP_USER.gid)).facts(path)
+}
+
+fn give_all(folder: &Path) -> Result<()> {
+    give(folder)?;
+    for entry in fs::read_dir(folder).facts(folder)? {
+        let entry = entry.facts(folder)?;
+        match entry.file_type().facts(folder)?.is_dir() {
+            true => give_all(&entry.path())?,
+            false => give(&entry.path())?,
+        }
+    }
+    Ok(())
+}
+
+/// Copies the files of a source into a folder, where they may be changed.
+pub fn copy_source(tree: &SourceTree, to: &Path) -> Result<()> {
+    for (path, file) in tree.files() {
+        let target = to.join(path);
+        if let Some(folder) = target.parent() {
+            fs::create_dir_all(folder).facts(folder)?;
+        }
+        match &file.kind {
+            TreeKind::Link { target: points_to } => symlink(points_to, &target).facts(&target)?,
+            TreeKind::File { .. } => drop(fs::copy(tree.root().join(path), &target).facts(&target)?),
+        }
+    }
+    Ok(())
+}
+
+/// Copies everything in a folder into another one, which is empty.
+pub fn copy_folder(from: &Path, to: &Path) -> Result<()> {
+    for entry in fs::read_dir(from).facts(from)? {
+        let entry = entry.facts(from)?;
+        let (path, target) = (entry.path(), to.join(entry.file_name()));
+        let kind = entry.file_type().facts(&path)?;
+        if kind.is_dir() {
+            fs::create_dir(&target).facts(&target)?;
+            copy_folder(&path, &target)?;
+        } else if kind.is_symlink() {
+            symlink(fs::read_link(&path).facts(&path)?, &target).facts(&target)?;
+        } else {
+            fs::copy(&path, &target).facts(&target)?;
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,279 @@
+//! Install scripts that are wanted, and what makes the files of packages from commits: run apart from this machine
+//! and without the network, each in the folder of its package. What they make is a layer of its own.
+
+use crate::RUN_SCRIPTS_OF;
+use crate::helpers::ADD_ON_BUILDER;
+use crate::install::{Around, address_of};
+use crate::overrides::Overrides;
+use crate::parts::Parts;
+use crate::tree::{LockedPackage, Origin, PackageTree};
+use crate::{INSTALL_SCRIPTS, Manifest, helpers, install, packing, resolve};
+use content::digest::{Hasher, Sha256};
+use content::layer::LayerWriter;
+use content::store::Store;
+use engine::package_archive::PackageArchive;
+use engine::program_step::{CACHE, Job, copy_folder};
+use engine::{Action, Input, Step, StepContext, collect, program_step};
+use model::platform::own_platform;
+use model::{Error, PackageFact, PathFacts, Place, Result, Role};
+use planning::{CompileStep, Context, Contribution, NewlyResolved, compile_step};
+use remote::{Address, Fetcher};
+use serde_json::Value;
+use source::checked_out;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::{self, File};
+use std::path::Path;
+
+/// What a compilation leaves behind that nothing loads, by parts of paths and by ends of names.
+const LEFTOVERS: ([&str; 3], [&str; 7]) =
+    (["/obj.target/", "/obj/", "/.deps/"], ["/Makefile", "/config.gypi", ".mk", ".o", ".d", ".a", ".stamp"]);
+
+/// Adds the steps that run the scripts of the packages that the configuration names.
+pub(super) fn contribute(
+    packages: &[LockedPackage],
+    tree: &PackageTree,
+    context: &Context<'_>,
+    around: &Around<'_>,
+    contribution: &mut Contribution,
+) -> Result<()> {
+    let wanted =
+        |p: &&LockedPackage| context.options.texts(&RUN_SCRIPTS_OF.key).contains(&p.name) && p.has_files();
+    let wanted: Vec<&LockedPackage> = packages.iter().filter(wanted).collect();
+    let Some(first) = wanted.first() else { return Ok(()) };
+    if around.platform != own_platform() {
+        return Err(Error::Unsupported {
+            place: Place::find(tree.file, &tree.text, &format!("\"{}\"", first.path)),
+            what: format!(
+                "the install script of {}, for another platform than this machine's,",
+                first.label()
+            ),
+            instead: "build on a machine of that platform, or name the package in skip-scripts-of",
+        });
+    }
+    context.base.tool("compilers")?;
+    let to_build = || context.base.runtime_to_build(&context.runtime.name);
+    let (own_runtime, headers) = to_build();
+    let tools: &[&str] =
+        if own_runtime.is_empty() { &["compilers", "node", "python"] } else { &["compilers", "python"] };
+    for package in wanted {
+        let Some(source) = Source::of(package, context)? else { continue };
+        let mut programs = BTreeSet::from([ADD_ON_BUILDER]);
+        let beside = match (&source, context.resolving.asking) {
+            (Source::Archive(_), _) => install::steps(packages.to_vec(), tree.clone(), around),
+            // While nobody may be asked, nothing is known of it.
+            (Source::Commit { .. }, None) => continue,
+            (Source::Commit { url, id }, Some(asking)) => {
+                let manifest =
+                    Manifest::in_folder(&checked_out(url, id, (asking, context.resolving.store))?)?;
+                programs.extend(manifest.scripts.values().flat_map(|script| helpers::named_in(script)));
+                let manifest = manifest.with_development();
+                let (steps, new) = needed_to_make(package, &manifest, context, around)?;
+                contribution.resolved.extend(new);
+                steps
+            }
+        };
+        let (of_helpers, new) = helpers::steps(programs, &to_build_with(package, &source), context, around)?;
+        contribution.resolved.extend(new);
+        let work = Scripts {
+            package: package.clone(),
+            source,
+            folder: around.folder,
+            headers: headers.clone(),
+            path: context.runtime.bin_folder.clone(),
+        };
+        let name = compile_step(&package.path.replace("node_modules/", ""));
+        let name = if around.folder.is_empty() { format!("{name} to build the app") } else { name };
+        let mut step = Step::new(name, Role::Dependencies, vec![work.input()], work);
+        step.root = to_build().0;
+        step.root.extend(of_helpers);
+        step.root.extend(beside);
+        contribution.compiling.push(CompileStep { step, tools });
+    }
+    Ok(())
+}
+
+/// What the programs are resolved for that a package is built with: those for add-ons are the same for all.
+fn to_build_with(package: &LockedPackage, source: &Source) -> String {
+    match source {
+        Source::Archive(_) => "to build add-ons".to_owned(),
+        Source::Commit { .. } => format!("to run scripts of {}", package.name),
+    }
+}
+
+/// The packages that a package from a commit is made with, where everything in it finds them.
+fn needed_to_make(
+    package: &LockedPackage,
+    manifest: &Manifest,
+    context: &Context<'_>,
+    around: &Around<'_>,
+) -> Result<(Vec<Step>, Option<NewlyResolved>)> {
+    let asked = resolve::Asked { manifest, overrides: Overrides::of(manifest)?, parts: Parts::default() };
+    let target = format!("any, to build {}", package.name);
+    let Some((tree, new)) = resolve::settled(&asked, (&target, &asked.digest()), context)? else {
+        return Ok(Default::default());
+    };
+    let name = format!("node packages to build {}", package.name);
+    let above_all = Around { name: &name, folder: "", options: None, ..*around };
+    Ok((install::steps(tree.for_image(context.platform)?, tree, &above_all), new))
+}
+
+/// Where the files of a package come from.
+enum Source {
+    Archive(Address),
+    Commit { url: String, id: String },
+}
+
+impl Source {
+    /// Nothing for what has no files of its own.
+    fn of(package: &LockedPackage, context: &Context<'_>) -> Result<Option<Self>> {
+        if let Origin::Commit { url, id } = &package.origin {
+            return Ok(Some(Self::Commit { url: url.clone(), id: id.clone() }));
+        }
+        Ok(address_of(package, context.addresses, context.tree)?.map(Self::Archive))
+    }
+
+    fn is_commit(&self) -> bool {
+        matches!(self, Self::Commit { .. })
+    }
+}
+
+/// The step's work.
+struct Scripts {
+    package: LockedPackage,
+    source: Source,
+    /// The folder that the packages are put into, from the root.
+    folder: &'static str,
+    /// The folder with Node's headers, in the root.
+    headers: String,
+    /// The folder with Node.
+    path: String,
+}
+
+impl Scripts {
+    /// What the result depends on, besides the root.
+    fn input(&self) -> Input {
+        let source = format!("{} {}", self.package.label(), install::identity(&self.package));
+        let node = format!("{} {}", self.path, self.headers);
+        let parts = [("source", source), ("node", node), ("folder", self.folder.to_owned())];
+        Input::of_parts("package", parts.map(|(name, value)| (name.to_owned(), value)).into())
+    }
+
+    fn env(&self, folder: &str, tools: &StepContext<'_>) -> Vec<(&'static str, String)> {
+        // A commit is made with packages of its own.
+        let beside = if self.source.is_commit() { "" } else { self.folder };
+        let path = [
+            &format!("{folder}/node_modules/.bin"),
+            &format!("/{}", install::below(beside, "node_modules/.bin")),
+            &format!("/{}/node_modules/.bin", helpers::FOLDER),
+            &self.path,
+            "/usr/bin",
+            "/bin",
+        ];
+        vec![
+            ("HOME", "/tmp".to_owned()),
+            ("INIT_CWD", format!("/{}", self.folder)),
+            ("LANG", "C.UTF-8".to_owned()),
+            ("PATH", path.join(":")),
+            ("PYTHONHASHSEED", "0".to_owned()),
+            ("SOURCE_DATE_EPOCH", content::layer::FILE_TIME.to_string()),
+            ("npm_config_build_from_source", "true".to_owned()),
+            ("npm_config_cache", CACHE.to_owned()),
+            ("npm_config_jobs", tools.jobs.to_string()),
+            ("npm_config_nodedir", self.headers.clone()),
+            ("npm_package_name", self.package.name.clone()),
+            ("npm_package_version", self.package.version.clone()),
+        ]
+    }
+}
+
+impl Scripts {
+    /// Writes the files of the package, with the changes of the app, into an empty folder.
+    fn unpack(&self, around: (&Fetcher, &Store), to: &Path) -> Result<()> {
+        let label = self.package.label();
+        let bad = |detail: String| Error::BadPackage { package: label.clone(), detail };
+        match &self.source {
+            Source::Archive(address) => {
+                let none = || bad("the lockfile has no hash of it".to_owned());
+                let integrity = self.package.integrity.as_ref().ok_or_else(none)?;
+                PackageArchive { label: &label, address, integrity }.unpack(around, to)?;
+            }
+            Source::Commit { url, id } => copy_folder(&checked_out(url, id, around)?, to)?,
+        }
+        let mut folder = to;
+        self.package.patches.iter().try_for_each(|patch| patch.apply(&mut folder)).map_err(bad)
+    }
+}
+
+impl Action for Scripts {
+    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+        let store = layer.store();
+        let label = self.package.label();
+        let unpacked = store.temporary_folder()?;
+        self.unpack((tools.fetcher, store), &unpacked)?;
+        let before = files_in(&unpacked)?;
+        let script = script_of(&unpacked, self.source.is_commit()).ok_or_else(|| Error::BadPackage {
+            package: label.clone(),
+            detail: "it has no install script".to_owned(),
+        })?;
+        let folder = format!("/{}", install::below(self.folder, &self.package.path));
+        let step = compile_step(&self.package.name);
+        let fill = |to: &Path| fs::rename(&unpacked, to).facts(to);
+        let job = Job {
+            step: &step,
+            argv: ["/bin/sh", "-e", "-c", &script].map(str::to_owned).to_vec(),
+            shown: script.clone(),
+            env: self.env(&folder, tools),
+            folder: &folder,
+            fill: &fill,
+            cache: "node",
+        };
+        let written = program_step::run(&job, store, tools)?;
+        let after = files_in(&written.source)?;
+        let published: Option<BTreeSet<String>> = match self.source.is_commit() {
+            true => Some(packing::taken(&written.source, &label)?.into_iter().collect()),
+            false => None,
+        };
+        let is_made = |(path, digest): &(&String, &Sha256)| {
+            let is_published = published.as_ref().is_none_or(|all| all.contains(*path));
+            before.get(*path) != Some(*digest) && is_kept(path) && is_published
+        };
+        let made =
+            after.iter().filter(is_made).map(|(path, _)| (path.as_str(), format!("{}/{path}", &folder[1..])));
+        collect::put(layer, &written.source, &made.collect::<Vec<_>>())?;
+        Ok(Vec::new())
+    }
+}
+
+/// What the package in `folder` runs when it is installed; one from a commit is made first.
+fn script_of(folder: &Path, is_commit: bool) -> Option<String> {
+    let manifest: Value = serde_json::from_slice(&fs::read(folder.join("package.json")).ok()?).ok()?;
+    let script = |name: &str| manifest["scripts"][name].as_str().map(str::to_owned);
+    let making = packing::MAKING.into_iter().filter(|_| is_commit);
+    let mut said: Vec<String> = INSTALL_SCRIPTS.into_iter().chain(making).filter_map(script).collect();
+    if folder.join("binding.gyp").exists() && script("preinstall").or(script("install")).is_none() {
+        said.insert(0, format!("{ADD_ON_BUILDER} rebuild"));
+    }
+    (!said.is_empty()).then(|| said.join("\n"))
+}
+
+/// Whether something that a script made goes into the image.
+fn is_kept(path: &str) -> bool {
+    let (inside, ends) = LEFTOVERS;
+    let path = format!("/{path}");
+    let compiled = path.contains("/build/");
+    !compiled
+        || !(inside.iter().any(|part| path.contains(part)) || ends.iter().any(|end| path.ends_with(end)))
+}
+
+/// The files and links below a folder by their paths, each with what tells its content.
+fn files_in(folder: &Path) -> Result<BTreeMap<String, Sha256>> {
+    let told = |path: String| {
+        let full = folder.join(&path);
+        let digest = match full.is_symlink() {
+            true => Sha256::of(fs::read_link(&full).facts(&full)?.as_os_str().as_encoded_bytes()),
+            false => Hasher::of_reader(&mut File::open(&full).facts(&full)?).facts(&full)?.0,
+        };
+        Ok((path, digest))
+    };
+    collect::files(folder)?.into_iter().map(told).collect()
+}

@@ -1,0 +1,408 @@
+//! Node: `package.json`, its lockfile, and the packages that it locks.
+
+mod compile;
+mod graph;
+mod helpers;
+mod install;
+mod lock;
+mod overrides;
+mod packing;
+mod parts;
+mod patch;
+mod resolve;
+mod scripts;
+mod tarball;
+mod tree;
+
+use model::npm_range::Range;
+use model::platform::own_platform;
+use model::{
+    BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, ProcessKind, ProcessType, Result,
+    RuntimeWish, configured_constraint, shell_words,
+};
+use model::{Ecosystem, OptionSpec, Takes};
+use planning::{Buildpack, Context, Contribution, first_present, frameworks, resolving};
+use serde::Deserialize;
+use source::SourceTree;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::Path;
+use tree::{LockedPackage, PackageTree};
+
+/// What packages are resolved for that the app's own build command finds.
+const TO_BUILD: &str = "any, to build the app";
+/// Packages whose install scripts are run.
+const RUN_SCRIPTS_OF: OptionSpec = OptionSpec::new(
+    "run-scripts-of",
+    Takes::AddedTexts,
+    "Packages whose install scripts are run, apart from the machine",
+);
+/// Packages whose install scripts are known not to matter.
+const SKIP_SCRIPTS_OF: OptionSpec =
+    OptionSpec::new("skip-scripts-of", Takes::AddedTexts, "Packages whose install scripts need not be run");
+/// The folder of the app, from the root of the image.
+const APP: &str = "app";
+const MANIFEST: &str = "package.json";
+/// Scripts of the app itself that make something of it: its own, and those that npm runs when it installs.
+const BUILD_SCRIPTS: [&str; 3] = ["build", "postinstall", "install"];
+/// The scripts of a package that belong to its installation, in order.
+const INSTALL_SCRIPTS: [&str; 3] = ["preinstall", "install", "postinstall"];
+/// Files that start an app when nothing says how.
+const ENTRY_FILES: [&str; 4] = ["server.js", "index.js", "app.js", "main.js"];
+
+/// The buildpack.
+pub struct Node;
+
+/// The part of `package.json` that matters here.
+#[derive(Debug, Clone, Default, Deserialize)]
+#[serde(rename_all = "camelCase", default)]
+struct Manifest {
+    name: Option<String>,
+    version: Option<String>,
+    /// Patterns, or a table with them.
+    workspaces: serde_json::Value,
+    /// One file, or several by their commands.
+    bin: serde_json::Value,
+    main: Option<String>,
+    scripts: BTreeMap<String, String>,
+    engines: BTreeMap<String, String>,
+    dependencies: BTreeMap<String, String>,
+    dev_dependencies: BTreeMap<String, String>,
+    optional_dependencies: BTreeMap<String, String>,
+    peer_dependencies: BTreeMap<String, String>,
+    peer_dependencies_meta: BTreeMap<String, PeerFacts>,
+    overrides: serde_json::Map<String, serde_json::Value>,
+    /// The same in other tools' words, which their lockfiles follow.
+    resolutions: serde_json::Value,
+    pnpm: serde_json::Value,
+}
+
+/// What a manifest says of a package that is to be found beside its own.
+#[derive(Debug, Clone, Copy, Default, Deserialize)]
+#[serde(default)]
+struct PeerFacts {
+    optional: bool,
+}
+
+impl Buildpack for Node {
+    fn name(&self) -> &'static str {
+        "node"
+    }
+
+    fn options(&self) -> Vec<OptionSpec> {
+        vec![OptionSpec::VERSION, RUN_SCRIPTS_OF, SKIP_SCRIPTS_OF]
+    }
+
+    fn ecosystems(&self) -> Vec<Ecosystem> {
+        vec![Ecosystem::NPM]
+    }
+
+    fn lockfiles(&self) -> Vec<&'static str> {
+        lock::names().collect()
+    }
+
+    fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
+        let mut finding = Finding::nothing(self.name(), vec![MANIFEST]);
+        let Some((text, manifest)) = read_manifest(tree)? else { return Ok(finding) };
+        let at = |needle: &str| Place::find(MANIFEST, &text, needle);
+        finding.evidence.push(Evidence::speaks_for(Place::new(MANIFEST, None), "present", "an app for Node"));
+        let engine = manifest.engines.get("node").map(|range| (range.clone(), at("\"node\"")));
+        let said: Vec<_> = engine.into_iter().chain(version_files(tree)?).collect();
+        for (range, place) in &said {
+            finding.evidence.push(Evidence::speaks_for(
+                place.clone(),
+                range,
+                "versions of Node that will do",
+            ));
+        }
+        finding.runtime = Some(RuntimeWish::of("node", configured_constraint(options), said));
+        finding.declared =
+            manifest.dependencies.keys().chain(manifest.optional_dependencies.keys()).cloned().collect();
+        survey_lock(tree, &mut finding);
+        finding.processes.extend(web_process(tree, &text, &manifest, &mut finding.evidence));
+        let packages: BTreeSet<String> = [&manifest.dependencies, &manifest.dev_dependencies]
+            .into_iter()
+            .flat_map(|d| d.keys().cloned())
+            .collect();
+        let known = frameworks::apply(frameworks::NODE, tree, &packages, &Place::new(MANIFEST, None), ".js")?;
+        finding.evidence.extend(known.evidence);
+        let named: Vec<_> = finding.processes.iter().map(|p| p.name.clone()).collect();
+        finding.processes.extend(known.processes.into_iter().filter(|p| !named.contains(&p.name)));
+        let front_end = frameworks::FRONT_ENDS.iter().find(|f| packages.contains(**f));
+        if let Some(tool) = front_end.filter(|_| manifest.scripts.contains_key("build")) {
+            let place = at("\"build\"");
+            finding.evidence.push(Evidence::speaks_for(place, *tool, "it builds the front end"));
+        }
+        finding.development = manifest.dev_dependencies.keys().cloned().collect();
+        let script = BUILD_SCRIPTS.iter().find(|name| manifest.scripts.contains_key(**name));
+        finding.build_script = script.map(|name| at(&format!("\"{name}\"")));
+        let serves = finding.processes.iter().any(|p| p.name == "web");
+        finding.claim = if serves { Claim::Whole } else { Claim::Part };
+        Ok(finding)
+    }
+
+    fn accepts(&self, constraint: &str, version: &str) -> Option<bool> {
+        Some(Range::parse(constraint)?.contains(&semver::Version::parse(version).ok()?))
+    }
+
+    fn to_build(&self, context: &Context<'_>) -> Result<Contribution> {
+        let mut contribution = Contribution::default();
+        let Some((_, manifest)) = read_manifest(context.tree)? else { return Ok(contribution) };
+        let platform = own_platform();
+        let around = install::Around {
+            name: "node packages to build the app",
+            // Above the folder of the app, so that what is in that is the app's alone.
+            folder: "",
+            source: context.tree,
+            addresses: context.addresses,
+            platform: &platform,
+            options: None,
+        };
+        let locked = match lock::read_to_build(context.tree)? {
+            Some(locked) => Some(locked),
+            None => resolved(&manifest, TO_BUILD, context, &mut contribution)?,
+        };
+        if let Some(locked) = locked {
+            let packages = locked.to_build(&platform)?;
+            // What a part of the app has for itself alone lies in that part.
+            let of_part = packages.iter().filter_map(|p| Some(p.path.split_once("/node_modules/")?.0));
+            let parts: BTreeSet<&str> = of_part.filter(|part| !part.starts_with("node_modules/")).collect();
+            contribution.linked = parts.iter().map(|part| format!("{part}/node_modules")).collect();
+            compile::contribute(&packages, &locked, context, &around, &mut contribution)?;
+            contribution.steps = install::steps(packages, locked, &around);
+            contribution.path.push("/node_modules/.bin".to_owned());
+        }
+        let command = context.build_command.map(|command| command.run.join(" ")).unwrap_or_default();
+        let (steps, new) = helpers::steps(helpers::named_in(&command), "to run scripts", context, &around)?;
+        if !steps.is_empty() {
+            contribution.path.push(format!("/{}/node_modules/.bin", helpers::FOLDER));
+        }
+        contribution.steps.extend(steps);
+        contribution.resolved.extend(new);
+        Ok(contribution)
+    }
+
+    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+        let mut contribution = Contribution {
+            path: vec!["/app/node_modules/.bin".to_owned(), context.runtime.bin_folder.clone()],
+            env: vec![("NODE_ENV", "production".to_owned())],
+            ..Contribution::default()
+        };
+        let Some((_, manifest)) = read_manifest(context.tree)? else { return Ok(contribution) };
+        let locked = match lock::read(context.tree)? {
+            Some(locked) => {
+                check_lock(context.tree, &locked)?;
+                locked
+            }
+            None => match resolved(&manifest, "any", context, &mut contribution)? {
+                Some(tree) => tree,
+                None => return Ok(contribution),
+            },
+        };
+        let mut packages = locked.for_image(context.platform)?;
+        scripts::settle(&mut packages, context)?;
+        contribution.notes.extend(scripts::check(&packages, &locked, context.options)?);
+        contribution.notes.extend(deprecated(&packages));
+        contribution.notes.extend(patched(&packages));
+        let around = install::Around {
+            source: context.tree,
+            addresses: context.addresses,
+            platform: context.platform,
+            options: Some(context.options),
+            folder: APP,
+            name: "node packages",
+        };
+        compile::contribute(&packages, &locked, context, &around, &mut contribution)?;
+        contribution.steps = install::steps(packages, locked, &around);
+        Ok(contribution)
+    }
+}
+
+impl Manifest {
+    /// The manifest in a folder; an empty one, when there is none.
+    fn in_folder(folder: &Path) -> Result<Self> {
+        parse_manifest(
+            MANIFEST,
+            &fs::read_to_string(folder.join(MANIFEST)).unwrap_or_else(|_| "{}".to_owned()),
+        )
+    }
+
+    /// Its commands with their files.
+    fn commands(&self) -> BTreeMap<String, String> {
+        tarball::commands(self.name.as_deref().unwrap_or_default(), &self.bin)
+    }
+
+    /// Whether something has to run before its files are there, when they come from a commit.
+    fn runs_scripts(&self) -> bool {
+        INSTALL_SCRIPTS.iter().chain(&packing::MAKING).any(|name| self.scripts.contains_key(*name))
+    }
+
+    /// The packages that are to be found beside its own, and whether it can do without.
+    fn peers(&self) -> BTreeMap<String, bool> {
+        let may_lack =
+            |name: &String| self.peer_dependencies_meta.get(name).is_some_and(|facts| facts.optional);
+        self.peer_dependencies.keys().map(|name| (name.clone(), may_lack(name))).collect()
+    }
+
+    /// As it is for a build: what only development needs is needed, too.
+    fn with_development(mut self) -> Self {
+        self.dependencies.extend(std::mem::take(&mut self.dev_dependencies));
+        self
+    }
+}
+
+fn read_manifest(tree: &SourceTree) -> Result<Option<(String, Manifest)>> {
+    let Some(text) = tree.read(MANIFEST)? else { return Ok(None) };
+    let manifest = parse_manifest(MANIFEST, &text)?;
+    Ok(Some((text, manifest)))
+}
+
+fn parse_manifest(file: &str, text: &str) -> Result<Manifest> {
+    serde_json::from_str(text).map_err(|e| Error::Malformed {
+        place: Place::new(file, u32::try_from(e.line()).ok()),
+        detail: e.to_string(),
+    })
+}
+
+/// The packages of an app without a lockfile, for what `target` says; nothing when they are not resolved and
+/// nobody may be asked.
+fn resolved(
+    manifest: &Manifest,
+    target: &str,
+    context: &Context<'_>,
+    contribution: &mut Contribution,
+) -> Result<Option<PackageTree>> {
+    let parts = parts::Parts::of(context.tree, manifest)?;
+    let (manifest, parts) = match target {
+        TO_BUILD => (&manifest.clone().with_development(), parts.with_development()),
+        _ => (manifest, parts),
+    };
+    let tables = [&manifest.dependencies, &manifest.optional_dependencies, &manifest.peer_dependencies];
+    if tables.iter().all(|table| table.is_empty()) && manifest.workspaces.is_null() {
+        return Ok(None);
+    }
+    let asked = resolve::Asked { manifest, overrides: overrides::Overrides::of(manifest)?, parts };
+    let Some((tree, new)) = resolve::settled(&asked, (target, &asked.digest()), context)? else {
+        return Ok(None);
+    };
+    if new.is_some() {
+        let lockfile = "a lockfile (`npm install --package-lock-only`)";
+        contribution.notes.push(resolving::advice(MANIFEST, lockfile));
+    }
+    contribution.resolved.extend(new);
+    Ok(Some(tree))
+}
+
+/// Packages that their authors advise against, as the lock says.
+fn deprecated(packages: &[LockedPackage]) -> Option<String> {
+    let told = |p: &LockedPackage| p.deprecated.as_ref().map(|why| format!("{}: {why}", p.label()));
+    let all: Vec<String> = packages.iter().filter_map(told).collect();
+    let first = all.first()?;
+    let rest = if all.len() == 1 { String::new() } else { format!("; and {} more packages", all.len() - 1) };
+    Some(format!("deprecated: {first}{rest}"))
+}
+
+/// Packages that the app changes.
+fn patched(packages: &[LockedPackage]) -> Option<String> {
+    let told = |p: &LockedPackage| {
+        let paths: Vec<&str> = p.patches.iter().map(|patch| patch.path.as_str()).collect();
+        (!paths.is_empty()).then(|| format!("{} by {}", p.label(), paths.join(" and ")))
+    };
+    let all: BTreeSet<String> = packages.iter().filter_map(told).collect();
+    let all: Vec<String> = all.into_iter().collect();
+    (!all.is_empty()).then(|| format!("patched: {}", all.join(", ")))
+}
+
+/// Whether the lock was made from the manifests as they are: that of the app and those of its parts.
+fn check_lock(tree: &SourceTree, locked: &PackageTree) -> Result<()> {
+    if !locked.says_ranges {
+        let manifest = read_manifest(tree)?.map(|(_, manifest)| manifest).unwrap_or_default();
+        return locked.check_ranges(&manifest.dependencies);
+    }
+    let parts = locked.packages.keys().filter(|path| !path.contains("node_modules/"));
+    for folder in parts {
+        let file = if folder.is_empty() { MANIFEST.to_owned() } else { format!("{folder}/{MANIFEST}") };
+        let Some(text) = tree.read(&file)? else { continue };
+        let manifest = parse_manifest(&file, &text)?;
+        let declared = [&manifest.dependencies, &manifest.dev_dependencies, &manifest.optional_dependencies];
+        locked.check_against(folder, declared)?;
+    }
+    Ok(())
+}
+
+/// Files that name an exact version for people's own machines.
+fn version_files(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
+    let mut said = Vec::new();
+    for file in [".node-version", ".nvmrc"] {
+        let text = tree.read(file)?.unwrap_or_default();
+        let version =
+            text.lines().map(str::trim).find(|l| l.starts_with(|c: char| c.is_ascii_digit() || c == 'v'));
+        said.extend(version.map(|v| (v.trim_start_matches('v').to_owned(), Place::find(file, &text, v))));
+    }
+    Ok(said)
+}
+
+/// What the lockfile locks; one that cannot be used speaks against itself and is refused by a build.
+fn survey_lock(tree: &SourceTree, finding: &mut Finding) {
+    let present = lock::names().find(|name| tree.has(name));
+    let Some(file) = present else {
+        let count = finding.declared.len();
+        if count > 0 {
+            let counts = format!("{count} {}", if count == 1 { "package" } else { "packages" });
+            let tells = "no exact versions: a build resolves them, and keeps them in shtetl.lock";
+            finding.evidence.push(Evidence::speaks_for(Place::new(MANIFEST, None), counts, tells));
+        }
+        return;
+    };
+    let place = Place::new(file, None);
+    let locked = lock::read(tree).and_then(|locked| match locked {
+        Some(lock) => Ok(Some((lock.count(), lock.for_image(&own_platform())?.len()))),
+        None => Ok(None),
+    });
+    match locked {
+        Ok(Some((all, packages))) => {
+            let development = all - packages;
+            let counts = format!("{all} packages, {development} of them for development");
+            finding.evidence.push(Evidence::speaks_for(place, counts, "exact versions"));
+            finding.lock = Some(LockFound { file: file.to_owned(), packages, development });
+        }
+        Ok(None) => {}
+        Err(error) => {
+            finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"));
+        }
+    }
+}
+
+/// How the app is started: the start script, the main file, or a file with a telling name.
+fn web_process(
+    tree: &SourceTree,
+    text: &str,
+    manifest: &Manifest,
+    evidence: &mut Vec<Evidence>,
+) -> Option<ProcessType> {
+    let (command, place) = if let Some(script) = manifest.scripts.get("start") {
+        let place = Place::find(MANIFEST, text, "\"start\"");
+        evidence.push(Evidence::speaks_for(place.clone(), script, "the start script"));
+        match shell_words::split(script, Some(&place)) {
+            Ok(words) => (words, place),
+            Err(_) => {
+                let tells = "it needs a shell; give the command in [process.web]";
+                evidence.push(Evidence::against(place, script, tells));
+                return None;
+            }
+        }
+    } else {
+        let main = manifest.main.as_deref().filter(|m| tree.has(m));
+        let (file, place) = match main {
+            Some(main) => (main, Place::find(MANIFEST, text, "\"main\"")),
+            None => {
+                let file = first_present(tree, &ENTRY_FILES)?;
+                (file, Place::new(file, None))
+            }
+        };
+        evidence.push(Evidence::speaks_for(place.clone(), file, "the file that starts the app"));
+        (vec!["node".to_owned(), file.to_owned()], place)
+    };
+    let words: Vec<&str> = command.iter().map(String::as_str).collect();
+    Some(ProcessType::found("web", ProcessKind::Process, &words, place))
+}

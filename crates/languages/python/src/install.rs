@@ -1,0 +1,246 @@
+//! Installs wheels into the environment of the image, one fragment each.
+
+use crate::environment::{Environment, Found};
+use crate::locked::{LockedPackage, Origin};
+use crate::wheel;
+use crate::wheel::{Archive, Layout, Scheme};
+use content::digest::Sha256;
+use content::layer::{Codec, Entry, Fragment, FragmentWriter, LAYER_FORMAT, LayerWriter};
+use content::store::Store;
+use engine::download_buffer::{rewind, spool};
+use engine::layer_shards::shard_of;
+use engine::{Action, Gate, Input, Step, StepContext, each_fetched, find_in_parallel};
+use model::package_url::purl;
+use model::{Ecosystem, Error, PackageFact, Result, Role, Withdrawn};
+use remote::packages::pypi;
+use remote::{Address, Integrity, RemoteError};
+use std::collections::{BTreeMap, BTreeSet};
+use std::io::{BufReader, Read, Seek};
+use std::path::PathBuf;
+
+/// Version of the way packages are put down; part of every fragment's key.
+const INSTALL_FORMAT: u32 = 4;
+/// From so many packages on, they are spread over that many layers.
+const SPREAD: [(usize, usize); 2] = [(60, 12), (16, 8)];
+/// Of so many threads that work, one may unpack: that takes memory and the processor.
+const UNPACK_SHARE: usize = 4;
+/// From this length in bytes on, what is written is compressed on two threads.
+const LARGE: u64 = 16 << 20;
+
+/// The steps that install `packages`: the environment itself is in the layer of the first.
+pub(super) fn steps(packages: Vec<LockedPackage>, environment: &Environment) -> Vec<Step> {
+    let count = SPREAD.iter().find(|(least, _)| packages.len() >= *least).map_or(1, |(_, groups)| *groups);
+    let mut groups: Vec<Vec<LockedPackage>> = vec![Vec::new(); count];
+    for package in packages {
+        groups[shard_of(&package.name, count)].push(package);
+    }
+    let filled =
+        groups.into_iter().enumerate().filter(|(number, packages)| *number == 0 || !packages.is_empty());
+    let step = |(number, packages)| {
+        let work = PythonPackages { packages, is_first: number == 0, around: environment.clone() };
+        let name = match count {
+            1 => "python packages".to_owned(),
+            _ => format!("python packages {} of {count}", number + 1),
+        };
+        Step::new(name, Role::Dependencies, work.inputs(), work)
+    };
+    filled.map(step).collect()
+}
+
+/// The step called `name` that writes an environment with these packages.
+pub(super) fn step(name: String, packages: Vec<LockedPackage>, environment: Environment) -> Step {
+    let work = PythonPackages { packages, is_first: true, around: environment };
+    Step::new(name, Role::Dependencies, work.inputs(), work)
+}
+
+/// The step that installs packages: all, or those of one group.
+struct PythonPackages {
+    packages: Vec<LockedPackage>,
+    is_first: bool,
+    around: Environment,
+}
+
+impl PythonPackages {
+    /// What the result depends on.
+    fn inputs(&self) -> Vec<Input> {
+        let part = |p: &LockedPackage| (p.name.clone(), p.identity());
+        let runtime = format!("{} in {}", self.around.version, self.around.home);
+        let runtime = BTreeMap::from([("python".to_owned(), runtime)]);
+        vec![
+            Input::of_parts("runtime", runtime),
+            Input::of_parts("packages", self.packages.iter().map(part).collect()),
+        ]
+    }
+
+    fn key(&self, package: &LockedPackage, codec: Codec) -> Sha256 {
+        let text = format!(
+            "wheel {INSTALL_FORMAT} {LAYER_FORMAT} {}\n{}/{}\n{}\n{} {}",
+            codec.name(),
+            self.around.folder,
+            self.around.site(),
+            self.around.target.name(),
+            package.name,
+            package.identity()
+        );
+        Sha256::of(text.as_bytes())
+    }
+
+    /// Gets the wheel of a package and writes its fragment.
+    fn provide(
+        &self,
+        layer: &LayerWriter<'_>,
+        package: &LockedPackage,
+        around: (&Gate, &StepContext<'_>),
+    ) -> Result<()> {
+        let (store, codec) = (layer.store(), layer.codec());
+        let key = self.key(package, codec);
+        if Fragment::read(store, codec, key).is_some() && self.licence_path(store, package, codec).exists() {
+            return Ok(());
+        }
+        let (gate, tools) = around;
+        let Found { address, is_source, withdrawn } = self.around.find(package, tools.fetcher)?;
+        if let (Some(reason), None) = (withdrawn, &package.withdrawn) {
+            (tools.note)(format!("{} was withdrawn: {reason}", package.label()));
+        }
+        if is_source {
+            let address = address.to_string();
+            return Err(Error::NoUsableFile { package: package.wanted(), address, offered: Vec::new() });
+        }
+        let remote = |source: RemoteError| Error::Remote { wanted_by: package.wanted(), source };
+        let mut file = tools.fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
+        let length = rewind(&mut file)?;
+        if let Some(integrity) = &package.integrity {
+            integrity.check_reader(&address.to_string(), &mut file).map_err(remote)?;
+        }
+        rewind(&mut file)?;
+        let threads = if length < LARGE { 1 } else { 2 };
+        let writer = FragmentWriter::new(store, codec, key, threads)?;
+        let licence =
+            gate.pass(1, || self.around.put_wheel(writer, &package.label(), BufReader::new(file)))?;
+        let fact = serde_json::to_vec(&licence).unwrap_or_default();
+        Ok(store.keep(&self.licence_path(store, package, codec), &fact)?)
+    }
+
+    /// The licence is known only from inside the wheel, so it is kept beside the fragment.
+    fn licence_path(&self, store: &Store, package: &LockedPackage, codec: Codec) -> PathBuf {
+        store.fragment_path("licences", self.key(package, codec))
+    }
+}
+
+impl Environment {
+    /// Writes the fragment of a wheel; gives the licence that it declares.
+    pub(super) fn put_wheel(
+        &self,
+        mut fragment: FragmentWriter,
+        label: &str,
+        file: impl Read + Seek,
+    ) -> Result<Option<String>> {
+        let bad = |detail: String| Error::BadPackage { package: label.to_owned(), detail };
+        let mut archive = Archive::new(file).map_err(|e| bad(e.to_string()))?;
+        let interpreter = format!("/{}/bin/python", self.folder);
+        let (site, series) = (self.site(), self.target.series());
+        let scheme = Scheme { site: &site, series: &series, interpreter: &interpreter };
+        let layout = Layout::of(&mut archive, &scheme).map_err(bad)?;
+        let shared = self.shared_folders();
+        let mut folders = BTreeSet::new();
+        let written = layout.each(&mut archive, |path, size, executable, content| {
+            let full = format!("{}/{path}", self.folder);
+            for (at, _) in full.match_indices('/') {
+                let folder = &full[..at];
+                if !shared.contains(folder) && folders.insert(folder.to_owned()) {
+                    fragment.tar().entry(&Entry::folder(folder))?;
+                }
+            }
+            fragment.tar().file(&Entry::file(full, size, executable), content)
+        });
+        written.map_err(|e| bad(e.to_string()))?;
+        fragment.finish()?;
+        Ok(layout.licence)
+    }
+
+    /// The folders that packages share; of the first layer, also what makes them an environment.
+    pub(super) fn write_folders(&self, layer: &mut LayerWriter<'_>, is_first: bool) -> Result<()> {
+        let (series, home) = (self.target.series(), &self.home);
+        layer.part::<Error>(|tar| {
+            for folder in self.shared_folders() {
+                tar.entry(&Entry::folder(folder))?;
+            }
+            if !is_first {
+                return Ok(());
+            }
+            for name in ["python".to_owned(), "python3".to_owned(), format!("python{series}")] {
+                let target = format!("{home}/python{series}");
+                tar.entry(&Entry::link(format!("{}/bin/{name}", self.folder), target))?;
+            }
+            // PEP 405: `home` is the folder of the interpreter that the environment is made from.
+            let version = &self.version;
+            let marker =
+                format!("home = {home}\ninclude-system-site-packages = false\nversion = {version}\n");
+            let entry = Entry::file(format!("{}/pyvenv.cfg", self.folder), marker.len() as u64, false);
+            Ok(tar.file(&entry, &mut marker.as_bytes())?)
+        })
+    }
+}
+
+/// What the record says of an installed package.
+pub(super) fn fact(package: &LockedPackage, licence: Option<String>) -> PackageFact {
+    let (version, pinned) = (package.version.to_string(), package.origin.pinned());
+    let from: &[(&str, &str)] = match &package.origin {
+        Origin::Commit { .. } => &[("vcs_url", &pinned)],
+        Origin::Url(_) => &[("download_url", &pinned)],
+        Origin::Index(_) | Origin::Path(_) | Origin::Folder(_) => &[],
+    };
+    // Who may go there, is in no record.
+    let shown = Address::Url(pinned.clone()).to_string();
+    PackageFact {
+        name: package.name.clone(),
+        version: version.clone(),
+        purl: purl("pypi", &package.name, &version, from),
+        licence,
+        integrity: package.integrity.as_ref().map_or_else(|| shown, Integrity::canonical),
+        patched: Vec::new(),
+    }
+}
+
+impl Action for PythonPackages {
+    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+        let (store, codec) = (layer.store(), layer.codec());
+        let gate = Gate::new(u64::try_from(tools.jobs / UNPACK_SHARE).unwrap_or(1));
+        {
+            let layer = &*layer;
+            each_fetched(&self.packages, tools, |package| self.provide(layer, package, (&gate, tools)))?;
+        }
+        self.around.write_folders(layer, self.is_first)?;
+        let mut facts = Vec::new();
+        for package in &self.packages {
+            let gone = || Error::BadPackage {
+                package: package.label(),
+                detail: "its fragment vanished from the store during the build".to_owned(),
+            };
+            layer.fragment(&Fragment::read(store, codec, self.key(package, codec)).ok_or_else(gone)?)?;
+            let licence = store.read_json(&self.licence_path(store, package, codec)).flatten();
+            facts.push(fact(package, licence));
+        }
+        Ok(facts)
+    }
+
+    fn withdrawn(&self, tools: &StepContext<'_>) -> Vec<Withdrawn> {
+        find_in_parallel(&self.packages, tools, |package| {
+            let index = self.around.addresses.askable(Ecosystem::PYPI, &package.name, tools.fetcher)?;
+            let files = match pypi::files(tools.fetcher, &index, &package.name) {
+                Err(RemoteError::NotFound { .. }) => Vec::new(),
+                Err(_) => return None,
+                Ok(files) => files,
+            };
+            let own = files.iter().filter(|f| wheel::version_of(&f.name).as_ref() == Some(&package.version));
+            // One file that is not withdrawn is enough.
+            let reasons: Vec<&str> = own.map(|f| f.yanked.as_deref()).collect::<Option<_>>()?;
+            let reason = match reasons.first() {
+                None => format!("{index} does not have it"),
+                Some(reason) => format!("withdrawn: {reason}"),
+            };
+            let gone = reasons.is_empty();
+            Some(Withdrawn { package: package.label(), lockfile: self.around.lockfile.clone(), gone, reason })
+        })
+    }
+}

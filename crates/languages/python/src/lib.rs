@@ -1,0 +1,362 @@
+//! Python: packages from lockfiles, from requirements with hashes, or resolved; installed as wheels into a
+//! virtual environment (PEP 405).
+
+mod bytecode;
+mod compile;
+mod direct;
+mod environment;
+mod index;
+mod install;
+mod lock;
+mod locked;
+mod own;
+mod requirements;
+mod resolve;
+mod sdist;
+mod target;
+mod terms;
+mod wheel;
+
+use config::pins::ResolvedPackage;
+use environment::Environment;
+use index::Index;
+use locked::{LockedPackage, known_versions};
+use model::platform::own_platform;
+use model::{
+    BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, ProcessKind, ProcessType, Result,
+    RuntimeWish, configured_constraint,
+};
+use model::{Ecosystem, OptionSpec, Takes};
+use own::OwnPackage;
+use pep440_rs::{Version, VersionSpecifiers};
+use planning::{Buildpack, Context, Contribution, first_present, frameworks, resolving};
+use remote::Integrity;
+use remote::packages::pypi;
+use requirements::Asked;
+use source::SourceTree;
+use std::collections::BTreeSet;
+use std::str::FromStr;
+use target::Target;
+use terms::Terms;
+
+const REQUIREMENTS: &str = "requirements.txt";
+const PROJECT: &str = "pyproject.toml";
+const VERSION_FILE: &str = ".python-version";
+/// The version that is taken for granted before one is chosen.
+const USUAL: &str = "3.13";
+/// Extras of the app itself.
+const EXTRAS: OptionSpec =
+    OptionSpec::new("extras", Takes::AddedTexts, "Extras of the app itself whose packages are wanted");
+/// Groups of packages.
+const GROUPS: OptionSpec = OptionSpec::new(
+    "groups",
+    Takes::AddedTexts,
+    "Groups of packages that are wanted besides those that the app needs",
+);
+/// Files with requirements.
+const REQUIREMENT_FILES: OptionSpec = OptionSpec::new(
+    "requirements",
+    Takes::Texts,
+    "Files with the packages that the app needs, in the form of requirements.txt",
+);
+/// Bytecode.
+const BYTECODE: OptionSpec =
+    OptionSpec::new("bytecode", Takes::Truth, "Whether Python's packages are compiled to bytecode");
+/// Files that start an app when nothing says how.
+const ENTRY_FILES: [&str; 2] = ["app.py", "main.py"];
+
+/// The buildpack.
+pub struct Python;
+
+impl Buildpack for Python {
+    fn name(&self) -> &'static str {
+        "python"
+    }
+
+    fn options(&self) -> Vec<OptionSpec> {
+        vec![OptionSpec::VERSION, EXTRAS, GROUPS, REQUIREMENT_FILES, BYTECODE]
+    }
+
+    fn ecosystems(&self) -> Vec<Ecosystem> {
+        vec![Ecosystem::PYPI]
+    }
+
+    fn lockfiles(&self) -> Vec<&'static str> {
+        lock::names().collect()
+    }
+
+    fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
+        let looked_for = vec![REQUIREMENTS, PROJECT, "manage.py", "app.py", "main.py"];
+        let mut finding = Finding::nothing(self.name(), looked_for);
+        let configured =
+            options.texts(&REQUIREMENT_FILES.key).first().map(String::as_str).filter(|file| tree.has(file));
+        let manifest = configured.or(first_present(tree, &[REQUIREMENTS, PROJECT]));
+        let Some(seen) =
+            manifest.or(first_present(tree, &["manage.py"])).or(first_present(tree, &ENTRY_FILES))
+        else {
+            return Ok(finding);
+        };
+        finding.claim = Claim::Whole;
+        finding.evidence.push(Evidence::speaks_for(Place::new(seen, None), "present", "an app for Python"));
+        let said = said_constraints(tree)?;
+        for (range, place) in &said {
+            finding.evidence.push(Evidence::speaks_for(
+                place.clone(),
+                range,
+                "versions of Python that will do",
+            ));
+        }
+        finding.runtime = Some(RuntimeWish::of("python", configured_constraint(options), said));
+        let packages = survey_packages(tree, options, &mut finding)?;
+        finding.declared.clone_from(&packages);
+        let mut packages = packages;
+        if tree.has("manage.py") {
+            // The file is the framework's own, whether it is declared or not.
+            packages.insert("django".to_owned());
+        }
+        let known = frameworks::apply(frameworks::PYTHON, tree, &packages, &Place::new(seen, None), ".py")?;
+        let script = web_process(tree, &mut finding.evidence)?.or(own_command(tree, &mut finding.evidence)?);
+        finding.evidence.extend(known.evidence);
+        finding.processes = known.processes;
+        if !finding.processes.iter().any(|p| p.name == "web") {
+            finding.processes.extend(script);
+        }
+        Ok(finding)
+    }
+
+    fn accepts(&self, constraint: &str, version: &str) -> Option<bool> {
+        let version = Version::from_str(version).ok()?;
+        // "3.11" alone means any patch of it.
+        let plain = constraint.chars().all(|c| c.is_ascii_digit() || c == '.');
+        let text = if plain { format!("=={constraint}.*") } else { constraint.to_owned() };
+        let text =
+            if plain && constraint.matches('.').count() >= 2 { format!("=={constraint}") } else { text };
+        Some(VersionSpecifiers::from_str(&text).ok()?.contains(&version))
+    }
+
+    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+        let mut contribution = Contribution {
+            path: vec![context.runtime.bin_folder.clone()],
+            env: vec![("PYTHONUNBUFFERED", "1".to_owned()), ("PYTHONDONTWRITEBYTECODE", "1".to_owned())],
+            ..Contribution::default()
+        };
+        let target = Target::new(&context.runtime.version, context.platform, context.base.c_library())?;
+        let (said_by, mut packages) = packages(context, &target, &mut contribution)?;
+        let itself = asked(context.tree, context.options)?.is_some_and(|(_, asked)| asked.itself);
+        let own = OwnPackage::of(context.tree, itself)?;
+        if packages.is_empty() && own.is_none() {
+            return Ok(contribution);
+        }
+        let environment = Environment::new(target, context.tree, context.addresses, said_by, context.runtime);
+        contribution.path.insert(0, format!("/{}/bin", environment::OF_APP));
+        compile::settle(&mut packages, &environment, context);
+        let (sources, wheels): (Vec<_>, _) = packages.into_iter().partition(|p| p.source == Some(true));
+        contribution.steps = install::steps(wheels.clone(), &environment);
+        contribution.steps.extend(own.map(|own| own.step(&environment)));
+        if context.options.is_set(&BYTECODE.key) {
+            context.base.tool("python")?;
+            if context.platform != own_platform() {
+                return Err(Error::Unsupported {
+                    place: Place::new(model::files::CONFIG, None),
+                    what: "bytecode for another platform than this machine's".to_owned(),
+                    instead: "build on a machine of that platform, or go without",
+                });
+            }
+            contribution.compiling.push(bytecode::step(install::steps(wheels, &environment), &environment));
+        }
+        for package in sources {
+            let (compiling, new) = compile::compiling(package, &environment, context)?;
+            contribution.compiling.push(compiling);
+            contribution.resolved.extend(new);
+        }
+        Ok(contribution)
+    }
+}
+
+/// The file that says the packages, and what it says of all of them.
+type SaidBy = (String, Terms);
+
+/// The packages of the app, and the file that says them: a lockfile, requirements that are as good as one, or
+/// what was resolved.
+fn packages(
+    context: &Context<'_>,
+    target: &Target,
+    contribution: &mut Contribution,
+) -> Result<(SaidBy, Vec<LockedPackage>)> {
+    if let Some(kind) = lock::present(context.tree) {
+        let said_by = (kind.file.to_owned(), Terms::default());
+        return Ok((said_by, kind.packages(context.tree, context.options, target)?));
+    }
+    let nothing = ((REQUIREMENTS.to_owned(), Terms::default()), Vec::new());
+    let Some((file, asked)) = asked(context.tree, context.options)? else { return Ok(nothing) };
+    let said_by = (file.clone(), asked.terms.clone());
+    if let Some(packages) = asked.pinned(target)? {
+        return Ok((said_by, packages));
+    }
+    let resolved =
+        context.resolving.packages(("python", &target.name()), &asked.digest(), |asking, known| {
+            let target = (target, context.base.tool("compilers").is_ok());
+            let mut index =
+                Index::new(asking, context.addresses, target, asked.terms.clone(), context.tree.root());
+            for wanted in asked.wanted.iter().filter(|w| target.0.holds(&w.need.marker, &[])) {
+                let Some(origin) = &wanted.origin else { continue };
+                let name = pypi::canonical_name(wanted.need.name.as_ref());
+                let known = Integrity::any_of(wanted.hashes.iter().map(String::as_str));
+                let direct = direct::look(origin, &name, known.as_ref(), context.tree, asking)?;
+                index.know(name, direct);
+            }
+            resolve::resolve(&asked, target.0, &index, &known_versions(known))
+        })?;
+    let Some((packages, new)) = resolved else { return Ok(nothing) };
+    if new.is_some() {
+        contribution.notes.push(resolving::advice(&file, "a lockfile"));
+    }
+    let told = |pin: &ResolvedPackage| {
+        let reason = pin.deprecated.as_ref()?;
+        Some(format!("{} {} was withdrawn: {reason}", pin.name, pin.version))
+    };
+    contribution.notes.extend(packages.iter().filter_map(told));
+    contribution.resolved.extend(new);
+    Ok((said_by, LockedPackage::of_pins(&packages, asked.names())))
+}
+
+/// What the app asks for, and the file that says so.
+fn asked(tree: &SourceTree, options: &BuildpackOptions) -> Result<Option<(String, Asked)>> {
+    let files = options.texts(&REQUIREMENT_FILES.key);
+    if let [first, ..] = files {
+        let asked = Asked::of_files(tree, files, model::files::CONFIG)?;
+        return Ok(Some((first.clone(), asked)));
+    }
+    if tree.has(REQUIREMENTS) {
+        let asked = Asked::of_files(tree, &[REQUIREMENTS.to_owned()], REQUIREMENTS)?;
+        return Ok(Some((REQUIREMENTS.to_owned(), asked)));
+    }
+    match tree.read(PROJECT)? {
+        Some(project) => Ok(Some((PROJECT.to_owned(), Asked::of_project(&project, options)?))),
+        None => Ok(None),
+    }
+}
+
+/// The versions of Python that the source asks for, and where.
+fn said_constraints(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
+    let mut said = Vec::new();
+    if let Some(text) = tree.read(VERSION_FILE)? {
+        let version = text.lines().map(str::trim).find(|l| !l.is_empty() && !l.starts_with('#'));
+        said.extend(version.map(|v| (v.to_owned(), Place::find(VERSION_FILE, &text, v))));
+    }
+    if let Some(text) = tree.read(PROJECT)? {
+        let key = "requires-python";
+        let project = parse_project(&text)?;
+        let value = project.get("project").and_then(|p| p.get(key)).and_then(|v| v.as_str());
+        said.extend(value.map(|v| (v.to_owned(), Place::find(PROJECT, &text, key))));
+    }
+    Ok(said)
+}
+
+/// The names of the declared packages; tells of the lock, too, or why it cannot be used.
+fn survey_packages(
+    tree: &SourceTree,
+    options: &BuildpackOptions,
+    finding: &mut Finding,
+) -> Result<BTreeSet<String>> {
+    let mut names = BTreeSet::new();
+    match asked(tree, options) {
+        Ok(Some((_, asked))) => names.extend(asked.names()),
+        Ok(None) => {}
+        Err(error) => {
+            let place = match &error {
+                Error::Unsupported { place, .. } | Error::Malformed { place, .. } => place.clone(),
+                _ => Place::new(REQUIREMENTS, None),
+            };
+            finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"));
+        }
+    }
+    if let (true, Some(project)) = (tree.has(REQUIREMENTS), tree.read(PROJECT)?) {
+        names.extend(Asked::of_project(&project, options)?.names());
+    }
+    // Which version it will be is not known yet; what is locked hardly depends on it.
+    let target = Target::new(USUAL, &own_platform(), None)?;
+    let locked = match lock::present(tree) {
+        Some(kind) => Some((kind.file.to_owned(), kind.packages(tree, options, &target))),
+        None => match asked(tree, options) {
+            Ok(Some((file, asked))) => asked.pinned(&target).transpose().map(|packages| (file, packages)),
+            _ => None,
+        },
+    };
+    match locked {
+        Some((file, Ok(locked))) => {
+            let (packages, place) = (locked.len(), Place::new(file.as_str(), None));
+            let counts = format!("{packages} packages");
+            finding.evidence.push(Evidence::speaks_for(place, counts, "exact versions"));
+            finding.lock = Some(LockFound { file, packages, development: 0 });
+            names.extend(locked.into_iter().map(|package| package.name));
+        }
+        Some((file, Err(error))) => {
+            let place = Place::new(file, None);
+            finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"));
+        }
+        None => tell_unlocked(tree, options, finding),
+    }
+    Ok(names)
+}
+
+/// What is asked for without exact versions: the build finds them out.
+fn tell_unlocked(tree: &SourceTree, options: &BuildpackOptions, finding: &mut Finding) {
+    let Ok(Some((file, asked))) = asked(tree, options) else { return };
+    let count = asked.names().count();
+    if count > 0 {
+        let counts = format!("{count} {}", if count == 1 { "requirement" } else { "requirements" });
+        let tells = "no exact versions: a build resolves them, and keeps them in shtetl.lock";
+        finding.evidence.push(Evidence::speaks_for(Place::new(file, None), counts, tells));
+    }
+}
+
+fn parse_project(text: &str) -> Result<toml::Table> {
+    text.parse().map_err(|e: toml::de::Error| Error::Malformed {
+        place: Place::new(PROJECT, None),
+        detail: e.message().to_owned(),
+    })
+}
+
+/// A script with a telling name that runs when it is executed.
+fn web_process(tree: &SourceTree, evidence: &mut Vec<Evidence>) -> Result<Option<ProcessType>> {
+    for file in ENTRY_FILES {
+        let Some(text) = tree.read(file)? else { continue };
+        let Some(line) = text.lines().find(|l| l.starts_with("if __name__ ==")) else { continue };
+        let said = Place::find(file, &text, line);
+        evidence.push(Evidence::speaks_for(said.clone(), line.trim(), "a script that starts the app"));
+        let command = ["python", file];
+        return Ok(Some(ProcessType::found("web", ProcessKind::Process, &command, said)));
+    }
+    Ok(None)
+}
+
+/// The only command of an app that is a package.
+fn own_command(tree: &SourceTree, evidence: &mut Vec<Evidence>) -> Result<Option<ProcessType>> {
+    // What the file says wrongly, is told by whoever needs it.
+    let Ok(Some(own)) = OwnPackage::of(tree, false) else { return Ok(None) };
+    let commands: Vec<&str> = own.commands().collect();
+    let ([command], Some(text)) = (&commands[..], tree.read(PROJECT)?) else { return Ok(None) };
+    let said = Place::find(PROJECT, &text, "scripts]");
+    evidence.push(Evidence::speaks_for(said.clone(), *command, "the command of the project"));
+    Ok(Some(ProcessType::found("web", ProcessKind::Process, &[command], said)))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn constraints_are_read_as_their_files_mean_them() {
+        for (constraint, version, expected) in [
+            ("3.11", "3.11.7", Some(true)),
+            ("3.11", "3.12.0", Some(false)),
+            ("3.11.7", "3.11.7", Some(true)),
+            (">=3.9,<3.12", "3.11.2", Some(true)),
+            ("~=3.10", "3.9.1", Some(false)),
+            ("newest", "3.11.2", None),
+        ] {
+            assert_eq!(Python.accepts(constraint, version), expected, "{constraint} and {version}");
+        }
+    }
+}

@@ -1,0 +1,122 @@
+//! What a buildpack concludes about a source, with its evidence.
+
+use crate::{BuildpackOptions, Place, ProcessType, RuntimeWish};
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeSet;
+
+/// Whether a piece of evidence speaks for or against a conclusion.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Speaks {
+    /// For it.
+    For,
+    /// Against it.
+    Against,
+}
+
+/// One observed fact.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Evidence {
+    /// For or against what the finding claims.
+    pub speaks: Speaks,
+    /// Where it was seen.
+    pub place: Place,
+    /// What was seen there.
+    pub value: String,
+    /// What it tells.
+    pub tells: String,
+}
+
+impl Evidence {
+    /// Evidence for the finding that it stands in.
+    pub fn speaks_for(place: Place, value: impl Into<String>, tells: impl Into<String>) -> Self {
+        Self { speaks: Speaks::For, place, value: value.into(), tells: tells.into() }
+    }
+
+    /// Evidence against the finding that it stands in.
+    pub fn against(place: Place, value: impl Into<String>, tells: impl Into<String>) -> Self {
+        Self { speaks: Speaks::Against, place, value: value.into(), tells: tells.into() }
+    }
+}
+
+/// How much of a source a buildpack takes for its own.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Claim {
+    /// Nothing.
+    None,
+    /// A part, such as the front end of another language's app; all of it if nobody claims more.
+    Part,
+    /// The app.
+    Whole,
+}
+
+/// A lockfile and what it locks.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct LockFound {
+    /// The file.
+    pub file: String,
+    /// Packages that go into the image.
+    pub packages: usize,
+    /// Packages that serve development only and stay out.
+    pub development: usize,
+}
+
+/// What one buildpack concludes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Finding {
+    /// The buildpack.
+    pub buildpack: &'static str,
+    /// How much of the source it takes for its own.
+    pub claim: Claim,
+    /// What it saw.
+    pub evidence: Vec<Evidence>,
+    /// What it looked for.
+    pub looked_for: Vec<&'static str>,
+    /// The runtime it needs.
+    pub runtime: Option<RuntimeWish>,
+    /// The lockfile that it found.
+    pub lock: Option<LockFound>,
+    /// A program that needs nothing of a base: it is linked with all its libraries.
+    pub complete: Option<Place>,
+    /// How the app is started.
+    pub processes: Vec<ProcessType>,
+    /// Packages that the app declares for running.
+    #[serde(skip)]
+    pub declared: BTreeSet<String>,
+    /// Packages that it declares for development only.
+    #[serde(skip)]
+    pub development: BTreeSet<String>,
+    /// Where a script is named that builds something before the start; no buildpack runs it yet.
+    pub build_script: Option<Place>,
+}
+
+impl Finding {
+    /// A buildpack that found nothing of what it looked for.
+    pub fn nothing(buildpack: &'static str, looked_for: Vec<&'static str>) -> Self {
+        Self {
+            buildpack,
+            claim: Claim::None,
+            evidence: Vec::new(),
+            looked_for,
+            runtime: None,
+            lock: None,
+            complete: None,
+            processes: Vec::new(),
+            declared: BTreeSet::new(),
+            development: BTreeSet::new(),
+            build_script: None,
+        }
+    }
+
+    /// The place of its first evidence.
+    pub fn first_place(&self) -> Option<Place> {
+        self.evidence.iter().find(|e| e.speaks == Speaks::For).map(|e| e.place.clone())
+    }
+}
+
+/// The constraint in the configuration, which is stronger than what the source says.
+pub fn configured_constraint(options: &BuildpackOptions) -> Option<(String, Place)> {
+    options.version()
+}

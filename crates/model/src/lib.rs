@@ -1,0 +1,48 @@
+//! Plain data that all floors above share. Nothing here reads files, asks the network or decides how a
+//! build goes.
+//!
+//! | module | owns |
+//! | --- | --- |
+//! | [`error`] | everything that can go wrong, as typed facts; the program words them |
+//! | [`finding`], [`process`], [`runtime`], [`setting`] | what is concluded about a source |
+//! | [`package`], [`pins`], [`package_url`] | packages as records and `shtetl.lock` know them |
+//! | [`names`], [`files`], [`places`], [`labels`], [`platform`] | names that several floors agree on |
+//! | [`options`], [`fault`], [`ecosystem`] | what configuration says |
+//! | [`shell_words`], [`npm_range`], [`dev_packages`] | notations and tables that several languages share |
+#![forbid(unsafe_code)]
+
+pub mod dev_packages;
+pub mod ecosystem;
+pub mod empty_part;
+pub mod error;
+pub mod fault;
+pub mod files;
+pub mod finding;
+pub mod labels;
+pub mod names;
+pub mod npm_range;
+pub mod options;
+pub mod package;
+pub mod package_url;
+pub mod pins;
+pub mod place;
+pub mod places;
+pub mod platform;
+pub mod process;
+pub mod role;
+pub mod runtime;
+pub mod setting;
+pub mod shell_words;
+
+pub use ecosystem::Ecosystem;
+pub use empty_part::EmptyPart;
+pub use error::{Error, PathFacts, Result};
+pub use fault::{Complaint, Fault};
+pub use finding::{Claim, Evidence, Finding, LockFound, Speaks, configured_constraint};
+pub use options::{BuildCommand, BuildpackOptions, KnownNames, OptionSpec, OptionValue, Takes};
+pub use package::{PackageFact, Withdrawn};
+pub use place::Place;
+pub use process::{ProcessKind, ProcessType};
+pub use role::Role;
+pub use runtime::{RuntimeInUse, RuntimeWish};
+pub use setting::SettingRule;

@@ -1,0 +1,36 @@
+//! Packages, as the record and the checks know them.
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// A package that a step put into a layer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct PackageFact {
+    /// Its name in its registry.
+    pub name: String,
+    /// Its version.
+    pub version: String,
+    /// Package URL (ECMA-427).
+    pub purl: String,
+    /// The licence that it declares.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub licence: Option<String>,
+    /// The locked hash.
+    pub integrity: String,
+    /// Patches of the app that changed it, each with its digest.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub patched: Vec<String>,
+}
+
+/// A locked package that its registry does not stand for any more.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Withdrawn {
+    /// Name and version.
+    pub package: String,
+    /// The lockfile.
+    pub lockfile: String,
+    /// Whether it cannot be had at all.
+    pub gone: bool,
+    /// What the registry says.
+    pub reason: String,
+}

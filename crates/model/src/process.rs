@@ -1,0 +1,60 @@
+//! Process types: the ways to run an app.
+
+use crate::Place;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// Whether a process goes on or ends by itself.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum ProcessKind {
+    /// Goes on until it is told to end.
+    Process,
+    /// Does its work and ends.
+    Task,
+}
+
+/// One way to run the app.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct ProcessType {
+    /// For example `web`.
+    pub name: String,
+    /// Process or task.
+    pub kind: ProcessKind,
+    /// The program and its arguments.
+    pub command: Vec<String>,
+    /// The port that it listens on.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub port: Option<u16>,
+    /// A path that answers with success when the process is well.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub health: Option<String>,
+    /// Memory it needs, in bytes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub memory: Option<u64>,
+    /// How many of it should run.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub instances: Option<u32>,
+    /// The moment before which a task runs.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub before: Option<String>,
+    /// Where its command is said.
+    pub said: Place,
+}
+
+impl ProcessType {
+    /// A process type as a buildpack finds it, with nothing but its command.
+    pub fn found(name: &str, kind: ProcessKind, command: &[&str], said: Place) -> Self {
+        Self {
+            name: name.to_owned(),
+            kind,
+            command: command.iter().map(|w| (*w).to_owned()).collect(),
+            port: None,
+            health: None,
+            memory: None,
+            instances: None,
+            before: None,
+            said,
+        }
+    }
+}

@@ -1,0 +1,56 @@
+//! Runtimes: wished for, and chosen.
+
+use crate::Place;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+
+/// A runtime that a buildpack needs.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct RuntimeWish {
+    /// For example `node`.
+    pub runtime: &'static str,
+    /// The versions that will do, and where that is said.
+    pub constraint: Option<(String, Place)>,
+    /// Further places that say something of the version.
+    pub also_said: Vec<(String, Place)>,
+    /// Parts of it that are wanted besides its core (extensions of PHP), and where that is said.
+    pub parts: Vec<(String, Place)>,
+    /// Whether it only builds, and no image has it.
+    pub for_build: bool,
+    /// Whether the app itself is written for it; otherwise it only serves, and any version will do.
+    pub for_app: bool,
+}
+
+impl RuntimeWish {
+    /// A wish from what the configuration and the source say, strongest first.
+    pub fn of(
+        runtime: &'static str,
+        configured: Option<(String, Place)>,
+        said: Vec<(String, Place)>,
+    ) -> Self {
+        let mut all = configured.into_iter().chain(said);
+        let constraint = all.next();
+        Self {
+            runtime,
+            constraint,
+            also_said: all.collect(),
+            parts: Vec::new(),
+            for_build: false,
+            for_app: true,
+        }
+    }
+}
+
+/// A runtime that was chosen for a build.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct RuntimeInUse {
+    /// For example `node`.
+    pub name: String,
+    /// Its exact version.
+    pub version: String,
+    /// Where it comes from: the base.
+    pub origin: String,
+    /// The folder with its program in the image.
+    #[serde(skip)]
+    pub bin_folder: String,
+}

@@ -1,0 +1,147 @@
+//! Archives with an app in them: zip, and tar plain or compressed. The contents tell which, not the name.
+
+use crate::unpacking::Unpacking;
+use content::ContentError;
+use content::store::{FileMemo, Signature, Store, remove_tree};
+use flate2::read::MultiGzDecoder;
+use model::{Error, PathFacts, Result};
+use std::fs::{self, File};
+use std::io::{BufReader, Read};
+use std::path::{Path, PathBuf};
+use tar::EntryType;
+
+/// How files are put together in one.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Form {
+    Zip,
+    Tar,
+    TarGzip,
+    TarZstd,
+}
+
+impl Form {
+    /// Told by the first bytes of the file; `None` when it is no archive.
+    pub(super) fn of(file: &Path) -> Result<Option<Self>> {
+        let mut start = Vec::new();
+        File::open(file).facts(file)?.take(512).read_to_end(&mut start).facts(file)?;
+        Ok(match start[..] {
+            [b'P', b'K', 3, 4, ..] | [b'P', b'K', 5, 6, ..] => Some(Self::Zip),
+            [0x1f, 0x8b, ..] => Some(Self::TarGzip),
+            [0x28, 0xb5, 0x2f, 0xfd, ..] => Some(Self::TarZstd),
+            _ if start.get(257..262) == Some(b"ustar") => Some(Self::Tar),
+            _ => None,
+        })
+    }
+}
+
+/// The files of an archive, written to a folder of the store; that of an archive that was seen
+/// before is there already. `now` is in nanoseconds since 1970.
+pub(super) fn unpacked(file: &Path, form: Form, store: &Store, now: i64) -> Result<PathBuf> {
+    let label = file.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let memo_name = "archives.json";
+    let mut memo = FileMemo::load(store, memo_name);
+    let signature = Signature::of(&fs::metadata(file).facts(file)?);
+    let digest = memo.digest(&file.display().to_string(), file, signature, now)?;
+    memo.save(store, memo_name)?;
+    let kept = store.tree_path(&format!("archive-{}", digest.0.hex()));
+    if !kept.is_dir() {
+        unpack(file, form, &label, store)?.finish(&kept)?;
+    }
+    top_folder(kept)
+}
+
+/// Unpacks the archive of a package, called `label`, into the empty folder `to`, without the one folder that
+/// everything in it lies in.
+pub fn unpack_package(file: &Path, label: &str, store: &Store, to: &Path) -> Result<()> {
+    let form = Form::of(file)?.ok_or_else(|| malformed(label, "it is no archive"))?;
+    let whole = unpack(file, form, label, store)?.finish(&store.temporary_folder()?)?;
+    let moved = top_folder(whole.clone()).and_then(|top| fs::rename(&top, to).facts(to));
+    remove_tree(&whole);
+    moved
+}
+
+fn unpack(file: &Path, form: Form, label: &str, store: &Store) -> Result<Unpacking> {
+    let opened = File::open(file).facts(file)?;
+    let mut unpacking = Unpacking::new(label, opened.metadata().facts(file)?.len(), store)?;
+    let from = BufReader::new(opened);
+    match form {
+        Form::Zip => unpack_zip(from, label, &mut unpacking)?,
+        Form::Tar => unpack_tar(from, label, &mut unpacking)?,
+        Form::TarGzip => unpack_tar(MultiGzDecoder::new(from), label, &mut unpacking)?,
+        Form::TarZstd => {
+            unpack_tar(zstd::Decoder::with_buffer(from).facts(file)?, label, &mut unpacking)?;
+        }
+    }
+    Ok(unpacking)
+}
+
+/// Many archives hold one folder with everything in it: that is the app's folder then.
+fn top_folder(folder: PathBuf) -> Result<PathBuf> {
+    let mut inside = fs::read_dir(&folder).facts(&folder)?.flatten();
+    match (inside.next(), inside.next()) {
+        (Some(only), None) if only.file_type().is_ok_and(|t| t.is_dir()) => Ok(only.path()),
+        _ => Ok(folder),
+    }
+}
+
+/// Notes that one operating system's archiver adds about files.
+fn is_noise(path: &str) -> bool {
+    path.starts_with("__MACOSX/") || path.rsplit('/').next() == Some(".DS_Store")
+}
+
+fn unpack_tar(from: impl Read, label: &str, into: &mut Unpacking) -> Result<()> {
+    let bad = |error: std::io::Error| malformed(label, &error.to_string());
+    let mut archive = tar::Archive::new(from);
+    for entry in archive.entries().map_err(bad)? {
+        let mut entry = entry.map_err(bad)?;
+        let path =
+            String::from_utf8(entry.path_bytes().into_owned()).map_err(|error| not_utf8(error.as_bytes()))?;
+        let link = entry.link_name().map_err(bad)?.map(|l| l.to_string_lossy().into_owned());
+        match entry.header().entry_type() {
+            EntryType::Directory | EntryType::XGlobalHeader => {}
+            _ if is_noise(&path) => {}
+            EntryType::Regular | EntryType::Continuous => {
+                let executable = entry.header().mode().map_err(bad)? & 0o100 != 0;
+                into.file(&path, executable, &mut entry)?;
+            }
+            EntryType::Symlink => into.link(&path, &link.unwrap_or_default())?,
+            EntryType::Link => into.copy(&path, &link.unwrap_or_default())?,
+            _ => return Err(malformed(label, &format!("{path:?} is neither file, folder nor link"))),
+        }
+    }
+    Ok(())
+}
+
+fn unpack_zip(from: BufReader<File>, label: &str, into: &mut Unpacking) -> Result<()> {
+    let bad = |error: zip::result::ZipError| malformed(label, &error.to_string());
+    let mut archive = zip::ZipArchive::new(from).map_err(bad)?;
+    for number in 0..archive.len() {
+        let mut entry = archive.by_index(number).map_err(bad)?;
+        let path = std::str::from_utf8(entry.name_raw()).map_err(|_| not_utf8(entry.name_raw()))?.to_owned();
+        if entry.is_dir() || is_noise(&path) {
+            continue;
+        }
+        if entry.is_symlink() {
+            let mut target = String::new();
+            entry
+                .by_ref()
+                .take(4096)
+                .read_to_string(&mut target)
+                .map_err(|e| malformed(label, &e.to_string()))?;
+            into.link(&path, &target)?;
+        } else {
+            let executable = entry.unix_mode().unwrap_or_default() & 0o100 != 0;
+            into.file(&path, executable, &mut entry)?;
+        }
+    }
+    Ok(())
+}
+
+fn not_utf8(name: &[u8]) -> Error {
+    use std::os::unix::ffi::OsStrExt;
+    Error::FileName { path: PathBuf::from(std::ffi::OsStr::from_bytes(name)) }
+}
+
+fn malformed(label: &str, detail: &str) -> Error {
+    ContentError::Malformed { what: label.to_owned(), detail: detail.to_owned() }.into()
+}

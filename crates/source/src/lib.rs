@@ -1,0 +1,33 @@
+//! Source intake: which files belong to the app, and their digest.
+//!
+//! [`Opened`] makes any kind of source a folder; [`take_in`] walks it by the rules.
+
+mod archive;
+mod git;
+mod notable;
+mod opened;
+mod rules;
+mod tree;
+mod unpack_limit;
+mod unpacking;
+mod walk;
+
+pub use archive::unpack_package;
+pub use git::{Revision, checked_out, is_commit};
+pub use notable::{Notable, Unexpected};
+pub use opened::{Asked, Opened};
+pub use rules::{LeftOut, WhyLeftOut};
+pub use tree::{SourceTree, TreeDigests, TreeFile, TreeKind};
+pub use unpack_limit::UnpackLimit;
+pub use walk::{Source, SourceRules, take_in};
+
+/// Whether only tests need the file at `path`.
+pub fn is_for_tests(path: &str) -> bool {
+    let folder =
+        |part: &str| matches!(part, "test" | "tests" | "spec" | "__tests__" | "testing" | "fixtures");
+    let (folders, name) = path.rsplit_once('/').unwrap_or(("", path));
+    folders.split('/').any(folder)
+        || [".test.", ".spec.", "_test.", "_spec."].iter().any(|m| name.contains(m))
+        || name.starts_with("test_")
+        || name == "conftest.py"
+}

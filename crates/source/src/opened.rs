@@ -1,0 +1,173 @@
+//! Where an app's files are taken from: a folder, a commit, an archive, or a built program.
+
+use crate::archive;
+use crate::archive::Form;
+use crate::git::{Commit, Git, Revision};
+use crate::tree::SourceTree;
+use content::digest::Sha256;
+use content::store::Store;
+use model::files::CONFIG;
+use model::{Error, PathFacts, Result};
+use std::fs::{self, File};
+use std::io::Read;
+use std::path::{Path, PathBuf};
+
+/// What somebody asks for.
+#[derive(Debug, Clone, Copy)]
+pub struct Asked<'a> {
+    /// A folder, an archive or a built program.
+    pub path: &'a Path,
+    /// The revision of a repository whose committed files are taken, in place of those in the folder.
+    pub revision: Option<&'a str>,
+    /// Folders in which programs (git) are looked for.
+    pub search: &'a [PathBuf],
+}
+
+/// A source that is at hand as a folder.
+pub struct Opened {
+    /// The folder with the files.
+    pub root: PathBuf,
+    /// The one file that is the whole source, when it is a built program.
+    pub(super) only: Option<String>,
+    /// Whether ignore files decide; not where somebody already chose what belongs to the source.
+    pub(super) ignores: bool,
+    /// The folder that relative paths in the configuration are taken from.
+    pub near: PathBuf,
+    /// Where people see the source: its folder or archive.
+    pub shown: PathBuf,
+    /// What the app is called when its configuration does not say.
+    pub name: String,
+    committed: Option<(Git, Commit, bool)>,
+}
+
+impl Opened {
+    /// Opens a source; archives and commits are unpacked into the store. `now` is in nanoseconds
+    /// since 1970.
+    pub fn open(asked: &Asked<'_>, store: &Store, now: i64) -> Result<Self> {
+        let path = asked.path.canonicalize().facts(asked.path)?;
+        if path.is_dir() {
+            fs::read_dir(&path).facts(asked.path)?;
+            return match asked.revision {
+                None => Ok(Self::folder(asked, path)),
+                Some(revision) => Self::committed(asked, path, revision, store),
+            };
+        }
+        if asked.revision.is_some() {
+            return Err(Error::NoRepository { path, searched: asked.search.to_vec() });
+        }
+        if is_program(&path)? {
+            return Ok(Self::program(asked, &path));
+        }
+        match Form::of(&path)? {
+            Some(form) => Self::archive(asked, &path, form, store, now),
+            None => Err(Error::NoSource { path: asked.path.to_owned() }),
+        }
+    }
+
+    fn folder(asked: &Asked<'_>, path: PathBuf) -> Self {
+        let git = Git::of(&path, asked.search);
+        let committed = git.and_then(|git| git.commit("HEAD").map(|commit| (git, commit, false)));
+        Self {
+            only: None,
+            ignores: true,
+            near: path.clone(),
+            shown: asked.path.to_owned(),
+            name: name_of(&path),
+            root: path,
+            committed,
+        }
+    }
+
+    fn committed(asked: &Asked<'_>, path: PathBuf, revision: &str, store: &Store) -> Result<Self> {
+        let none = || Error::NoRepository { path: path.clone(), searched: asked.search.to_vec() };
+        let git = Git::of(&path, asked.search).ok_or_else(none)?;
+        let missing = || Error::NoRevision { path: path.clone(), revision: revision.to_owned() };
+        let commit = git.commit(revision).ok_or_else(missing)?;
+        let root = git.unpacked(&commit, store)?;
+        let committed = Some((git, commit, true));
+        let (name, shown) = (name_of(&path), asked.path.to_owned());
+        Ok(Self { root, only: None, ignores: false, near: path, shown, name, committed })
+    }
+
+    fn archive(asked: &Asked<'_>, path: &Path, form: Form, store: &Store, now: i64) -> Result<Self> {
+        let root = archive::unpacked(path, form, store, now)?;
+        let name = without_version(&name_of(path));
+        Ok(Self {
+            root,
+            only: None,
+            ignores: false,
+            // As if it had been unpacked where it lies.
+            near: path.with_file_name(&name),
+            shown: asked.path.to_owned(),
+            name,
+            committed: None,
+        })
+    }
+
+    fn program(asked: &Asked<'_>, path: &Path) -> Self {
+        let folder = path.parent().unwrap_or(Path::new("/")).to_owned();
+        Self {
+            only: path.file_name().map(|n| n.to_string_lossy().into_owned()),
+            ignores: false,
+            near: folder.clone(),
+            root: folder,
+            shown: asked.path.parent().unwrap_or(Path::new("")).to_owned(),
+            name: without_version(&name_of(path)),
+            committed: None,
+        }
+    }
+
+    /// Where pins can be kept; a commit, an archive or a program can keep none.
+    pub fn pins_path(&self) -> Option<PathBuf> {
+        self.ignores.then(|| self.root.join(model::files::PINS))
+    }
+
+    /// The commit that the files `tree` were taken from, and which of them it does not have like
+    /// that; remembered for as long as nobody touches a file. `now` is in nanoseconds since 1970.
+    pub fn revision(&self, tree: &SourceTree, store: &Store, now: i64) -> Result<Option<Revision>> {
+        let Some((git, commit, whole)) = &self.committed else { return Ok(None) };
+        let config = fs::read(self.root.join(CONFIG)).unwrap_or_default();
+        let config = content::InputDigest::of(&config);
+        let memory = tree.appearance(now).map(|files| {
+            let what = format!("{} {} {} {config}", files.hex(), commit.id, commit.prefix);
+            store.tree_path(&format!("revision-of-{}.json", Sha256::of(what.as_bytes()).hex()))
+        });
+        if let Some(known) = memory.as_ref().and_then(|memory| store.read_json(memory)) {
+            return Ok(Some(known));
+        }
+        let Some(last) = git.last_change(commit) else { return Ok(None) };
+        let mut uncommitted = if *whole { Vec::new() } else { git.changed(commit).unwrap_or_default() };
+        // What is not packed anyway does not matter, what is gone does.
+        let matters = |path: &String| tree.has(path) || path == CONFIG || !self.root.join(path).exists();
+        uncommitted.retain(matters);
+        let revision = Revision { commit: last, uncommitted };
+        if let Some(memory) = memory {
+            store.write_json(&memory, &revision)?;
+        }
+        Ok(Some(revision))
+    }
+}
+
+/// The last part of a path, without what says how it is packed.
+fn name_of(path: &Path) -> String {
+    const ENDINGS: [&str; 8] = [".zip", ".tar", ".tar.gz", ".tgz", ".tar.zst", ".tzst", ".jar", ".war"];
+    let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let plain = ENDINGS.iter().find_map(|e| name.strip_suffix(e).filter(|_| path.is_file()));
+    plain.map_or(name.clone(), str::to_owned)
+}
+
+/// `timetable-1.4.2` is `timetable`: a version has digits and dots after a dash.
+fn without_version(name: &str) -> String {
+    let versioned = name.rsplit_once('-').filter(|(_, end)| {
+        end.trim_start_matches('v').starts_with(|c: char| c.is_ascii_digit()) && end.contains('.')
+    });
+    versioned.map_or(name, |(begin, _)| begin).to_owned()
+}
+
+/// A program that runs as it is: for the processor, or for the Java runtime.
+fn is_program(path: &Path) -> Result<bool> {
+    let mut start = [0; 4];
+    let read = File::open(path).facts(path)?.read(&mut start).facts(path)?;
+    let packed_classes = path.extension().is_some_and(|e| e == "jar" || e == "war");
+    Ok(start[..read] == *b"\x7fELF" || packed_classes && start.starts_with(b"PK"))
+}

@@ -1,0 +1,156 @@
+//! Which base an app has, with its pins.
+
+mod image;
+mod new_pins;
+mod suite;
+
+pub use new_pins::NewPins;
+
+use crate::build::{App, Order};
+use crate::plan::needed_runtimes;
+use bases::debian::{SUITES, Suite};
+use bases::host::HostBase;
+use config::addresses::Addresses;
+use config::pins::Pins;
+use content::store::Store;
+use image::ImageWish;
+use model::platform::own_platform;
+use model::{Ecosystem, Error, Result};
+use planning::{Base, Pinning};
+use remote::Address;
+use std::collections::BTreeSet;
+use suite::SuiteWish;
+
+/// What an app wants of a base that is pinned.
+trait Wish {
+    /// The base as it is pinned; `None` when the pins do not hold all that is wanted.
+    fn pinned(
+        &self,
+        app: &App,
+        order: &Order<'_>,
+        store: &Store,
+        pins: &Pins,
+    ) -> Result<Option<Box<dyn Base>>>;
+
+    /// The base, pinned anew in place of `old`.
+    fn pin(
+        &self,
+        app: &App,
+        order: &Order<'_>,
+        store: &Store,
+        old: Option<&Pins>,
+    ) -> Result<(Box<dyn Base>, NewPins)>;
+
+    /// Whether nothing has to be pinned at all.
+    fn needs_no_pins(&self) -> bool {
+        false
+    }
+
+    /// The base as far as it is known without asking anybody.
+    fn foreseen(&self, app: &App, order: &Order<'_>, pins: Option<&Pins>) -> Box<dyn Base>;
+
+    /// How the runtimes are going to be provided.
+    fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision>;
+}
+
+/// What the app wants of its base on a platform; `None` for the host, which cannot be pinned.
+fn wish<'a>(app: &'a App, platform: &'a str, tools: &ToolNames) -> Result<Option<Box<dyn Wish + 'a>>> {
+    let base = app.survey.base.0.as_str();
+    let unknown = || Error::UnknownBase { name: base.to_owned() };
+    Ok(Some(match base.split_once(':') {
+        None if base == "host" => return Ok(None),
+        None if base == "empty" => Box::new(SuiteWish::of_empty(app, &SUITES[0], platform, tools)?),
+        Some(("debian", suite)) => {
+            Box::new(SuiteWish::of(app, Suite::named(suite).ok_or_else(unknown)?, platform, tools)?)
+        }
+        Some(("oci", reference)) => Box::new(ImageWish::of(app, reference, platform)?),
+        _ => return Err(unknown()),
+    }))
+}
+
+/// What steps run, by the names of the catalogue.
+pub type ToolNames = BTreeSet<&'static str>;
+
+type Found<'a> = (Box<dyn Base + 'a>, Option<NewPins>);
+
+/// The base of the app, pinned as `order` says, with `tools` besides what the source itself says;
+/// `before_asking` is called when something has to be asked for.
+pub fn of<'a>(
+    app: &App,
+    order: &Order<'a>,
+    store: &'a Store,
+    tools: &ToolNames,
+    before_asking: &dyn Fn() -> Result<()>,
+) -> Result<Found<'a>> {
+    let Some(wish) = wish(app, order.platform, tools)? else { return Ok((host(order, store)?, None)) };
+    let old = Pins::read(&app.opened.root)?;
+    let none = Pins::default();
+    let pins = old.as_ref().or_else(|| wish.needs_no_pins().then_some(&none));
+    if let Some(pins) = pins.filter(|_| order.pinning != Pinning::Update || wish.needs_no_pins())
+        && let Some(base) = wish.pinned(app, order, store, pins)?
+    {
+        return Ok((base, None));
+    }
+    if order.pinning == Pinning::Locked {
+        let base = app.survey.base.0.clone();
+        return Err(Error::PinsMissing { base, file_is_there: old.is_some() });
+    }
+    before_asking()?;
+    let (base, new) = wish.pin(app, order, store, old.as_ref())?;
+    Ok((base, Some(new)))
+}
+
+/// The base of the app as far as it is known without asking anybody.
+pub fn foreseen<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
+    let Some(wish) = wish(app, order.platform, &ToolNames::new())? else { return host(order, store) };
+    Ok(wish.foreseen(app, order, Pins::read(&app.opened.root)?.as_ref()))
+}
+
+fn host<'a>(order: &Order<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
+    if order.platform != own_platform() {
+        let platform = order.platform.to_owned();
+        return Err(Error::PlatformNotInBase { base: "host".to_owned(), platform });
+    }
+    Ok(Box::new(HostBase::new(order.host, store, order.now)))
+}
+
+/// How a runtime is going to be provided.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
+pub struct Provision {
+    /// The runtime.
+    pub runtime: &'static str,
+    /// Its version; without, it is known when the registry or the machine was asked.
+    pub version: Option<String>,
+    /// Where it comes from.
+    pub origin: String,
+    /// What says the version, in an image of others.
+    pub said: Option<String>,
+    /// Whether `shtetl.lock` pins it.
+    pub pinned: bool,
+    /// The version that the suite has, when it is not taken because the constraint excludes it.
+    pub instead_of: Option<String>,
+}
+
+/// How the runtimes of an app are going to be provided on this machine's platform, as far as it is
+/// known without asking anybody.
+pub fn provisions(app: &App) -> Result<Vec<Provision>> {
+    let platform = own_platform();
+    if let Some(wish) = wish(app, &platform, &ToolNames::new())? {
+        return Ok(wish.provisions(app, Pins::read(&app.opened.root)?.as_ref()));
+    }
+    let of_host = |runtime| Provision {
+        runtime,
+        version: None,
+        origin: "host".to_owned(),
+        said: None,
+        pinned: false,
+        instead_of: None,
+    };
+    let needed = needed_runtimes(&app.survey, &app.config).into_iter();
+    Ok(needed.map(|wish| of_host(wish.runtime)).collect())
+}
+
+fn address(app: &App, order: &Order<'_>, ecosystem: Ecosystem) -> Option<Address> {
+    let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.opened.near);
+    addresses.in_force(ecosystem).ok().map(|known| known.address)
+}

@@ -1,0 +1,301 @@
+//! Bases from packages of a suite: what an app wants of it, and what of that is pinned.
+
+use crate::base_selection::{NewPins, Provision, ToolNames, Wish, address};
+use crate::build::{App, Order};
+use crate::buildpacks;
+use crate::plan::{needed_runtimes, needed_tools};
+use bases::debian;
+use bases::debian::{
+    Archives, BASE, BUILD_BASE, BuildRoot, DebianBase, EXTRA, LIBRARIES, Suite, Wanted, WantedRuntime,
+};
+use bases::empty::EmptyBase;
+use config::pins::Pins;
+use content::store::Store;
+use model::OptionSpec;
+use model::pins::{ExactRuntime, PinnedSet, Sets};
+use model::platform::own_platform;
+use model::{Ecosystem, Error, PathFacts, Result, RuntimeWish};
+use planning::Base;
+use remote::Address;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// What is pinned: for the image's platform, packages and runtimes from a registry.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Pinned {
+    sets: Sets,
+    exact: BTreeMap<String, ExactRuntime>,
+    /// The root that things are built in, on this machine's platform.
+    build: PinnedSet,
+}
+
+/// What an app wants of a suite.
+pub(super) struct SuiteWish<'a> {
+    base: String,
+    platform: &'a str,
+    wanted: Wanted<'a>,
+    /// Runtimes whose constraint the suite's own version does not meet, with that constraint.
+    exact: Vec<(&'static str, &'a str)>,
+    /// Packages of the root that things are built in; none when nothing is.
+    build: Vec<String>,
+    is_empty: bool,
+}
+
+impl<'a> SuiteWish<'a> {
+    /// What an app on a base of the suite wants.
+    pub(super) fn of(
+        app: &'a App,
+        suite: &'static Suite,
+        platform: &'a str,
+        tools: &ToolNames,
+    ) -> Result<Self> {
+        let (mut runtimes, mut exact) = (Vec::new(), Vec::new());
+        for wish in needed_runtimes(&app.survey, &app.config) {
+            let constraint = wish.constraint.as_ref().map(|(text, _)| text.as_str());
+            let accepts = |version: &str| {
+                let accepted = |text| buildpacks::named(wish.runtime)?.accepts(text, version);
+                constraint.is_none_or(|text| accepted(text) != Some(false))
+            };
+            let own = suite.runtime(wish.runtime, accepts);
+            match constraint.filter(|_| !own.is_some_and(|own| accepts(own.version))) {
+                Some(constraint) if wish.runtime == "node" => {
+                    exact.push((wish.runtime, constraint));
+                    runtimes.push(WantedRuntime::libraries(wish.runtime, LIBRARIES));
+                }
+                _ => runtimes.extend(own.map(|own| wanted_runtime(app, wish, own))),
+            }
+        }
+        let mut wishes = Self::with_base(app, suite, (platform, tools), BASE.to_vec())?;
+        wishes.wanted.runtimes = runtimes;
+        wishes.wanted.packages = app.config.base_packages.iter().map(String::as_str).collect();
+        wishes.exact = exact;
+        Ok(wishes)
+    }
+
+    /// What an app on the empty base wants.
+    pub(super) fn of_empty(
+        app: &'a App,
+        suite: &'static Suite,
+        platform: &'a str,
+        tools: &ToolNames,
+    ) -> Result<Self> {
+        let packages = app.config.base_with.iter().filter_map(|part| part.package()).collect();
+        let mut wishes = Self::with_base(app, suite, (platform, tools), packages)?;
+        wishes.is_empty = true;
+        wishes.wanted.only_base = true;
+        Ok(wishes)
+    }
+
+    fn with_base(
+        app: &'a App,
+        suite: &'static Suite,
+        (platform, tools): (&'a str, &ToolNames),
+        base: Vec<&'static str>,
+    ) -> Result<Self> {
+        let name = app.survey.base.0.clone();
+        let unknown = || Error::PlatformNotInBase { base: name.clone(), platform: platform.to_owned() };
+        let wanted = Wanted {
+            suite,
+            architecture: debian::architecture(platform).ok_or_else(unknown)?,
+            base,
+            only_base: false,
+            runtimes: Vec::new(),
+            packages: Vec::new(),
+        };
+        let build = build_packages(app, suite, tools);
+        Ok(Self { base: name, platform, wanted, exact: Vec::new(), build, is_empty: false })
+    }
+
+    /// What is pinned, if it is all that is wanted.
+    fn pins_in(&self, pins: Option<&Pins>) -> Option<Pinned> {
+        if self.needs_no_pins() {
+            return Some(Pinned::default());
+        }
+        let pins = pins?;
+        let build = pins.build(&self.base, &own_platform()).cloned().unwrap_or_default();
+        let known = pins.sets(&self.base, self.platform)?;
+        let is_asked =
+            |set: &str, names: Vec<&str>| known.get(set).is_some_and(|pinned| pinned.asked == names);
+        let of_runtime =
+            |wish: &WantedRuntime| is_asked(&wish.set, wish.packages.iter().map(String::as_str).collect());
+        let exact = pins.runtimes.get(self.platform).cloned().unwrap_or_default();
+        let meets = |(runtime, constraint): &(&str, &str)| {
+            let version = &exact.get(*runtime)?.version;
+            buildpacks::named(runtime)?.accepts(constraint, version)
+        };
+        let all = is_asked("base", self.wanted.base.clone())
+            && (self.wanted.packages.is_empty() || is_asked(EXTRA, self.wanted.packages.clone()))
+            && self.wanted.runtimes.iter().all(of_runtime)
+            && self.build.iter().all(|name| build.asked.contains(name))
+            && self.exact.iter().all(|wish| meets(wish) == Some(true))
+            && exact.keys().all(|name| self.exact.iter().any(|(runtime, _)| runtime == name));
+        all.then(|| Pinned { sets: known.clone(), exact, build })
+    }
+
+    /// Asks the registry for the runtimes that the suite does not have as they are wanted.
+    fn find_exact(&self, app: &App, order: &Order<'_>) -> Result<BTreeMap<String, ExactRuntime>> {
+        let mut found = BTreeMap::new();
+        for (runtime, constraint) in &self.exact {
+            let registry =
+                address(app, order, Ecosystem::NPM).ok_or(Error::NoAddress { ecosystem: "npm" })?;
+            let exact = debian::find_exact(order.fetcher, &registry, self.wanted.architecture, constraint)?;
+            let wish = needed_runtimes(&app.survey, &app.config).into_iter().find(|w| w.runtime == *runtime);
+            let exact = exact.ok_or_else(|| Error::NoSuchVersion {
+                runtime,
+                wanted: (*constraint).to_owned(),
+                place: wish.and_then(|w| w.constraint.as_ref()).map(|(_, place)| place.clone()),
+                base: self.base.clone(),
+                registry: registry.to_string(),
+            })?;
+            found.insert((*runtime).to_owned(), exact);
+        }
+        Ok(found)
+    }
+
+    /// The base from what is pinned.
+    fn base(&self, app: &App, order: &Order<'_>, Pinned { sets, exact, build }: Pinned) -> Box<dyn Base> {
+        // Looking for an address can mean to ask a tool, so only where one is needed.
+        let npm = if exact.is_empty() { None } else { address(app, order, Ecosystem::NPM) };
+        let base = DebianBase {
+            suite: self.wanted.suite,
+            sets,
+            runtimes: self.wanted.runtimes.clone(),
+            exact,
+            archives: debian_addresses(app, order),
+            npm,
+            architecture: self.wanted.architecture,
+            build: BuildRoot {
+                architecture: own_architecture(&self.base).unwrap_or(self.wanted.architecture),
+                packages: build,
+            },
+        };
+        match self.is_empty {
+            true => Box::new(EmptyBase { with: app.config.base_with.clone(), packages: base }),
+            false => Box::new(base),
+        }
+    }
+}
+
+impl Wish for SuiteWish<'_> {
+    fn pinned(
+        &self,
+        app: &App,
+        order: &Order<'_>,
+        _store: &Store,
+        pins: &Pins,
+    ) -> Result<Option<Box<dyn Base>>> {
+        Ok(self.pins_in(Some(pins)).map(|pinned| self.base(app, order, pinned)))
+    }
+
+    fn needs_no_pins(&self) -> bool {
+        self.wanted.base.is_empty() && self.build.is_empty()
+    }
+
+    fn pin(
+        &self,
+        app: &App,
+        order: &Order<'_>,
+        store: &Store,
+        old: Option<&Pins>,
+    ) -> Result<(Box<dyn Base>, NewPins)> {
+        let keyrings = keyrings(app)?;
+        let archives = Archives {
+            addresses: debian_addresses(app, order),
+            keyrings: &keyrings,
+            fetcher: order.fetcher,
+            store,
+            now: order.now / 1_000_000_000,
+            outdated: app.config.outdated.unwrap_or_default(),
+        };
+        let exact = self.find_exact(app, order)?;
+        let suite = self.wanted.suite;
+        let (index, suites) = archives.index(suite, self.wanted.architecture)?;
+        let sets = debian::resolve(&self.wanted, &index)?;
+        let (own, mut build) = (own_platform(), PinnedSet::default());
+        if !self.build.is_empty() {
+            let other = match self.platform == own {
+                true => None,
+                false => Some(archives.index(suite, own_architecture(&self.base)?)?.0),
+            };
+            build = debian::resolve_build(suite, &self.build, other.as_ref().unwrap_or(&index))?;
+        }
+        let mut new = Pins::with(old, &self.base, suites, self.platform, sets.clone(), exact.clone());
+        new.set_build(&own, &build);
+        let new = NewPins::new(app, old, &new, self.platform, archives.addresses[1].is_none());
+        Ok((self.base(app, order, Pinned { sets, exact, build }), new))
+    }
+
+    fn foreseen(&self, app: &App, order: &Order<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
+        let mut pinned = self.pins_in(pins).unwrap_or_default();
+        for (runtime, constraint) in &self.exact {
+            // Whether there is such a version, only the registry knows.
+            let unknown = || ExactRuntime::unpinned(constraint);
+            pinned.exact.entry((*runtime).to_owned()).or_insert_with(unknown);
+        }
+        self.base(app, order, pinned)
+    }
+
+    fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision> {
+        let pinned = self.pins_in(pins);
+        let Pinned { sets, exact, .. } = pinned.clone().unwrap_or_default();
+        let provision = |wish: &RuntimeWish| {
+            let name = wish.runtime;
+            let wanted = self.wanted.runtimes.iter().find(|wanted| wanted.name == name)?;
+            let (version, origin) = match wanted.own {
+                None => (exact.get(name).map(|e| e.version.clone()), "the npm registry".to_owned()),
+                Some(own) => (Some(debian::version_of(own, sets.get(&wanted.set))), self.base.clone()),
+            };
+            let of_suite = self.wanted.suite.runtime(name, |_| true).filter(|_| wanted.own.is_none());
+            let instead_of = of_suite.map(|own| format!("{} of {}", own.version, self.base));
+            let pinned = pinned.is_some();
+            Some(Provision { runtime: name, version, origin, said: None, pinned, instead_of })
+        };
+        needed_runtimes(&app.survey, &app.config).into_iter().filter_map(provision).collect()
+    }
+}
+
+fn wanted_runtime(app: &App, wish: &RuntimeWish, own: &'static debian::SuiteRuntime) -> WantedRuntime {
+    let slim =
+        app.config.buildpacks.get(wish.runtime).is_some_and(|options| options.is_set(OptionSpec::SLIM));
+    let slim = slim && !own.slim_without.is_empty();
+    let mut packages: Vec<String> = own.packages.iter().map(|p| (*p).to_owned()).collect();
+    for (part, _) in &wish.parts {
+        let package = own.parts.map(|beginning| format!("{beginning}{part}"));
+        packages.extend(package.filter(|p| !own.packages.contains(&p.as_str())));
+    }
+    WantedRuntime {
+        name: wish.runtime,
+        own: Some(own),
+        set: if slim { format!("{}-slim", wish.runtime) } else { wish.runtime.to_owned() },
+        packages,
+        without: if slim { own.slim_without } else { &[] },
+    }
+}
+
+/// What the root is made of that things are built in: the base, tools, and what the configuration adds.
+fn build_packages(app: &App, suite: &Suite, tools: &ToolNames) -> Vec<String> {
+    let mut tools: BTreeSet<String> = tools.iter().map(|name| (*name).to_owned()).collect();
+    tools.extend(needed_tools(&app.survey, &app.config));
+    if tools.is_empty() && app.config.build.is_none() {
+        return Vec::new();
+    }
+    let packages = tools.iter().filter_map(|name| suite.tool(name)).flat_map(|tool| tool.packages);
+    let mut all: Vec<String> =
+        packages.chain(&BASE).chain(&BUILD_BASE).map(|name| (*name).to_owned()).collect();
+    all.extend(app.config.build_packages.iter().cloned());
+    all
+}
+
+fn own_architecture(base: &str) -> Result<&'static str> {
+    let platform = own_platform();
+    debian::architecture(&platform)
+        .ok_or_else(|| Error::PlatformNotInBase { base: base.to_owned(), platform: platform.clone() })
+}
+
+fn debian_addresses(app: &App, order: &Order<'_>) -> [Option<Address>; 2] {
+    [Ecosystem::DEBIAN, Ecosystem::DEBIAN_SECURITY].map(|ecosystem| address(app, order, ecosystem))
+}
+
+fn keyrings(app: &App) -> Result<Vec<Vec<u8>>> {
+    let file = app.config.keyring.as_ref().map(|file| app.opened.near.join(file));
+    file.iter().map(|file| std::fs::read(file).facts(file)).collect()
+}

@@ -1,0 +1,150 @@
+//! Rules of what the code of a Node app imports, followed from the files that its commands start.
+
+use crate::check::start::other_case;
+use crate::check::{Found, Subject, breaks};
+use model::{Place, Result};
+use std::collections::BTreeSet;
+
+const ENDINGS: [&str; 4] = ["", ".js", ".mjs", ".cjs"];
+const INDEXES: [&str; 2] = ["/index.js", "/index.mjs"];
+
+/// One import: who, where, what.
+struct Import {
+    place: Place,
+    name: String,
+}
+
+/// Every import that can be reached from the start commands, and those of files that are not there.
+fn reachable(subject: &Subject<'_>) -> (Vec<Import>, Vec<Import>) {
+    let (mut packages, mut missing) = (Vec::new(), Vec::new());
+    if !subject.survey.chosen.contains(&"node") {
+        return (packages, missing);
+    }
+    let started = subject.survey.processes.iter().flat_map(|p| &p.command);
+    let mut pending: Vec<String> =
+        started.map(|w| w.trim_start_matches("./").to_owned()).filter(|w| subject.tree.has(w)).collect();
+    let mut seen: BTreeSet<String> = BTreeSet::new();
+    while let Some(file) = pending.pop() {
+        if !seen.insert(file.clone()) || !ENDINGS[1..].iter().any(|e| file.ends_with(e)) {
+            continue;
+        }
+        // A source that is not text imports nothing.
+        let Ok(Some(text)) = subject.tree.read(&file) else { continue };
+        for import in imports(&file, &text) {
+            if !import.name.starts_with('.') {
+                packages.push(import);
+                continue;
+            }
+            let path = joined(&file, &import.name);
+            let candidates = ENDINGS.iter().chain(&INDEXES).map(|end| format!("{path}{end}"));
+            match candidates.clone().find(|c| subject.tree.has(c)) {
+                Some(found) => pending.push(found),
+                None => missing.push(import),
+            }
+        }
+    }
+    (packages, missing)
+}
+
+/// `require("x")`, `from "x"`, `import "x"` with a plain string, outside of comments.
+fn imports(file: &str, text: &str) -> Vec<Import> {
+    let mut found = Vec::new();
+    for (number, line) in text.lines().enumerate() {
+        let code = line.trim_start();
+        if code.starts_with("//") || code.starts_with('*') || code.starts_with("/*") {
+            continue;
+        }
+        for sign in ["require(", "from ", "import "] {
+            let Some((before, rest)) = code.split_once(sign) else { continue };
+            let is_statement = sign == "require("
+                || before.is_empty()
+                || before.starts_with("import")
+                || before.starts_with("export")
+                || before.starts_with('}');
+            let Some(quote) = rest.chars().next().filter(|q| matches!(q, '"' | '\'')) else { continue };
+            let Some(name) = rest[1..].split(quote).next().filter(|_| is_statement) else { continue };
+            // Whoever catches the failure does without.
+            let optional = text.contains("try {")
+                && sign == "require("
+                && !before.starts_with("const")
+                && !before.starts_with("var");
+            if !optional {
+                let place = Place::new(file, u32::try_from(number + 1).ok());
+                found.push(Import { place, name: name.to_owned() });
+            }
+        }
+    }
+    found
+}
+
+/// A relative path from the folder of `file`.
+fn joined(file: &str, relative: &str) -> String {
+    let mut parts: Vec<&str> = file.split('/').collect();
+    parts.pop();
+    for part in relative.split('/') {
+        match part {
+            "" | "." => {}
+            ".." => drop(parts.pop()),
+            name => parts.push(name),
+        }
+    }
+    parts.join("/")
+}
+
+pub(super) fn packages(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let Some(node) = subject.survey.chosen_findings().find(|f| f.buildpack == "node") else {
+        return Ok(Vec::new());
+    };
+    let (imports, _) = reachable(subject);
+    let mut told = BTreeSet::new();
+    let mut found = Vec::new();
+    for import in imports {
+        let depth = if import.name.starts_with('@') { 2 } else { 1 };
+        let package = import.name.split('/').take(depth).collect::<Vec<_>>().join("/");
+        if node.development.contains(&package)
+            && !node.declared.contains(&package)
+            && told.insert(package.clone())
+        {
+            let what = format!(
+                "{package} is used at run time, and is a development package: it is not in the image"
+            );
+            found.push(breaks(import.place, what, format!("move {package} to dependencies and lock again")));
+        }
+    }
+    Ok(found)
+}
+
+pub(super) fn files(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let builds = subject.survey.chosen_findings().any(|f| f.build_script.is_some());
+    let (_, missing) = reachable(subject);
+    let tell = |import: Import| {
+        let path = joined(&import.place.file, &import.name);
+        let other = ENDINGS.iter().find_map(|end| other_case(subject, &format!("{path}{end}")));
+        let on_disk =
+            ENDINGS.iter().map(|e| format!("{path}{e}")).find(|p| subject.app.opened.root.join(p).is_file());
+        match (other, on_disk) {
+            (Some(other), _) => {
+                let what = format!("{} is imported, and the file is {other}", import.name);
+                Some(breaks(
+                    import.place,
+                    what,
+                    "write the name as the file has it: images tell capitals apart",
+                ))
+            }
+            (None, Some(path)) => {
+                let what = format!("{} is imported, and a rule leaves it out", import.name);
+                Some(breaks(
+                    import.place,
+                    what,
+                    format!("in shtetl.toml, under [source]: include = [{path:?}]"),
+                ))
+            }
+            (None, None) if builds || path.ends_with(".json") || path.ends_with(".node") => None,
+            (None, None) => {
+                let what = format!("{} is imported, and is not in the source", import.name);
+                Some(breaks(import.place, what, "add the file, or correct the name"))
+            }
+        }
+    };
+    Ok(missing.into_iter().filter_map(tell).collect())
+}

@@ -1,0 +1,197 @@
+//! Preflight: everything that can be known from the source and would break the build or the start.
+//!
+//! A rule is an entry of [`RULES`]: a stable code, what it is about, and a function that finds. A
+//! wrong alarm is worse than none, so a rule that is not sure says nothing, or only doubts.
+
+mod code;
+mod content;
+mod imports;
+mod locks;
+mod runtime;
+mod settings;
+mod start;
+
+use crate::build::App;
+use crate::plan::Worklist;
+use crate::survey::Survey;
+use engine::StepContext;
+use model::{Error, Place, Result};
+use serde::Serialize;
+use source::SourceTree;
+
+/// How sure a rule is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, schemars::JsonSchema)]
+#[serde(rename_all = "lowercase")]
+pub enum Severity {
+    /// The build or the start will fail.
+    Breaks,
+    /// It may fail, or go wrong later.
+    Doubt,
+}
+
+/// One thing that a rule found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+pub struct Problem {
+    /// The code of the rule.
+    pub code: &'static str,
+    /// How sure it is.
+    pub severity: Severity,
+    /// Where it is.
+    pub place: Option<Place>,
+    /// What is wrong.
+    pub what: String,
+    /// What to do.
+    pub advice: String,
+}
+
+/// What a rule found, without the code.
+struct Found {
+    severity: Severity,
+    place: Option<Place>,
+    what: String,
+    advice: String,
+}
+
+fn breaks(place: impl Into<Option<Place>>, what: impl Into<String>, advice: impl Into<String>) -> Found {
+    Found { severity: Severity::Breaks, place: place.into(), what: what.into(), advice: advice.into() }
+}
+
+fn doubt(place: impl Into<Option<Place>>, what: impl Into<String>, advice: impl Into<String>) -> Found {
+    Found { severity: Severity::Doubt, ..breaks(place, what, advice) }
+}
+
+/// A rule.
+pub struct Rule {
+    /// Stable; documented in `docs/problems.md`.
+    pub code: &'static str,
+    /// What it is about, in one line.
+    pub about: &'static str,
+    find: fn(&Subject<'_>) -> Result<Vec<Found>>,
+}
+
+/// What rules look at.
+struct Subject<'a> {
+    app: &'a App,
+    tree: &'a SourceTree,
+    survey: &'a Survey,
+    planned: &'a Result<Worklist>,
+    tools: &'a StepContext<'a>,
+}
+
+/// Every rule, in the order in which their problems are listed.
+pub const RULES: &[Rule] = &[
+    Rule { code: "start-missing", about: "nothing says how to start the app", find: start::missing },
+    Rule {
+        code: "server-missing",
+        about: "the server of the start command is not declared",
+        find: start::server,
+    },
+    Rule {
+        code: "start-file",
+        about: "the start command names a file that is not packed",
+        find: start::file,
+    },
+    Rule { code: "docroot-missing", about: "the folder with the pages has none", find: start::docroot },
+    Rule { code: "build-script", about: "a build script is not run", find: start::build_script },
+    Rule { code: "migration-untied", about: "a migration is not tied to a release", find: start::migration },
+    Rule { code: "port-fixed", about: "the port is fixed in the code", find: code::port_fixed },
+    Rule {
+        code: "loopback-only",
+        about: "the app listens to its own machine only",
+        find: code::loopback_only,
+    },
+    Rule {
+        code: "development-package",
+        about: "a development package is used at run time",
+        find: imports::packages,
+    },
+    Rule {
+        code: "import-missing",
+        about: "the code imports a file that is not packed",
+        find: imports::files,
+    },
+    Rule { code: "lock-missing", about: "packages are declared and not locked", find: locks::missing },
+    Rule { code: "lock-stale", about: "the lockfile does not fit its source", find: locks::stale },
+    Rule {
+        code: "package-withdrawn",
+        about: "a locked version is not offered any more, or advised against",
+        find: locks::withdrawn,
+    },
+    Rule {
+        code: "system-library",
+        about: "a package needs a library that the base has not",
+        find: locks::system_library,
+    },
+    Rule {
+        code: "build-package",
+        about: "a package that has to be built needs something that its root has not",
+        find: locks::build_package,
+    },
+    Rule { code: "runtime-unmet", about: "no runtime meets the constraint", find: runtime::unmet },
+    Rule {
+        code: "runtime-contradiction",
+        about: "two places want different runtimes",
+        find: runtime::contradiction,
+    },
+    Rule {
+        code: "setting-undeclared",
+        about: "a variable has neither default nor declaration",
+        find: settings::undeclared,
+    },
+    Rule {
+        code: "setting-reserved",
+        about: "a setting has a name that the tool sets itself",
+        find: settings::reserved,
+    },
+    Rule {
+        code: "setting-misplaced",
+        about: "a build parameter is written as a setting",
+        find: settings::misplaced,
+    },
+    Rule {
+        code: "secret-committed",
+        about: "a secret has a value in a file of the source",
+        find: settings::secret,
+    },
+    Rule {
+        code: "content-unexpected",
+        about: "database contents or installed packages are packed",
+        find: content::unexpected,
+    },
+    Rule { code: "plan-fails", about: "the build cannot be planned", find: plan_fails },
+];
+
+/// Applies every rule to an app; `planned` is its worklist or why there is none. Registries are asked
+/// as far as `tools` may.
+pub fn check(app: &App, planned: &Result<Worklist>, tools: &StepContext<'_>) -> Result<Vec<Problem>> {
+    let subject = Subject { app, tree: &app.tree, survey: &app.survey, planned, tools };
+    let mut problems: Vec<Problem> = Vec::new();
+    for rule in RULES {
+        // What a planned build fails at is told by the rule that knows more of it.
+        if rule.code == "plan-fails" && problems.iter().any(|p| p.severity == Severity::Breaks) {
+            continue;
+        }
+        problems.extend((rule.find)(&subject)?.into_iter().map(|found| Problem {
+            code: rule.code,
+            severity: found.severity,
+            place: found.place,
+            what: found.what,
+            advice: found.advice,
+        }));
+    }
+    problems.sort_by_key(|p| p.severity);
+    Ok(problems)
+}
+
+fn plan_fails(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let Err(error) = subject.planned else { return Ok(Vec::new()) };
+    Ok(match error {
+        Error::Unsupported { place, what, instead } => {
+            vec![breaks(place.clone(), format!("{what}: not supported by this version"), *instead)]
+        }
+        Error::Malformed { place, detail } => {
+            vec![breaks(place.clone(), detail.as_str(), "correct the file, or make it anew")]
+        }
+        other => vec![breaks(None, other.to_string(), "`shtetl build` tells more")],
+    })
+}

@@ -1,0 +1,84 @@
+//! Rules of settings.
+
+use crate::check::{Found, Subject, breaks, doubt};
+use crate::survey::looks_secret;
+use model::{Place, Result};
+
+/// Where a setting is said, whichever of its keys comes first.
+fn place_of(subject: &Subject<'_>, name: &str) -> Option<Place> {
+    let prefix = format!("settings.{name}.");
+    let mut said = subject.app.origins.iter().filter(|(key, _)| key.starts_with(&prefix));
+    said.next().map(|(_, origin)| origin.place.clone())
+}
+
+pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let mut found = Vec::new();
+    for (name, read) in &subject.survey.reads {
+        if read.has_default || subject.survey.settings.contains_key(name) {
+            continue;
+        }
+        let rule =
+            if read.looks_secret { "{ required = true, secret = true }" } else { "{ required = true }" };
+        let advice = format!("in shtetl.toml, under [settings]: {name} = {rule}");
+        let place = read.place.clone();
+        if read.fails_without {
+            found.push(breaks(
+                place,
+                format!("the code fails without {name}, which is not declared"),
+                advice,
+            ));
+        } else {
+            found.push(doubt(place, format!("{name} is read without a default, and not declared"), advice));
+        }
+    }
+    Ok(found)
+}
+
+pub(super) fn reserved(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let advice = |name: &str| match name {
+        "PORT" => "in [process.web]: port = N".to_owned(),
+        _ => "leave it out".to_owned(),
+    };
+    let named = subject.survey.settings.keys().filter(|n| matches!(n.as_str(), "PORT" | "PATH" | "HOME"));
+    Ok(named
+        .map(|name| {
+            breaks(place_of(subject, name), format!("{name} is set by the tool itself"), advice(name))
+        })
+        .collect())
+}
+
+/// Names that tools read while something is built, and the key that means it here.
+const BUILD_PARAMETERS: [(&str, &str); 6] = [
+    ("NODE_VERSION", "[buildpacks.node]: version"),
+    ("PYTHON_VERSION", "[buildpacks.python]: version"),
+    ("RUBY_VERSION", "[buildpacks.ruby]: version"),
+    ("PHP_VERSION", "[buildpacks.php]: version"),
+    ("NPM_CONFIG_REGISTRY", "[addresses]: npm"),
+    ("PIP_INDEX_URL", "[addresses]: pypi"),
+];
+
+pub(super) fn misplaced(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let named = |name: &&String| BUILD_PARAMETERS.iter().find(|(n, _)| n.eq_ignore_ascii_case(name));
+    let settings = subject.survey.settings.keys().filter_map(|name| Some((name, named(&name)?.1)));
+    Ok(settings
+        .map(|(name, key)| {
+            let what = format!("{name} means something while building; a setting is only known at the start");
+            doubt(place_of(subject, name), what, format!("write it under {key}"))
+        })
+        .collect())
+}
+
+pub(super) fn secret(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let plain = subject.survey.settings.iter().filter(|(name, rule)| {
+        let told = rule.value.as_deref().is_some_and(|v| !v.is_empty());
+        told && !rule.secret && looks_secret(name)
+    });
+    Ok(plain
+        .map(|(name, _)| {
+            let what = format!("{name} looks like a secret, and its value is written here");
+            let advice =
+                format!("{name} = {{ required = true, secret = true }}, and give the value at the start");
+            breaks(place_of(subject, name), what, advice)
+        })
+        .collect())
+}

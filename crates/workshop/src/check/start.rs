@@ -1,0 +1,134 @@
+//! Rules of how the app is started.
+
+use crate::check::{Found, Subject, breaks, doubt};
+use model::{Place, ProcessKind, Result, Speaks};
+
+pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let has_server_problem = !server(subject)?.is_empty();
+    if !subject.survey.processes.is_empty() || has_server_problem {
+        return Ok(Vec::new());
+    }
+    let advice = "in shtetl.toml: [process.web], then run = \"the command\"";
+    Ok(vec![breaks(None, "nothing says how to start the app", advice)])
+}
+
+/// Programs of packages with other names than theirs.
+const PROGRAMS: [(&str, &str); 8] = [
+    ("gunicorn", "gunicorn"),
+    ("uvicorn", "uvicorn"),
+    ("hypercorn", "hypercorn"),
+    ("waitress-serve", "waitress"),
+    ("celery", "celery"),
+    ("flask", "flask"),
+    ("daphne", "daphne"),
+    ("next", "next"),
+];
+
+pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let mut found = Vec::new();
+    for finding in subject.survey.chosen_findings() {
+        let none_serves = !subject.survey.processes.iter().any(|p| p.name == "web");
+        let against = finding.evidence.iter().filter(|e| e.speaks == Speaks::Against);
+        for evidence in against.filter(|e| none_serves && e.tells.starts_with("no server for it")) {
+            let advice = "declare and lock one of them, or give the command in [process.web] of shtetl.toml";
+            found.push(breaks(
+                evidence.place.clone(),
+                format!("{}: {}", evidence.value, evidence.tells),
+                advice,
+            ));
+        }
+        for process in &subject.survey.processes {
+            let program = process.command.first().map(String::as_str).unwrap_or_default();
+            let Some((_, package)) = PROGRAMS.iter().find(|(name, _)| *name == program) else { continue };
+            let known = finding.declared.contains(*package);
+            let elsewhere = finding.declared.is_empty() || finding.development.contains(*package);
+            if !known && !elsewhere {
+                let what = format!("{} starts with {program}, and {package} is not declared", process.name);
+                found.push(breaks(process.said.clone(), what, format!("declare and lock {package}")));
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// File name endings of what is run as it is, without being built first.
+const SOURCES: [&str; 8] = [".js", ".mjs", ".cjs", ".py", ".rb", ".php", ".jar", ".sh"];
+
+pub(super) fn file(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let builds = subject.survey.chosen_findings().any(|f| f.build_script.is_some() || f.buildpack == "java");
+    let mut found = Vec::new();
+    for process in &subject.survey.processes {
+        for word in &process.command {
+            let path = word.trim_start_matches("./");
+            let own = path.contains('/') || SOURCES.iter().any(|end| path.ends_with(end));
+            let plain = path.chars().all(|c| c.is_ascii_alphanumeric() || "-_./".contains(c));
+            if !own || !plain || path.starts_with('/') || path.starts_with('-') || subject.tree.has(path) {
+                continue;
+            }
+            let at = process.said.clone();
+            let on_disk = subject.app.opened.root.join(path);
+            if on_disk.is_file() {
+                let what = format!("{} needs {path}, which a rule leaves out", process.name);
+                found.push(breaks(at, what, format!("in shtetl.toml, under [source]: include = [{path:?}]")));
+            } else if let Some(other) = other_case(subject, path) {
+                let what = format!("{} names {path}, and the file is {other}", process.name);
+                found.push(breaks(at, what, "write the name as the file has it: images tell capitals apart"));
+            } else if SOURCES.iter().any(|end| path.ends_with(end)) && !on_disk.exists() && !builds {
+                let what = format!("{} needs {path}, which is not in the source", process.name);
+                found.push(breaks(at, what, "add the file, or correct the command"));
+            }
+        }
+    }
+    Ok(found)
+}
+
+/// A file whose name differs from `path` only by capitals.
+pub(super) fn other_case<'t>(subject: &'t Subject<'_>, path: &str) -> Option<&'t str> {
+    let lower = path.to_lowercase();
+    subject.tree.files().keys().map(String::as_str).find(|f| *f != path && f.to_lowercase() == lower)
+}
+
+pub(super) fn docroot(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let mut found = Vec::new();
+    for (name, index) in [("static", "index.html"), ("php", "index.php")] {
+        let Some(root) = subject.app.config.buildpacks.get(name).and_then(|o| o.text("docroot")) else {
+            continue;
+        };
+        let root = root.trim_matches('/').trim_start_matches("./");
+        let path = if root.is_empty() || root == "." { index.to_owned() } else { format!("{root}/{index}") };
+        if subject.survey.chosen.contains(&name) && !subject.tree.has(&path) {
+            let place = Place::new(model::files::CONFIG, None);
+            let what = format!("the docroot {root:?} has no {index}");
+            found.push(breaks(place, what, "correct docroot, or add the page"));
+        }
+    }
+    Ok(found)
+}
+
+pub(super) fn build_script(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    if subject.app.config.build.is_some() {
+        return Ok(Vec::new());
+    }
+    let scripts = subject.survey.chosen_findings().filter_map(|f| f.build_script.clone());
+    let advice = "in shtetl.toml, under [build]: run = \"…\" and tools = [\"node\"]; or run it before and take its result \
+        in with [source] include";
+    Ok(scripts.map(|place| doubt(place, "this script is not run by itself", advice)).collect())
+}
+
+pub(super) fn migration(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let untied = subject
+        .survey
+        .processes
+        .iter()
+        .filter(|p| p.kind == ProcessKind::Task && p.before.is_none() && p.name.starts_with("migrat"));
+    Ok(untied
+        .map(|task| {
+            let advice = format!("in shtetl.toml, under [task.{}]: before = \"release\"", task.name);
+            doubt(
+                task.said.clone(),
+                format!("the task {} runs only when somebody thinks of it", task.name),
+                advice,
+            )
+        })
+        .collect())
+}

@@ -1,0 +1,93 @@
+//! Drafts a configuration from a survey: what was found stands there as a comment, what only people
+//! can know as a key to fill in.
+
+use crate::survey::Survey;
+use model::{Place, ProcessKind, ProcessType, shell_words};
+
+/// What only people know, and were asked.
+#[derive(Debug, Clone, Default)]
+pub struct Answers {
+    /// The command of the `web` process, where the survey found none.
+    pub start: Option<String>,
+}
+
+/// The text of a new `shtetl.toml`.
+pub fn draft(survey: &Survey, answers: &Answers) -> String {
+    let mut text = String::from(
+        "# How this app becomes images. Everything is optional: what is commented out is what `shtetl survey`\n# finds without it.\n\n",
+    );
+    line(&mut text, "", &format!("# name = {:?}", survey.name), "the folder's name");
+    text.push_str("\n[base]\n");
+    line(&mut text, "", &format!("# from = {:?}", survey.base.0), "the default");
+    for finding in survey.chosen_findings() {
+        let Some((version, place)) = finding.runtime.as_ref().and_then(|r| r.constraint.as_ref()) else {
+            continue;
+        };
+        text.push_str(&format!("\n# [buildpacks.{}]\n", finding.buildpack));
+        line(&mut text, "# ", &format!("version = {version:?}"), &said(place));
+    }
+    processes(&mut text, survey, answers);
+    settings(&mut text, survey);
+    text
+}
+
+/// A line with a comment behind it, in one column as far as that goes.
+fn line(text: &mut String, indent: &str, content: &str, comment: &str) {
+    let content = format!("{indent}{content}");
+    text.push_str(&format!("{content:<40} # {comment}\n"));
+}
+
+fn said(place: &Place) -> String {
+    match place.line {
+        Some(line) => format!("found in {} line {line}", place.file),
+        None => format!("found in {}", place.file),
+    }
+}
+
+fn processes(text: &mut String, survey: &Survey, answers: &Answers) {
+    for process in &survey.processes {
+        let kind = if process.kind == ProcessKind::Task { "task" } else { "process" };
+        let is_migration = process.kind == ProcessKind::Task && process.name.starts_with("migrat");
+        let mark = if is_migration { "" } else { "# " };
+        text.push_str(&format!("\n{mark}[{kind}.{}]\n", process.name));
+        line(text, "# ", &format!("run = {:?}", shell_words::join(&process.command)), &said(&process.said));
+        if is_migration {
+            line(text, "", "before = \"release\"", "runs once before a new release takes over");
+        }
+        details(text, process);
+    }
+    if survey.processes.iter().any(|p| p.kind == ProcessKind::Process) {
+        return;
+    }
+    match &answers.start {
+        Some(start) => text.push_str(&format!("\n[process.web]\nrun = {start:?}\n")),
+        None => text
+            .push_str("\n# Nothing says how the app is started:\n# [process.web]\n# run = \"the command\"\n"),
+    }
+}
+
+fn details(text: &mut String, process: &ProcessType) {
+    if let Some(port) = process.port {
+        line(text, "# ", &format!("port = {port}"), "the process reads it from PORT");
+    }
+    if process.kind == ProcessKind::Process && process.health.is_none() && process.port.is_some() {
+        line(text, "# ", "health = \"/healthz\"", "a path that answers with success when all is well");
+    }
+}
+
+fn settings(text: &mut String, survey: &Survey) {
+    text.push_str("\n[settings]\n");
+    if survey.reads.is_empty() {
+        text.push_str("# LOG_LEVEL = \"info\"\n");
+    }
+    for (name, read) in &survey.reads {
+        let place = said(&read.place).replace("found in", "read in");
+        match (read.has_default, read.looks_secret) {
+            (true, _) => line(text, "# ", &format!("{name} = \"\""), &format!("has a default, {place}")),
+            (false, true) => {
+                line(text, "", &format!("{name} = {{ required = true, secret = true }}"), &place)
+            }
+            (false, false) => line(text, "", &format!("{name} = {{ required = true }}"), &place),
+        }
+    }
+}

@@ -1,0 +1,123 @@
+//! Finds images and reads their documents.
+
+use model::labels;
+use model::{Error, Result, names};
+
+use crate::record::Record;
+use content::image::{Config, Index, Manifest, media, read_layout, unpack_archive};
+use content::store::Store;
+use content::{BlobDigest, ContentError};
+use serde::de::DeserializeOwned;
+use std::fs;
+use std::path::Path;
+
+/// The tag of an image for which none is said.
+pub const DEFAULT_TAG: &str = "latest";
+
+/// An image of this tool, opened.
+#[derive(Debug)]
+pub struct OpenImage {
+    /// How it was named.
+    pub label: String,
+    /// Digest of the index.
+    pub digest: BlobDigest,
+    /// One for each process type, the default one first.
+    pub variants: Vec<ProcessImage>,
+    /// How it came about.
+    pub record: Record,
+}
+
+/// The image of one process type.
+#[derive(Debug)]
+pub struct ProcessImage {
+    /// The process type.
+    pub process: String,
+    /// Its tag.
+    pub tag: String,
+    /// Digest of its manifest.
+    pub digest: BlobDigest,
+    /// The manifest.
+    pub manifest: Manifest,
+    /// The configuration.
+    pub config: Config,
+}
+
+/// Opens what `text` means: a layout folder, an archive file, or a name with an optional tag.
+/// Layouts and archives are taken into the store, all digests checked.
+pub fn open(store: &Store, text: &str) -> Result<OpenImage> {
+    let path = Path::new(text);
+    if path.join("oci-layout").is_file() {
+        return read(store, text, read_layout(store, path)?);
+    }
+    if path.is_file() {
+        let folder = store.temporary_folder()?;
+        unpack_archive(path, &folder)?;
+        return read(store, text, read_layout(store, &folder)?);
+    }
+    let (name, tag) = text.split_once(':').unwrap_or((text, DEFAULT_TAG));
+    let valid = names::check("app", name).is_ok() && names::check_tag(tag).is_ok();
+    let digest = valid.then(|| store.read_json::<BlobDigest>(&store.image_path(name, tag))).flatten();
+    match digest {
+        Some(digest) => read(store, &format!("{name}:{tag}"), digest),
+        None => Err(Error::NoImage { name: text.to_owned(), known: all(store) }),
+    }
+}
+
+/// Names with tags of all images in the store.
+pub fn all(store: &Store) -> Vec<String> {
+    let entries = |folder: &Path| {
+        let inside = fs::read_dir(folder).into_iter().flatten().flatten();
+        inside.filter_map(|e| e.file_name().into_string().ok()).collect::<Vec<_>>()
+    };
+    let folder = store.root().join("images");
+    let mut found: Vec<String> = entries(&folder)
+        .into_iter()
+        .flat_map(|name| entries(&folder.join(&name)).into_iter().map(move |tag| format!("{name}:{tag}")))
+        .collect();
+    found.sort();
+    found
+}
+
+fn read(store: &Store, label: &str, digest: BlobDigest) -> Result<OpenImage> {
+    let index: Index = document(store, "image index", digest)?;
+    let mut variants = Vec::new();
+    for descriptor in index.manifests.iter().filter(|d| d.media_type == media::MANIFEST) {
+        let manifest: Manifest = document(store, "image manifest", descriptor.digest)?;
+        let config: Config = document(store, "image configuration", manifest.config.digest)?;
+        let labelled = config.config.labels.get(labels::PROCESS).cloned();
+        variants.push(ProcessImage {
+            process: labelled.unwrap_or_default(),
+            tag: descriptor.annotations.get(media::REF_NAME).cloned().unwrap_or_default(),
+            digest: descriptor.digest,
+            manifest,
+            config,
+        });
+    }
+    let record = variants.first().and_then(|v| v.config.config.labels.get(labels::RECORD));
+    let record = record.and_then(|text| serde_json::from_str(text).ok());
+    match record {
+        Some(record) => Ok(OpenImage { label: label.to_owned(), digest, variants, record }),
+        None => Err(Error::NoRecord { image: label.to_owned() }),
+    }
+}
+
+fn document<T: DeserializeOwned>(store: &Store, what: &str, digest: BlobDigest) -> Result<T> {
+    let bytes = store.read_blob(digest)?;
+    let malformed =
+        |e: serde_json::Error| ContentError::Malformed { what: what.to_owned(), detail: e.to_string() };
+    Ok(serde_json::from_slice(&bytes).map_err(malformed)?)
+}
+
+impl OpenImage {
+    /// The image of a process type; the default one when none is named.
+    pub fn variant(&self, process: Option<&str>) -> Result<&ProcessImage> {
+        let found = match process {
+            None => self.variants.first(),
+            Some(name) => self.variants.iter().find(|v| v.process == name),
+        };
+        found.ok_or_else(|| Error::NoSuchProcess {
+            name: process.unwrap_or_default().to_owned(),
+            known: self.variants.iter().map(|v| v.process.clone()).collect(),
+        })
+    }
+}

@@ -1,0 +1,36 @@
+//! What can be done with an app, as one function each: look, survey, check, plan, build, inspect, run.
+//!
+//! ```text
+//! source ─► survey ─► plan ─► execute ─► image documents + record ─► store
+//! ```
+//!
+//! | module | owns |
+//! | --- | --- |
+//! | [`buildpacks`] | the table of buildpacks, and the names that configuration may use |
+//! | [`survey`] | what the source is, with evidence |
+//! | [`check`] | rules that find what would break the build or the start |
+//! | [`base_selection`] | which base an app has, and its pins |
+//! | [`plan`] | from survey and pins to the graph of steps |
+//! | [`build`] | the whole way, in order |
+//! | [`image`], [`record`], [`ledger`] | what a build leaves behind |
+//! | [`inspect`], [`run`], [`init`] | looking at images, running them, drafting a configuration |
+//!
+//! Nothing here prints, reads environment variables or knows where configuration files lie: all of that is
+//! passed in.
+#![forbid(unsafe_code)]
+
+pub mod base_selection;
+pub mod build;
+pub mod buildpacks;
+pub mod check;
+pub mod image;
+pub mod init;
+pub mod inspect;
+pub mod ledger;
+pub mod plan;
+pub mod record;
+pub mod run;
+pub mod survey;
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,108 @@
+//! The step that runs the command that the configuration gives under `[build]`.
+
+use content::digest::Sha256;
+use content::layer::LayerWriter;
+use engine::program_step::{CACHE, Job, SOURCE, copy_source};
+use engine::{Action, Input, StepContext, collect, program_step};
+use globset::{Glob, GlobSet, GlobSetBuilder};
+use model::shell_words::join;
+use model::{BuildCommand, Error, PackageFact, PathFacts, Result};
+use source::SourceTree;
+use std::collections::BTreeMap;
+use std::os::unix::fs::symlink;
+use std::path::Path;
+use std::sync::Arc;
+
+/// The name of the step.
+pub(super) const STEP: &str = "build command";
+/// The folder of the app, from the root of the image.
+const APP: &str = "app";
+
+/// The step's work.
+pub(super) struct BuildWork {
+    command: BuildCommand,
+    tree: Arc<SourceTree>,
+    path: Vec<String>,
+    linked: Vec<String>,
+}
+
+/// What the result depends on, besides the source and the root.
+pub(super) fn inputs(command: &BuildCommand) -> Vec<Input> {
+    let parts = [("run", join(&command.run)), ("keep", command.keep.join(" "))];
+    let parts = parts.map(|(name, value)| (name.to_owned(), value));
+    vec![Input::of_parts("command", BTreeMap::from(parts))]
+}
+
+impl BuildWork {
+    /// `path` are folders in front of the usual ones where programs are; `linked` are folders of the root that
+    /// the command finds in the app, at the same path.
+    pub(super) fn of(
+        command: &BuildCommand,
+        tree: &Arc<SourceTree>,
+        path: Vec<String>,
+        linked: Vec<String>,
+    ) -> Self {
+        Self { command: command.clone(), tree: Arc::clone(tree), path, linked }
+    }
+
+    /// Puts what the command works on into the folder `to`.
+    fn fill(&self, to: &Path) -> Result<()> {
+        copy_source(&self.tree, to)?;
+        self.linked.iter().try_for_each(|folder| {
+            let link = to.join(folder);
+            symlink(format!("/{folder}"), &link).facts(&link)
+        })
+    }
+
+    /// The patterns of files that are kept; without any, all that is new.
+    fn kept(&self) -> GlobSet {
+        let mut set = GlobSetBuilder::new();
+        for pattern in &self.command.keep {
+            // They were checked when the configuration was read.
+            let _ = Glob::new(pattern).map(|glob| set.add(glob));
+        }
+        set.build().unwrap_or_default()
+    }
+}
+
+impl Action for BuildWork {
+    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+        let env = vec![
+            ("HOME", "/tmp".to_owned()),
+            ("LANG", "C.UTF-8".to_owned()),
+            ("PATH", [&self.path[..], &["/usr/bin".to_owned(), "/bin".to_owned()]].concat().join(":")),
+            ("SOURCE_DATE_EPOCH", content::layer::FILE_TIME.to_string()),
+            ("XDG_CACHE_HOME", CACHE.to_owned()),
+        ];
+        let argv = self.command.run.clone();
+        // What one command keeps must not reach another.
+        let cache = format!("command-{}", &Sha256::of(argv.join("\0").as_bytes()).hex()[..16]);
+        let job = Job {
+            step: STEP,
+            shown: join(&argv),
+            argv,
+            env,
+            folder: SOURCE,
+            fill: &|to| self.fill(to),
+            cache: &cache,
+        };
+        let written = program_step::run(&job, layer.store(), tools)?;
+        let all = collect::files(&written.source)?;
+        let patterns = self.kept();
+        let is_kept = |path: &&String| match patterns.is_empty() {
+            true => !self.tree.has(path),
+            false => patterns.is_match(path),
+        };
+        let kept: Vec<_> = all
+            .iter()
+            .filter(|p| !self.linked.contains(p))
+            .filter(is_kept)
+            .map(|path| (path.as_str(), format!("{APP}/{path}")))
+            .collect();
+        if kept.is_empty() {
+            return Err(Error::NothingMade { keep: self.command.keep.clone() });
+        }
+        collect::put(layer, &written.source, &kept)?;
+        Ok(Vec::new())
+    }
+}

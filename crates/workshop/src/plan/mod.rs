@@ -1,0 +1,360 @@
+//! From survey and lockfiles to the worklist.
+
+mod build_command;
+
+use crate::base_selection::NewPins;
+use crate::buildpacks;
+use crate::plan::build_command::BuildWork;
+use crate::survey::{Survey, options_of};
+use config::AppConfig;
+use config::addresses::Addresses;
+use content::TreeDigest;
+use content::layer::{Entry, LayerWriter};
+use engine::{Action, Input, LayerTarget, Step, StepContext};
+use model::RuntimeInUse;
+use model::{
+    BuildCommand, BuildpackOptions, Claim, Error, Finding, PackageFact, PathFacts, Result, Role, RuntimeWish,
+};
+use planning::{Base, CompileStep, Context, NewlyResolved, Provided, Resolving};
+use source::{SourceTree, TreeDigests, TreeKind};
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
+use std::sync::Arc;
+
+/// The folder of the app, from the root of the image.
+const APP_FOLDER: &str = "app";
+
+/// Everything that a build will do.
+pub struct Worklist {
+    /// The steps; their layers go from the bottom of the image to its top in this order.
+    pub steps: Vec<Step>,
+    /// Digest of the app's own files.
+    pub source: TreeDigest,
+    /// What all keys share.
+    pub form: LayerTarget,
+    /// The runtimes.
+    pub runtimes: Vec<RuntimeInUse>,
+    /// What steps run, in versions; it is in no image.
+    pub tools: Vec<RuntimeInUse>,
+    /// Environment of every process.
+    pub env: BTreeMap<String, String>,
+    /// Things that people should know.
+    pub notes: Vec<String>,
+    /// Tools that steps need, and that the root for building was not pinned with.
+    pub lacking: BTreeSet<&'static str>,
+    /// Packages that were resolved for this build, and are to be pinned.
+    pub resolved: Vec<NewlyResolved>,
+    /// Pins to be written when the build begins.
+    pub new_pins: Option<NewPins>,
+}
+
+/// What a plan is made from.
+pub struct Sources<'a> {
+    /// What was concluded about the source.
+    pub survey: &'a Survey,
+    /// Its files.
+    pub tree: &'a Arc<SourceTree>,
+    /// Its configuration.
+    pub config: &'a AppConfig,
+    /// Where packages come from.
+    pub addresses: &'a Addresses,
+    /// How packages are resolved that no file locks.
+    pub resolving: &'a Resolving<'a>,
+}
+
+/// Plans the build of a surveyed source, but for the packing of its files ([`Worklist::pack`]).
+pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: LayerTarget) -> Result<Worklist> {
+    let Sources { survey, config, .. } = *sources;
+    if survey.processes.is_empty() {
+        return Err(Error::NoProcess { language: survey.chosen.join(" and ") });
+    }
+    let mut list = Worklist {
+        steps: Vec::new(),
+        source: TreeDigest::of(b""),
+        form,
+        runtimes: Vec::new(),
+        tools: Vec::new(),
+        env: BTreeMap::new(),
+        notes: Vec::new(),
+        lacking: BTreeSet::new(),
+        resolved: Vec::new(),
+        new_pins: None,
+    };
+    list.notes.extend(source_notes(survey));
+    let scripts = survey.chosen_findings().filter_map(|f| f.build_script.as_ref());
+    for script in scripts.filter(|_| config.build.is_none()) {
+        let line = script.line.map_or(String::new(), |l| format!(" line {l}"));
+        let advice = "is not run by itself: [build] run can do it";
+        list.notes.push(format!("{}{line}: the build script {advice}", script.file));
+    }
+    let mut path = Vec::new();
+    for finding in contributing(survey, config) {
+        path.extend(contribute(&mut list, finding, sources, base)?);
+    }
+    if let Some(build) = &config.build {
+        let step = build_step(&mut list, build, sources, base)?;
+        list.steps.push(step);
+    }
+    let (below, notes) = base.below()?;
+    list.notes.extend(notes);
+    // What holds for the image and for what builds it, is told once.
+    let mut told = BTreeSet::new();
+    list.notes.retain(|note| told.insert(note.clone()));
+    list.steps.extend(below);
+    list.steps.sort_by_key(|s| s.role);
+    let mut env = base.env();
+    let usual = env.remove("PATH").unwrap_or_else(|| "/usr/local/bin:/usr/bin:/bin".to_owned());
+    path.extend(usual.split(':').map(str::to_owned));
+    let mut seen = BTreeSet::new();
+    path.retain(|folder| seen.insert(folder.clone()));
+    env.append(&mut list.env);
+    list.env = env;
+    list.env.insert("PATH".to_owned(), path.join(":"));
+    list.env.insert("HOME".to_owned(), format!("/{}", model::places::APP_HOME));
+    Ok(list)
+}
+
+/// Adds what a finding's buildpack contributes; gives the folders that it wants in front of the path.
+fn contribute(
+    list: &mut Worklist,
+    finding: &Finding,
+    sources: &Sources<'_>,
+    base: &mut dyn Base,
+) -> Result<Vec<String>> {
+    let (Some(buildpack), Some(wish)) = (buildpacks::named(finding.buildpack), &finding.runtime) else {
+        return Ok(Vec::new());
+    };
+    let provided = match wish.for_build {
+        true => Provided { runtime: base.tool(wish.runtime)?, steps: Vec::new(), notes: Vec::new() },
+        false => base.runtime(wish.runtime)?,
+    };
+    check_constraint(buildpack, wish, &provided.runtime)?;
+    let options = options_of(sources.config, finding.buildpack);
+    let context = context(&list.form, sources, base, (&options, &provided.runtime));
+    let mut contribution = buildpack.contribute(&context)?;
+    if wish.for_build {
+        for step in &mut contribution.steps {
+            step.work_in(base.build_root()?);
+            step.reads_source = true;
+        }
+        list.tools.push(provided.runtime);
+    } else if !list.runtimes.contains(&provided.runtime) {
+        list.notes.extend(provided.notes);
+        list.steps.extend(provided.steps);
+        list.runtimes.push(provided.runtime);
+    }
+    list.steps.extend(contribution.steps);
+    for compiling in contribution.compiling {
+        let step = compile(list, compiling, base)?;
+        list.steps.push(step);
+    }
+    list.notes.extend(contribution.notes);
+    list.resolved.extend(contribution.resolved);
+    list.env.extend(contribution.env.into_iter().map(|(k, v)| (k.to_owned(), v)));
+    Ok(contribution.path)
+}
+
+/// What a buildpack has to go by.
+fn context<'a>(
+    form: &'a LayerTarget,
+    sources: &'a Sources<'_>,
+    base: &'a dyn Base,
+    (options, runtime): (&'a BuildpackOptions, &'a RuntimeInUse),
+) -> Context<'a> {
+    Context {
+        tree: sources.tree,
+        options,
+        addresses: sources.addresses,
+        platform: &form.platform,
+        build_command: sources.config.build.as_ref(),
+        runtime,
+        base,
+        resolving: sources.resolving,
+    }
+}
+
+/// The step that runs the app's own build command.
+fn build_step(
+    list: &mut Worklist,
+    build: &BuildCommand,
+    sources: &Sources<'_>,
+    base: &mut dyn Base,
+) -> Result<Step> {
+    let mut root = base.build_root()?;
+    let (mut path, mut linked) = (Vec::new(), Vec::new());
+    for name in &build.tools {
+        let tool = base.tool(name)?;
+        let (folders, links) = found_by_build(list, &tool, sources, base, &mut root)?;
+        path.extend(folders);
+        linked.extend(links);
+        if !list.tools.contains(&tool) {
+            list.tools.push(tool);
+        }
+    }
+    let work = BuildWork::of(build, sources.tree, path, linked);
+    let mut step = Step::new(build_command::STEP, Role::Built, build_command::inputs(build), work);
+    step.work_in(root);
+    step.reads_source = true;
+    Ok(step)
+}
+
+/// What a language of the app, of which `tool` is the runtime, has for the app's own build command, in `root`;
+/// gives the folders that it wants in front of the path, and those that are found in the app.
+fn found_by_build(
+    list: &mut Worklist,
+    tool: &RuntimeInUse,
+    sources: &Sources<'_>,
+    base: &mut dyn Base,
+    root: &mut Vec<Step>,
+) -> Result<(Vec<String>, Vec<String>)> {
+    let chosen = sources.survey.chosen_findings().any(|finding| finding.buildpack == tool.name);
+    let Some(buildpack) = buildpacks::named(&tool.name).filter(|_| chosen) else {
+        return Ok(Default::default());
+    };
+    let options = options_of(sources.config, buildpack.name());
+    let found = buildpack.to_build(&context(&list.form, sources, base, (&options, tool)))?;
+    let mut path = found.path;
+    let (own_runtime, home) = base.runtime_to_build(&tool.name);
+    if !own_runtime.is_empty() {
+        path.push(format!("{home}/bin"));
+    }
+    root.extend(own_runtime);
+    root.extend(found.steps);
+    for compiling in found.compiling {
+        root.push(compile(list, compiling, base)?);
+    }
+    list.notes.extend(found.notes);
+    list.resolved.extend(found.resolved);
+    Ok((path, found.linked))
+}
+
+/// The step that compiles something, in a root of its own.
+fn compile(list: &mut Worklist, compiling: CompileStep, base: &mut dyn Base) -> Result<Step> {
+    for name in compiling.tools {
+        let tool = base.tool(name)?;
+        if !base.is_ready_for(name) {
+            list.lacking.insert(name);
+        }
+        if !list.tools.contains(&tool) {
+            list.tools.push(tool);
+        }
+    }
+    let mut step = compiling.step;
+    let mut root = base.build_root()?;
+    root.append(&mut step.root);
+    step.work_in(root);
+    Ok(step)
+}
+
+/// What people should know of the source that is packed.
+fn source_notes(survey: &Survey) -> Vec<String> {
+    let changed = survey.revision.iter().filter(|r| !r.uncommitted.is_empty()).map(|r| {
+        let (number, first) = (r.uncommitted.len(), &r.uncommitted[0]);
+        let rest = if number == 1 { String::new() } else { format!(" and {} more", number - 1) };
+        format!("not as committed, and packed as it is now: {first}{rest}")
+    });
+    let notable = survey.notable.iter().map(|n| format!("{} is packed: {}", n.path, n.what.told()));
+    changed.chain(notable).collect()
+}
+
+/// The findings of the buildpacks that contribute to the image.
+fn contributing<'s>(survey: &'s Survey, config: &AppConfig) -> impl Iterator<Item = &'s Finding> {
+    let ordered = config.order.is_some();
+    // A part without a step of its own needs no runtime in the image.
+    let counts = move |(number, f): &(usize, &Finding)| *number == 0 || f.claim != Claim::Part || ordered;
+    survey.chosen_findings().enumerate().filter(counts).map(|(_, finding)| finding)
+}
+
+/// The runtimes that an image of this survey needs, each with what is wanted of it.
+pub fn needed_runtimes<'s>(survey: &'s Survey, config: &AppConfig) -> Vec<&'s RuntimeWish> {
+    let mut needed: Vec<&RuntimeWish> = Vec::new();
+    for wish in contributing(survey, config).filter_map(|f| f.runtime.as_ref()) {
+        if !wish.for_build && needed.iter().all(|known| known.runtime != wish.runtime) {
+            needed.push(wish);
+        }
+    }
+    needed
+}
+
+/// The names of what a build runs, and no image has.
+pub fn needed_tools(survey: &Survey, config: &AppConfig) -> BTreeSet<String> {
+    let wishes = contributing(survey, config).filter_map(|f| f.runtime.as_ref());
+    let found = wishes.filter(|wish| wish.for_build).map(|wish| wish.runtime.to_owned());
+    found.chain(config.build.iter().flat_map(|build| build.tools.iter().cloned())).collect()
+}
+
+fn check_constraint(
+    buildpack: &dyn planning::Buildpack,
+    wish: &RuntimeWish,
+    found: &RuntimeInUse,
+) -> Result<()> {
+    let Some((constraint, place)) = &wish.constraint else { return Ok(()) };
+    match buildpack.accepts(constraint, &found.version) {
+        Some(true) => Ok(()),
+        Some(false) => Err(Error::RuntimeMismatch {
+            runtime: wish.runtime,
+            found: found.version.clone(),
+            origin: found.origin.clone(),
+            wanted: constraint.clone(),
+            place: place.clone(),
+        }),
+        None => Err(Error::Malformed {
+            place: place.clone(),
+            detail: format!("{constraint:?} is no version constraint of {}", wish.runtime),
+        }),
+    }
+}
+
+impl Worklist {
+    /// Adds the packing of the app's own files.
+    pub fn pack(&mut self, tree: &Arc<SourceTree>, digests: &TreeDigests) {
+        let parts: BTreeMap<String, String> =
+            digests.0.iter().map(|(path, digest)| (path.clone(), digest.to_string())).collect();
+        self.source = digests.tree();
+        for step in self.steps.iter_mut().filter(|step| step.reads_source) {
+            step.inputs.push(Input::of_parts("source", BTreeMap::clone(&parts)));
+        }
+        self.steps.push(Step::new(
+            "app files",
+            Role::App,
+            vec![Input::of_parts("source", parts)],
+            AppFiles(Arc::clone(tree)),
+        ));
+        self.steps.sort_by_key(|step| step.role);
+    }
+}
+
+/// The step that packs the source itself.
+struct AppFiles(Arc<SourceTree>);
+
+impl Action for AppFiles {
+    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+        let files = self.0.files();
+        layer.part::<Error>(|tar| {
+            tar.entry(&Entry::folder(APP_FOLDER))?;
+            let mut folders = BTreeSet::new();
+            for (done, (path, file)) in files.iter().enumerate() {
+                if (tools.interrupted)() {
+                    return Err(Error::Interrupted);
+                }
+                for (at, _) in path.match_indices('/') {
+                    if folders.insert(&path[..at]) {
+                        tar.entry(&Entry::folder(format!("{APP_FOLDER}/{}", &path[..at])))?;
+                    }
+                }
+                let target = format!("{APP_FOLDER}/{path}");
+                match &file.kind {
+                    TreeKind::Link { target: to } => tar.entry(&Entry::link(target, to))?,
+                    TreeKind::File { size, executable } => {
+                        let full = self.0.root().join(path);
+                        let mut content = File::open(&full).facts(&full)?;
+                        tar.file(&Entry::file(target, *size, *executable), &mut content)?;
+                    }
+                }
+                (tools.progress)(done + 1, files.len());
+            }
+            Ok(())
+        })?;
+        Ok(Vec::new())
+    }
+}

@@ -1,0 +1,218 @@
+//! Runs a process type of an image on this machine.
+
+use crate::image::PORT_VARIABLE;
+use crate::inspect::{OpenImage, ProcessImage};
+use content::layer::Codec;
+use content::store::{Store, remove_tree};
+use content::{ContentError, DiffId};
+use engine::unpacked_layers::{unpacked, working_mode};
+use model::platform::own_platform;
+use model::{Error, Result};
+use sandbox::{Ended, Mode, Plan, Running};
+use std::collections::BTreeMap;
+use std::io::{Read, Write};
+use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream};
+use std::path::PathBuf;
+use std::process::Stdio;
+use std::time::{Duration, Instant};
+
+/// The number of the signal that asks a process to end.
+pub const TERMINATE: u8 = 15;
+/// The number of the signal that ends a process.
+pub const KILL: u8 = 9;
+
+/// What is said at the start of a process, besides what the image says.
+#[derive(Debug, Default)]
+pub struct Start {
+    /// Values of settings.
+    pub settings: BTreeMap<String, String>,
+    /// The port to listen on; `None` takes the image's.
+    pub port: Option<u16>,
+    /// Arguments after those of the image.
+    pub arguments: Vec<String>,
+}
+
+/// A running process of an image.
+pub struct Launched {
+    running: Running,
+    scratch: PathBuf,
+    /// The port that it was told to listen on, if it listens at all.
+    pub port: Option<u16>,
+    /// How it is kept apart.
+    pub mode: Mode,
+}
+
+/// Starts `process` of `image` (the default one when none is named).
+pub fn start(
+    store: &Store,
+    image: &OpenImage,
+    process: Option<&str>,
+    how: Start,
+    io: [Stdio; 3],
+) -> Result<Launched> {
+    let variant = image.variant(process)?;
+    let here = own_platform();
+    if image.record.platform != here {
+        let (image, platform) = (image.label.clone(), image.record.platform.clone());
+        return Err(Error::OtherPlatform { image, platform, here });
+    }
+    let settings = check_settings(image, variant, &how.settings)?;
+    let said = image.record.processes.iter().find(|p| p.name == variant.process);
+    let port = match (said.and_then(|p| p.port), how.port) {
+        (None, None) => None,
+        (_, Some(0)) => Some(free_port()?),
+        (_, Some(port)) | (Some(port), None) => Some(checked_port(port)?),
+    };
+    let mut env: BTreeMap<String, String> = variant
+        .config
+        .config
+        .env
+        .iter()
+        .filter_map(|e| e.split_once('='))
+        .map(|(k, v)| (k.to_owned(), v.to_owned()))
+        .collect();
+    env.extend(settings);
+    env.extend(port.map(|p| (PORT_VARIABLE.to_owned(), p.to_string())));
+    let mode = working_mode(store)?;
+    let layers = unpacked_layers(store, variant, mode)?;
+    let scratch = store.temporary_folder()?;
+    let (uid, gid) = user_of(&variant.config.config.user);
+    let plan = Plan {
+        mode,
+        layers,
+        scratch: scratch.clone(),
+        argv: variant.config.config.entrypoint.iter().cloned().chain(how.arguments).collect(),
+        env: env.into_iter().collect(),
+        folder: variant.config.config.working_dir.clone(),
+        shared: Vec::new(),
+        root_writable: false,
+        network: true,
+        writable: ["tmp", "var/tmp", model::places::APP_HOME].map(str::to_owned).into(),
+        uid,
+        gid,
+    };
+    let running = sandbox::start(&plan, io).inspect_err(|_| remove_tree(&scratch))?;
+    Ok(Launched { running, scratch, port, mode })
+}
+
+impl Launched {
+    /// The handle of the process itself.
+    pub fn process(&mut self) -> &mut Running {
+        &mut self.running
+    }
+
+    /// Whether the process accepts connections before `patience` is over.
+    pub fn wait_for_port(&mut self, patience: Duration) -> bool {
+        let Some(port) = self.port else { return false };
+        // In a fresh network namespace nobody could ask the process. Where this is not allowed, it is
+        // not needed either: the interface is up everywhere else.
+        let _ = sandbox::raise_loopback();
+        let deadline = Instant::now() + patience;
+        while Instant::now() < deadline {
+            if connect(port).is_ok() {
+                return true;
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        false
+    }
+
+    /// Asks the process to end, waits, and ends it when it does not within `patience`.
+    pub fn stop(&mut self, patience: Duration) -> Result<Ended> {
+        self.running.signal(TERMINATE);
+        let control = self.running.remote_control();
+        let (told, ended) = std::sync::mpsc::channel::<()>();
+        let reaper = std::thread::spawn(move || {
+            if ended.recv_timeout(patience).is_err()
+                && let Ok(control) = control
+            {
+                control.signal(KILL);
+            }
+        });
+        let end = self.running.wait();
+        // The watcher may be gone already.
+        let _ = told.send(());
+        // It only sleeps and signals; there is nothing to learn from how it ended.
+        let _ = reaper.join();
+        Ok(end?)
+    }
+}
+
+impl Drop for Launched {
+    fn drop(&mut self) {
+        self.running.kill();
+        // Until all processes are gone, the folder is in use.
+        let _ = self.running.wait();
+        remove_tree(&self.scratch);
+    }
+}
+
+fn connect(port: u16) -> std::io::Result<TcpStream> {
+    TcpStream::connect_timeout(&SocketAddr::from((Ipv4Addr::LOCALHOST, port)), Duration::from_millis(500))
+}
+
+/// The answer to `GET path` of a process of this machine: status and body (HTTP/1.0, so that the end
+/// of the connection is the end of the body).
+pub fn ask(port: u16, path: &str) -> std::io::Result<(u16, String)> {
+    let mut stream = connect(port)?;
+    stream.set_read_timeout(Some(Duration::from_secs(10)))?;
+    // In one piece: a small server may read only once.
+    stream.write_all(format!("GET {path} HTTP/1.0\r\nHost: localhost\r\n\r\n").as_bytes())?;
+    let mut answer = Vec::new();
+    stream.read_to_end(&mut answer)?;
+    let answer = String::from_utf8_lossy(&answer).into_owned();
+    let (head, body) = answer.split_once("\r\n\r\n").unwrap_or((&answer, ""));
+    let status = head.split(' ').nth(1).and_then(|s| s.parse().ok());
+    Ok((status.ok_or_else(|| std::io::Error::other("no HTTP answer"))?, body.to_owned()))
+}
+
+/// What was given must be known or at least plausible; what is required must be there.
+fn check_settings(
+    image: &OpenImage,
+    variant: &ProcessImage,
+    given: &BTreeMap<String, String>,
+) -> Result<BTreeMap<String, String>> {
+    let has = |name: &str| {
+        given.contains_key(name)
+            || variant.config.config.env.iter().any(|e| e.split('=').next() == Some(name))
+    };
+    let rules = &image.record.settings;
+    let names: Vec<String> =
+        rules.iter().filter(|(name, rule)| rule.required && !has(name)).map(|(n, _)| n.clone()).collect();
+    if names.is_empty() { Ok(given.clone()) } else { Err(Error::SettingsMissing { names }) }
+}
+
+fn free_port() -> Result<u16> {
+    Ok(TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?.local_addr()?.port())
+}
+
+fn checked_port(port: u16) -> Result<u16> {
+    match TcpListener::bind((Ipv4Addr::UNSPECIFIED, port)) {
+        Ok(_) => Ok(port),
+        Err(_) => Err(Error::PortTaken { port }),
+    }
+}
+
+fn user_of(text: &str) -> (u32, u32) {
+    let (user, group) = text.split_once(':').unwrap_or((text, text));
+    (user.parse().unwrap_or(0), group.parse().unwrap_or(0))
+}
+
+/// The layers of an image as folders in the store, bottom to top.
+fn unpacked_layers(store: &Store, variant: &ProcessImage, mode: Mode) -> Result<Vec<PathBuf>> {
+    let diff_ids = &variant.config.rootfs.diff_ids;
+    let layers = variant.manifest.layers.iter().zip(diff_ids).enumerate();
+    // An image of others may have a layer twice: the upper one gives all that the lower one gave, and no
+    // folder can be part of an overlay twice.
+    let is_last = |(number, (_, diff_id)): &(usize, (_, &DiffId))| !diff_ids[number + 1..].contains(*diff_id);
+    layers
+        .filter(is_last)
+        .map(|(_, (layer, diff_id))| {
+            let codec = Codec::of_media_type(&layer.media_type).ok_or_else(|| ContentError::Malformed {
+                what: layer.digest.to_string(),
+                detail: format!("layers of type {} are not supported", layer.media_type),
+            })?;
+            unpacked(store, &store.blob_path(layer.digest), codec, *diff_id, mode)
+        })
+        .collect()
+}

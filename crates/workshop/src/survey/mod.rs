@@ -1,0 +1,150 @@
+//! The survey: what a source is, each conclusion with its evidence.
+
+mod processes;
+mod reads;
+mod samples;
+
+pub use model::Place;
+pub use reads::{ReadSetting, find_or_remember, looks_secret};
+
+use crate::buildpacks;
+use config::{AppConfig, Effective};
+use model::{BuildpackOptions, Error, Result, SettingRule, names};
+use model::{Claim, Finding, ProcessType};
+use serde::Serialize;
+use source::{LeftOut, Notable, Revision, Source};
+use std::collections::BTreeMap;
+
+/// Everything that is concluded about a source.
+#[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
+pub struct Survey {
+    /// The app's name.
+    pub name: String,
+    /// Where the name was said; without, it is the folder's.
+    pub name_said: Option<Place>,
+    /// How many files are packed.
+    pub files: usize,
+    /// Their size in bytes.
+    pub size: u64,
+    /// The commit that it was taken from.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub revision: Option<Revision>,
+    /// What was left out and may be missed.
+    pub left_out: Vec<LeftOut>,
+    /// What was taken in and hardly anybody means to have in an image.
+    pub notable: Vec<Notable>,
+    /// The base, and where it was said; without, it is the default.
+    pub base: (String, Option<Place>),
+    /// What every buildpack concludes, in order.
+    pub findings: Vec<Finding>,
+    /// The buildpacks that build, the main one first.
+    pub chosen: Vec<&'static str>,
+    /// How the app is run.
+    pub processes: Vec<ProcessType>,
+    /// Its settings.
+    pub settings: BTreeMap<String, SettingRule>,
+    /// Variables that its code reads, by name.
+    pub reads: BTreeMap<String, ReadSetting>,
+    /// Variables that a sample of a dotenv file names.
+    pub samples: BTreeMap<String, Place>,
+}
+
+/// What was observed of a source besides its files.
+pub struct Observed {
+    /// Variables that its code reads.
+    pub reads: BTreeMap<String, ReadSetting>,
+    /// The commit that it was taken from.
+    pub revision: Option<Revision>,
+}
+
+impl Survey {
+    /// The findings of the chosen buildpacks, the main one first.
+    pub fn chosen_findings(&self) -> impl Iterator<Item = &Finding> {
+        self.chosen.iter().filter_map(|name| self.findings.iter().find(|f| f.buildpack == *name))
+    }
+}
+
+/// Surveys what was taken in; `called` is the app's name when its configuration does not say.
+pub fn survey(called: &str, source: &Source, effective: &Effective, observed: Observed) -> Result<Survey> {
+    let config = &effective.config;
+    let name = config.name.as_deref().unwrap_or(called).to_owned();
+    names::check("app", &name)?;
+    check_buildpack_names(config)?;
+    let mut findings = Vec::new();
+    for buildpack in buildpacks::ALL {
+        findings.push(buildpack.survey(&source.tree, &options_of(config, buildpack.name()))?);
+    }
+    let chosen = choose(&findings, config)?;
+    let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
+    let processes = processes::merge(main, effective)?;
+    Ok(Survey {
+        name_said: effective.place("name"),
+        name,
+        files: source.tree.files().len(),
+        size: source.tree.size(),
+        revision: observed.revision,
+        left_out: source.left_out.clone(),
+        notable: source.notable.clone(),
+        base: match (&config.base, main.and_then(|main| main.complete.as_ref())) {
+            (Some(base), _) => (base.clone(), effective.place("base.from")),
+            (None, Some(program)) => ("empty".to_owned(), Some(program.clone())),
+            (None, None) => (model::places::DEFAULT.to_owned(), None),
+        },
+        findings,
+        chosen,
+        processes,
+        settings: config.settings.clone(),
+        reads: observed.reads,
+        samples: samples::find(&source.tree)?,
+    })
+}
+
+/// The options of one buildpack.
+pub fn options_of(config: &AppConfig, buildpack: &str) -> BuildpackOptions {
+    config.buildpacks.get(buildpack).cloned().unwrap_or_default()
+}
+
+fn check_buildpack_names(config: &AppConfig) -> Result<()> {
+    let known: Vec<_> = buildpacks::ALL.iter().map(|b| b.name()).collect();
+    let named = config.order.iter().flatten().chain(&config.forbid);
+    for name in named {
+        if !known.contains(&name.as_str()) {
+            return Err(Error::UnknownBuildpack { name: name.clone(), known });
+        }
+    }
+    Ok(())
+}
+
+/// Configuration decides; without it, exactly one claim to the whole must stand. Buildpacks that claim
+/// a part come after the main one.
+fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<&'static str>> {
+    if let Some(order) = &config.order
+        && !order.is_empty()
+    {
+        let find = |name: &String| findings.iter().find(|f| f.buildpack == name).map(|f| f.buildpack);
+        return Ok(order.iter().filter_map(find).collect());
+    }
+    let allowed = |f: &&Finding| !config.forbid.iter().any(|n| n == f.buildpack);
+    let claiming = |claim: Claim| findings.iter().filter(move |f| f.claim == claim).filter(allowed);
+    let (wholes, parts): (Vec<_>, Vec<_>) =
+        (claiming(Claim::Whole).collect(), claiming(Claim::Part).collect());
+    let main = if wholes.is_empty() { &parts } else { &wholes };
+    match &main[..] {
+        [one] => {
+            let others = parts.iter().filter(|p| p.buildpack != one.buildpack);
+            Ok(std::iter::once(one).chain(others).map(|f| f.buildpack).collect())
+        }
+        [] => Err(Error::Unrecognised {
+            looked_for: findings
+                .iter()
+                .map(|f| (f.buildpack.to_owned(), f.looked_for.iter().map(|l| (*l).to_owned()).collect()))
+                .collect(),
+        }),
+        several => Err(Error::Ambiguous {
+            claims: several
+                .iter()
+                .map(|f| (f.buildpack.to_owned(), f.first_place().into_iter().collect()))
+                .collect(),
+        }),
+    }
+}

@@ -1,0 +1,67 @@
+//! Process types: what the source shows, changed by what the configuration says.
+
+use config::{Effective, Layer, ProcessConfig};
+use model::files::CONFIG;
+use model::{Error, Finding, Place, ProcessKind, ProcessType, Result};
+use std::collections::BTreeMap;
+
+/// The port of a `web` process for which nothing else is said.
+const WEB_PORT: u16 = 8080;
+
+pub(super) fn merge(main: Option<&Finding>, effective: &Effective) -> Result<Vec<ProcessType>> {
+    let found = main.map(|f| f.processes.as_slice()).unwrap_or_default();
+    let mut all: BTreeMap<String, ProcessType> = found.iter().map(|p| (p.name.clone(), p.clone())).collect();
+    let config = &effective.config;
+    let processes = config.processes.iter().map(|p| (ProcessKind::Process, p));
+    let tasks = config.tasks.iter().map(|p| (ProcessKind::Task, p));
+    for (kind, (name, said)) in processes.chain(tasks) {
+        let table = if kind == ProcessKind::Task { "task" } else { "process" };
+        let place = effective.place(&format!("{table}.{name}.run"));
+        match apply(all.remove(name), kind, name, said, place) {
+            Some(process) => drop(all.insert(name.clone(), process)),
+            // House rules speak to all apps, also to those without this process type.
+            None if only_in_house_rules(effective, &format!("{table}.{name}.")) => {}
+            None => return Err(Error::NoProcess { language: format!("{name} in {CONFIG}") }),
+        }
+    }
+    let mut all: Vec<ProcessType> = all.into_values().collect();
+    for process in &mut all {
+        if process.name == "web" && process.kind == ProcessKind::Process {
+            process.port.get_or_insert(WEB_PORT);
+        }
+    }
+    // The default one first, then processes, then tasks.
+    all.sort_by_key(|p| (p.name != "web", p.kind == ProcessKind::Task, p.name.clone()));
+    Ok(all)
+}
+
+fn only_in_house_rules(effective: &Effective, prefix: &str) -> bool {
+    let mut said = effective.origins.iter().filter(|(key, _)| key.starts_with(prefix));
+    said.all(|(_, origin)| origin.layer == Layer::HouseRules)
+}
+
+fn apply(
+    found: Option<ProcessType>,
+    kind: ProcessKind,
+    name: &str,
+    said: &ProcessConfig,
+    place: Option<Place>,
+) -> Option<ProcessType> {
+    let (command, place) = match (&said.run, &found) {
+        (Some(run), _) => (run.clone(), place.unwrap_or_else(|| Place::new(CONFIG, None))),
+        (None, Some(found)) => (found.command.clone(), found.said.clone()),
+        (None, None) => return None,
+    };
+    let (port, health) = found.map_or((None, None), |f| (f.port, f.health));
+    Some(ProcessType {
+        name: name.to_owned(),
+        kind,
+        command,
+        port: said.port.or(port),
+        health: said.health.clone().or(health),
+        memory: said.memory,
+        instances: said.instances,
+        before: said.before.clone(),
+        said: place,
+    })
+}

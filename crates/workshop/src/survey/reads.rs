@@ -1,0 +1,255 @@
+//! Environment variables that the code reads, found by the patterns of each language.
+
+use content::store::Store;
+use model::{Place, Result};
+use serde::{Deserialize, Serialize};
+use source::{SourceTree, TreeKind};
+use std::collections::BTreeMap;
+
+/// A variable that the code reads.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct ReadSetting {
+    /// Where it is read first.
+    pub place: Place,
+    /// Where else; the first places only, when there are many.
+    pub also: Vec<Place>,
+    /// Whether every place that reads it says what holds without it.
+    pub has_default: bool,
+    /// Whether a place that reads it fails at once without it.
+    pub fails_without: bool,
+    /// Whether its name looks like that of a secret.
+    pub looks_secret: bool,
+}
+
+/// How a language reads a variable.
+struct Pattern {
+    /// File name endings.
+    endings: &'static [&'static str],
+    /// What stands before the name.
+    before: &'static str,
+    /// Whether the name is quoted; otherwise it follows directly.
+    quoted: bool,
+    /// Signs after the name (and what closes it) that give a default.
+    default: &'static [&'static str],
+    /// Whether the code fails when there is neither value nor default.
+    strict: bool,
+}
+
+const SCRIPT: &[&str] = &[".js", ".mjs", ".cjs", ".ts", ".mts", ".cts", ".jsx", ".tsx"];
+const PYTHON: &[&str] = &[".py"];
+const RUBY: &[&str] = &[".rb", ".ru", ".rake"];
+const PHP: &[&str] = &[".php"];
+const JAVA: &[&str] = &[".java", ".kt"];
+const GO: &[&str] = &[".go"];
+const PROPERTIES: &[&str] = &["application.properties", "application.yml", "application.yaml"];
+
+const PATTERNS: &[Pattern] = &[
+    Pattern { endings: SCRIPT, before: "process.env.", quoted: false, default: &["??", "||"], strict: false },
+    Pattern { endings: SCRIPT, before: "process.env[", quoted: true, default: &["??", "||"], strict: false },
+    Pattern { endings: PYTHON, before: "environ[", quoted: true, default: &[], strict: true },
+    Pattern { endings: PYTHON, before: "environ.get(", quoted: true, default: &[",", "or "], strict: false },
+    Pattern { endings: PYTHON, before: "getenv(", quoted: true, default: &[",", "or "], strict: false },
+    Pattern { endings: RUBY, before: "ENV[", quoted: true, default: &["||"], strict: false },
+    Pattern { endings: RUBY, before: "ENV.fetch(", quoted: true, default: &[",", "{", "do"], strict: true },
+    Pattern { endings: PHP, before: "getenv(", quoted: true, default: &["?:", "??"], strict: false },
+    Pattern { endings: PHP, before: "$_ENV[", quoted: true, default: &["??"], strict: false },
+    Pattern { endings: PHP, before: " env(", quoted: true, default: &[","], strict: false },
+    Pattern { endings: JAVA, before: "System.getenv(", quoted: true, default: &[], strict: false },
+    Pattern { endings: GO, before: "os.Getenv(", quoted: true, default: &[], strict: false },
+    Pattern { endings: GO, before: "os.LookupEnv(", quoted: true, default: &[""], strict: false },
+    Pattern { endings: PROPERTIES, before: "${", quoted: false, default: &[":"], strict: true },
+];
+
+/// Variables that every image or shell has, or that only tell which kind of run it is.
+const USUAL: &[&str] = &[
+    "PORT",
+    "HOME",
+    "PATH",
+    "PWD",
+    "USER",
+    "LANG",
+    "TZ",
+    "TMPDIR",
+    "HOSTNAME",
+    "SHELL",
+    "TERM",
+    "CI",
+    "NODE_ENV",
+    "RAILS_ENV",
+    "RACK_ENV",
+    "DEBUG",
+    // What a gateway tells of a request (RFC 3875, section 4.1), under the same kind of names.
+    "CONTENT_LENGTH",
+    "CONTENT_TYPE",
+    "PATH_INFO",
+    "QUERY_STRING",
+    "REMOTE_ADDR",
+    "REQUEST_METHOD",
+    "SCRIPT_NAME",
+    "SERVER_NAME",
+    "SERVER_PORT",
+    "SERVER_PROTOCOL",
+];
+
+/// Larger files are no sources that people write, in bytes.
+const LARGEST: u64 = 1 << 20;
+/// At most this much is read of a source, in bytes.
+const MOST: u64 = 128 << 20;
+
+/// Of each variable, this many further places are noted.
+const MOST_PLACES: usize = 50;
+
+/// Version of the patterns; what was found with others is not taken from memory.
+const VERSION: u32 = 1;
+
+/// As [`find`], from the store's memory when nobody touched a file since it was looked at. `now` is
+/// in nanoseconds since 1970.
+pub fn find_or_remember(tree: &SourceTree, store: &Store, now: i64) -> Result<BTreeMap<String, ReadSetting>> {
+    let memory = tree.appearance(now).map(|a| store.tree_path(&format!("reads-{VERSION}-{}.json", a.hex())));
+    if let Some(known) = memory.as_ref().and_then(|memory| store.read_json(memory)) {
+        return Ok(known);
+    }
+    let found = find(tree)?;
+    if let Some(memory) = memory {
+        store.write_json(&memory, &found)?;
+    }
+    Ok(found)
+}
+
+/// Finds the variables that the code of a source reads.
+fn find(tree: &SourceTree) -> Result<BTreeMap<String, ReadSetting>> {
+    let mut found = BTreeMap::new();
+    let mut room = MOST;
+    for (path, file) in tree.files() {
+        let TreeKind::File { size, .. } = file.kind else { continue };
+        let patterns: Vec<_> =
+            PATTERNS.iter().filter(|p| p.endings.iter().any(|e| path.ends_with(e))).collect();
+        if patterns.is_empty() || size > LARGEST || size > room || source::is_for_tests(path) {
+            continue;
+        }
+        room -= size;
+        // A file that is not text reads nothing.
+        let Ok(Some(text)) = tree.read(path) else { continue };
+        for pattern in patterns {
+            scan(path, &text, pattern, &mut found);
+        }
+    }
+    Ok(found)
+}
+
+fn scan(path: &str, text: &str, pattern: &Pattern, found: &mut BTreeMap<String, ReadSetting>) {
+    for (at, _) in text.match_indices(pattern.before) {
+        let line_start = text[..at].rfind('\n').map_or(0, |n| n + 1);
+        let line_end = text[at..].find('\n').map_or(text.len(), |n| at + n);
+        if is_comment(text[line_start..at].trim_start()) {
+            continue;
+        }
+        let rest = &text[at + pattern.before.len()..line_end];
+        let Some((name, after)) = name_of(rest, pattern.quoted) else { continue };
+        if USUAL.contains(&name) || name.starts_with("HTTP_") {
+            continue;
+        }
+        let after = after.trim_start_matches([')', ']', ' ']).trim_start();
+        let direct = after.starts_with('=') && !after.starts_with("==");
+        if direct {
+            // It is set there, not read.
+            continue;
+        }
+        let has_default = pattern.default.iter().any(|d| after.starts_with(d));
+        let line = text[..at].matches('\n').count() + 1;
+        let place = Place::new(path, u32::try_from(line).ok());
+        note(found, name, place, has_default, pattern.strict && !has_default);
+    }
+}
+
+fn note(found: &mut BTreeMap<String, ReadSetting>, name: &str, place: Place, has_default: bool, fails: bool) {
+    match found.get_mut(name) {
+        Some(known) => {
+            if known.also.len() < MOST_PLACES {
+                known.also.push(place);
+            }
+            known.has_default &= has_default;
+            known.fails_without |= fails;
+        }
+        None => {
+            let setting = ReadSetting {
+                place,
+                also: Vec::new(),
+                has_default,
+                fails_without: fails,
+                looks_secret: looks_secret(name),
+            };
+            found.insert(name.to_owned(), setting);
+        }
+    }
+}
+
+fn is_comment(before: &str) -> bool {
+    ["//", "#", "*", "/*", "--"].iter().any(|sign| before.starts_with(sign))
+}
+
+/// The variable's name, and what follows it on its line.
+fn name_of(rest: &str, quoted: bool) -> Option<(&str, &str)> {
+    let (rest, quote) = match (quoted, rest.trim_start().chars().next()?) {
+        (false, _) => (rest, None),
+        (true, sign @ ('"' | '\'' | '`')) => (&rest.trim_start()[1..], Some(sign)),
+        (true, _) => return None,
+    };
+    let end = rest.find(|c: char| !(c.is_ascii_alphanumeric() || c == '_')).unwrap_or(rest.len());
+    let (name, mut after) = rest.split_at(end);
+    let shaped = name.starts_with(|c: char| c.is_ascii_uppercase() || c == '_') && name.len() > 1;
+    if let Some(quote) = quote {
+        after = after.strip_prefix(quote)?;
+    }
+    (shaped && name.chars().any(|c| c.is_ascii_uppercase()) && !name.chars().any(|c| c.is_ascii_lowercase()))
+        .then_some((name, after))
+}
+
+/// Whether the name of a variable looks like that of a secret.
+pub fn looks_secret(name: &str) -> bool {
+    const PARTS: [&str; 8] =
+        ["SECRET", "TOKEN", "PASSWORD", "PASSWD", "PRIVATE", "CREDENTIAL", "API_KEY", "APIKEY"];
+    const ENDS: [&str; 5] = ["_KEY", "_DSN", "DATABASE_URL", "_PASS", "_PWD"];
+    PARTS.iter().any(|p| name.contains(p)) || ENDS.iter().any(|e| name.ends_with(e))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn read(file: &str, text: &str) -> Vec<(String, bool, bool)> {
+        let mut found = BTreeMap::new();
+        for pattern in PATTERNS.iter().filter(|p| p.endings.iter().any(|e| file.ends_with(e))) {
+            scan(file, text, pattern, &mut found);
+        }
+        found.into_iter().map(|(n, r)| (n, r.has_default, r.fails_without)).collect()
+    }
+
+    #[test]
+    fn each_language_is_read_by_its_own_patterns() {
+        for (file, text, expected) in [
+            ("a.js", "const u = process.env.HARBOUR_URL;", Some(("HARBOUR_URL", false, false))),
+            ("a.ts", "process.env['HARBOUR_URL'] ?? 'x'", Some(("HARBOUR_URL", true, false))),
+            ("a.js", "process.env.HARBOUR_URL = 'x'", None),
+            ("a.js", "// process.env.HARBOUR_URL", None),
+            ("a.js", "process.env.PORT", None),
+            ("a.py", "os.environ[\"HARBOUR_URL\"]", Some(("HARBOUR_URL", false, true))),
+            ("a.py", "os.environ.get('HARBOUR_URL', 'x')", Some(("HARBOUR_URL", true, false))),
+            ("a.py", "os.getenv('HARBOUR_URL')", Some(("HARBOUR_URL", false, false))),
+            ("a.rb", "ENV.fetch('HARBOUR_URL') { 'x' }", Some(("HARBOUR_URL", true, false))),
+            ("a.rb", "ENV.fetch(\"HARBOUR_URL\")", Some(("HARBOUR_URL", false, true))),
+            ("a.php", "$u = getenv('HARBOUR_URL') ?: 'x';", Some(("HARBOUR_URL", true, false))),
+            ("A.java", "System.getenv(\"HARBOUR_URL\")", Some(("HARBOUR_URL", false, false))),
+            ("a.go", "os.Getenv(\"HARBOUR_URL\")", Some(("HARBOUR_URL", false, false))),
+            (
+                "src/main/resources/application.yml",
+                "url: ${HARBOUR_URL:x}",
+                Some(("HARBOUR_URL", true, false)),
+            ),
+            ("a.py", "os.environ[name]", None),
+        ] {
+            let expected: Vec<_> = expected.into_iter().map(|(n, d, f)| (n.to_owned(), d, f)).collect();
+            assert_eq!(read(file, text), expected, "{file}: {text}");
+        }
+    }
+}
