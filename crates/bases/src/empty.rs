@@ -4,6 +4,7 @@ use crate::debian::DebianBase;
 use content::layer::{Entry, LayerWriter};
 use engine::{Action, Input, Step, StepContext};
 use model::EmptyPart;
+use model::error::BaseError;
 use model::places::{APP_HOME, APP_USER};
 use model::{Error, PackageFact, Result, Role, RuntimeInUse};
 use planning::{Base, Provided};
@@ -19,7 +20,7 @@ pub struct EmptyBase {
 
 impl Base for EmptyBase {
     fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
-        Err(Error::RuntimeNotInBase { runtime, base: "empty".to_owned() })
+        Err(Error::Base(BaseError::RuntimeNotInBase { runtime, base: "empty".to_owned() }))
     }
 
     fn tool(&self, tool: &str) -> Result<RuntimeInUse> {

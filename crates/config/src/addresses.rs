@@ -1,6 +1,7 @@
 //! Where packages come from: always somebody's explicit choice, and always known whose.
 
 use crate::{AppConfig, Layer};
+use model::error::ConfigError;
 use model::{Ecosystem, Error, Result, files};
 use remote::{Address, Fetcher};
 use serde::Serialize;
@@ -107,7 +108,7 @@ impl Addresses {
     pub fn filled(&self, text: &str) -> Result<String> {
         let text = filled(text, self.book.variable);
         match text.split_once("${").and_then(|(_, rest)| rest.split_once('}')) {
-            Some((name, _)) => Err(Error::NoVariable { name: name.to_owned() }),
+            Some((name, _)) => Err(Error::Config(ConfigError::NoVariable { name: name.to_owned() })),
             None => Ok(text),
         }
     }
@@ -168,7 +169,7 @@ impl Addresses {
     /// The address in force, apart from what a lockfile says of single packages.
     pub fn in_force(&self, ecosystem: Ecosystem) -> Result<KnownAddress> {
         let strongest = self.all(ecosystem).into_iter().next();
-        strongest.ok_or(Error::NoAddress { ecosystem: ecosystem.name() })
+        strongest.ok_or(Error::Config(ConfigError::NoAddress { ecosystem: ecosystem.name() }))
     }
 }
 

@@ -6,6 +6,7 @@
 
 use crate::reader::{Document, Leaf};
 use crate::{AppConfig, ProcessConfig, values};
+use model::error::ConfigError;
 use model::files::CONFIG;
 use model::{Complaint, Error, Fault, KnownNames, Place, Result, SettingRule};
 use serde::Serialize;
@@ -105,7 +106,9 @@ impl Effective {
         let path = place.folder.join(CONFIG);
         let shown = place.shown.join(CONFIG);
         let text = if path.exists() { super::read_text(&path, &shown)? } else { String::new() };
-        let fail = |complaints| Error::Config { path: shown.clone(), text: text.clone(), complaints };
+        let fail = |complaints| {
+            Error::Config(ConfigError::Faults { path: shown.clone(), text: text.clone(), complaints })
+        };
         let document = Document::parse(&text).map_err(fail)?;
         let mut app = AppConfig::default();
         let mut variants = values::read(&document, &mut app, names);
@@ -124,10 +127,10 @@ impl Effective {
         let mut layers = vec![Read { layer: Layer::App, config: app, leaves: own, shown: CONFIG.to_owned() }];
         if let Some(name) = &choice.variant {
             let Some(config) = variants.remove(name) else {
-                return Err(Error::UnknownVariant {
+                return Err(Error::Config(ConfigError::UnknownVariant {
                     name: name.clone(),
                     known: variants.into_keys().collect(),
-                });
+                }));
             };
             let prefix = format!("variant.{name}.");
             let own = leaves.into_iter().filter_map(|(k, l)| Some((k.strip_prefix(&prefix)?.to_owned(), l)));
@@ -185,10 +188,12 @@ impl RunValues {
     }
 
     fn read_as(&self, text: &str, house: Option<&HouseRules>, names: &KnownNames) -> Result<Read> {
-        let fail = |complaints| Error::Config {
-            path: PathBuf::from(&self.label),
-            text: text.to_owned(),
-            complaints,
+        let fail = |complaints| {
+            Error::Config(ConfigError::Faults {
+                path: PathBuf::from(&self.label),
+                text: text.to_owned(),
+                complaints,
+            })
         };
         let document = Document::parse(text).map_err(fail)?;
         let mut config = AppConfig::default();
@@ -209,7 +214,9 @@ impl RunValues {
 impl HouseRules {
     fn load(path: &Path, names: &KnownNames) -> Result<Self> {
         let text = super::read_text(path, path)?;
-        let fail = |complaints| Error::Config { path: path.to_owned(), text: text.clone(), complaints };
+        let fail = |complaints| {
+            Error::Config(ConfigError::Faults { path: path.to_owned(), text: text.clone(), complaints })
+        };
         let document = Document::parse(&text).map_err(fail)?;
         let mut config = AppConfig::default();
         let locked = values::read_house(&document, &mut config, names);

@@ -8,6 +8,7 @@ pub mod schema;
 mod values;
 
 pub use layers::{Choice, ConfigPlace, Effective, Layer, Origin, RunValues};
+use model::error::{ConfigError, SurveyError};
 use model::{
     BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, KnownNames, PathFacts, Place, Result,
     SettingRule,
@@ -94,7 +95,9 @@ impl AppConfig {
             let (complaints, _) = document.done();
             if complaints.is_empty() { Ok(addresses) } else { Err(complaints) }
         };
-        read().map_err(|complaints| Error::Config { path: path.to_owned(), text: text.clone(), complaints })
+        read().map_err(|complaints| {
+            Error::Config(ConfigError::Faults { path: path.to_owned(), text: text.clone(), complaints })
+        })
     }
 }
 
@@ -103,9 +106,11 @@ const LARGEST: u64 = 1 << 20;
 
 /// The text of a configuration file, which people know as `shown`.
 fn read_text(path: &Path, shown: &Path) -> Result<String> {
-    let malformed = |detail: &str| Error::Malformed {
-        place: Place::new(shown.display().to_string(), None),
-        detail: detail.to_owned(),
+    let malformed = |detail: &str| {
+        Error::Survey(SurveyError::Malformed {
+            place: Place::new(shown.display().to_string(), None),
+            detail: detail.to_owned(),
+        })
     };
     let mut file = std::fs::File::open(path).facts(shown)?;
     let bytes = content::store::read_limited(&mut file, LARGEST).facts(shown)?;

@@ -1,5 +1,6 @@
 //! `shtetl.lock`: what a build takes from outside and its source does not say exactly.
 
+use model::error::SurveyError;
 use model::pins::{ExactRuntime, ImagePin, PackagePin, PinnedSet, Sets, SuitePin};
 use model::{Error, PathFacts, Place, Result, files};
 use serde::{Deserialize, Serialize};
@@ -108,9 +109,8 @@ impl Pins {
             Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(None),
             read => read.facts(&path)?,
         };
-        let malformed = |line: Option<u32>, detail: String| Error::Malformed {
-            place: Place::new(files::PINS, line),
-            detail,
+        let malformed = |line: Option<u32>, detail: String| {
+            Error::Survey(SurveyError::Malformed { place: Place::new(files::PINS, line), detail })
         };
         let pins: Self = toml::from_str(&text).map_err(|error| {
             let before = error.span().and_then(|span| text.get(..span.start));

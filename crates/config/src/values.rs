@@ -2,6 +2,7 @@
 
 use crate::reader::{Document, Table, Value};
 use crate::{AppConfig, ProcessConfig};
+use model::error::ConfigError;
 use model::names::{check, is_variable};
 use model::{
     BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, KnownNames, OptionValue, Place, SettingRule,
@@ -139,7 +140,7 @@ fn with_table<'d, 't>(root: &Table<'d, 't>, key: &'static str, mut read: impl Fn
 }
 
 fn check_name(value: &Value<'_, '_>, what: &'static str, name: &str) {
-    if let Err(Error::Name { suggestion, .. }) = check(what, name) {
+    if let Err(Error::Config(ConfigError::Name { suggestion, .. })) = check(what, name) {
         let rule = "a name has lower-case letters, digits and dashes, begins with a letter, and has at most 63 characters";
         value.bad(match suggestion {
             Some(suggestion) => format!("{rule}; {suggestion:?} would do"),
@@ -255,7 +256,7 @@ fn read_command(value: &Value<'_, '_>) -> Option<Vec<String>> {
     let words = if value.is_string() {
         match model::shell_words::split(&value.string()?, None) {
             Ok(words) => words,
-            Err(Error::NeedsShell { sign, .. }) => {
+            Err(Error::Config(ConfigError::NeedsShell { sign, .. })) => {
                 value.bad(format!(
                     "{sign:?} needs a shell, and there is none; write the words as a list instead"
                 ));

@@ -1,6 +1,7 @@
 //! Files that a program of a step wrote: which there are, and their way into a layer.
 
 use content::layer::{Entry, LayerWriter};
+use model::error::SourceError;
 use model::{Error, PathFacts, Result};
 use std::collections::BTreeSet;
 use std::fs::{self, File};
@@ -18,8 +19,10 @@ fn list(root: &Path, folder: &str, found: &mut BTreeSet<String>) -> Result<()> {
     let full = root.join(folder);
     for entry in fs::read_dir(&full).facts(&full)? {
         let entry = entry.facts(&full)?;
-        let name =
-            entry.file_name().into_string().map_err(|name| Error::FileName { path: full.join(name) })?;
+        let name = entry
+            .file_name()
+            .into_string()
+            .map_err(|name| Error::Source(SourceError::FileName { path: full.join(name) }))?;
         let path = if folder.is_empty() { name } else { format!("{folder}/{name}") };
         match entry.file_type().facts(&full)? {
             kind if kind.is_dir() => list(root, &path, found)?,

@@ -3,6 +3,7 @@
 use crate::download_buffer::{rewind, spool};
 use content::digest::Sha256;
 use content::store::Store;
+use model::error::PackageError;
 use model::{Error, PathFacts, Result};
 use remote::{Address, Fetcher, Integrity, RemoteError};
 use source::unpack_package;
@@ -23,7 +24,9 @@ pub struct PackageArchive<'a> {
 impl PackageArchive<'_> {
     /// The archive, as it is kept in the store.
     pub fn fetched(&self, (fetcher, store): (&Fetcher, &Store)) -> Result<PathBuf> {
-        let remote = |source: RemoteError| Error::Remote { wanted_by: self.label.to_owned(), source };
+        let remote = |source: RemoteError| {
+            Error::Package(PackageError::Remote { wanted_by: self.label.to_owned(), source })
+        };
         let kept = self.path(store, "source-archives");
         if let Ok(mut file) = File::open(&kept)
             && self.integrity.check_reader(self.label, &mut file).is_ok()

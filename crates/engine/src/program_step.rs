@@ -4,6 +4,7 @@
 use crate::unpacked_layers::{unpacked, working_mode};
 use crate::{Produced, StepContext};
 use content::store::{Store, remove_tree};
+use model::error::StepError;
 use model::places::APP_USER;
 use model::{Error, PathFacts, Result, dev_packages};
 use sandbox::{Ended, Isolation, Plan, SandboxError};
@@ -112,7 +113,7 @@ fn finish(job: &Job<'_>, plan: &Plan, tools: &StepContext<'_>) -> Result<()> {
     let output = [Stdio::null(), writer.try_clone()?.into(), writer.into()];
     let mut running = sandbox::start(plan, output).map_err(|error| match error {
         SandboxError::NotStarted { program, detail } => {
-            Error::StepNotStarted { step: job.step.to_owned(), program, detail }
+            Error::Step(StepError::NotStarted { step: job.step.to_owned(), program, detail })
         }
         other => other.into(),
     })?;
@@ -142,7 +143,7 @@ fn finish(job: &Job<'_>, plan: &Plan, tools: &StepContext<'_>) -> Result<()> {
     let (step, command) = (job.step.to_owned(), job.shown.clone());
     let missing = dev_packages::in_output(&last);
     let said = last.split_off(last.len().saturating_sub(TOLD_LINES)).into();
-    Err(Error::StepFailed { step, command, status, said, missing })
+    Err(Error::Step(StepError::Failed { step, command, status, said, missing }))
 }
 
 /// The lines that arrive, on a thread of their own: a program may be silent for long.

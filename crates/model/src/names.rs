@@ -1,5 +1,6 @@
 //! Names of apps, process types and tags.
 
+use crate::error::ConfigError;
 use crate::{Error, Result};
 
 /// The longest name of an app or process type, in characters.
@@ -15,7 +16,7 @@ pub fn check(what: &'static str, name: &str) -> Result<()> {
     if good {
         return Ok(());
     }
-    Err(Error::Name { what, name: name.to_owned(), suggestion: nearest_valid(name) })
+    Err(Error::Config(ConfigError::Name { what, name: name.to_owned(), suggestion: nearest_valid(name) }))
 }
 
 /// Checks a tag (OCI distribution specification, "Pulling manifests": reference grammar).
@@ -27,11 +28,11 @@ pub fn check_tag(tag: &str) -> Result<()> {
     }
     let suggestion: String = tag.chars().map(|c| if rest(c) { c } else { '-' }).collect();
     let suggestion = suggestion.trim_matches(|c| matches!(c, '-' | '.')).to_owned();
-    Err(Error::Name {
+    Err(Error::Config(ConfigError::Name {
         what: "tag",
         name: tag.to_owned(),
         suggestion: (!suggestion.is_empty()).then_some(suggestion),
-    })
+    }))
 }
 
 /// Whether `name` can be the name of an environment variable.
@@ -93,7 +94,9 @@ mod tests {
             ("fares-", Some("fares")),
         ] {
             match check("app", name) {
-                Err(Error::Name { suggestion, .. }) => assert_eq!(suggestion.as_deref(), expected),
+                Err(Error::Config(ConfigError::Name { suggestion, .. })) => {
+                    assert_eq!(suggestion.as_deref(), expected)
+                }
                 other => panic!("{name} was not refused: {other:?}"),
             }
         }

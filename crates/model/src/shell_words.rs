@@ -1,5 +1,6 @@
 //! Commands as lists of words, without a shell.
 
+use crate::error::ConfigError;
 use crate::{Error, Place, Result};
 
 /// Signs that mean something to a shell outside of quotes.
@@ -8,8 +9,9 @@ const SHELL_SIGNS: &[char] = &['|', '&', ';', '<', '>', '(', ')', '$', '`', '*',
 /// Splits `command` into words as a POSIX shell would (quoting rules only). What needs a shell to
 /// be understood is an error that shows the sign.
 pub fn split(command: &str, place: Option<&Place>) -> Result<Vec<String>> {
-    let needs_shell =
-        |sign: String| Error::NeedsShell { command: command.to_owned(), sign, place: place.cloned() };
+    let needs_shell = |sign: String| {
+        Error::Config(ConfigError::NeedsShell { command: command.to_owned(), sign, place: place.cloned() })
+    };
     let mut words = Vec::new();
     let mut word: Option<String> = None;
     let mut signs = command.chars();
@@ -88,7 +90,7 @@ mod tests {
             ("echo 'open", "'"),
         ] {
             match split(command, None) {
-                Err(Error::NeedsShell { sign, .. }) => assert_eq!(sign, expected),
+                Err(Error::Config(ConfigError::NeedsShell { sign, .. })) => assert_eq!(sign, expected),
                 other => panic!("{command} was not refused: {other:?}"),
             }
         }

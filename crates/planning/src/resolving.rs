@@ -2,6 +2,7 @@
 
 use config::pins::{ResolvedPackage, ResolvedSet, ResolvedSets};
 use content::store::Store;
+use model::error::PinError;
 use model::{Error, Result};
 use remote::Fetcher;
 
@@ -78,7 +79,7 @@ impl Resolving<'_> {
         };
         if self.pinning == Pinning::Locked {
             let base = format!("what the app needs of {language}");
-            return Err(Error::PinsMissing { base, file_is_there: known.is_some() });
+            return Err(Error::Pins(PinError::Missing { base, file_is_there: known.is_some() }));
         }
         let before = known.filter(|_| self.pinning != Pinning::Update).map_or(&[][..], |set| &set.packages);
         let packages = resolve((asking, self.store), before)?;

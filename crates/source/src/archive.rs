@@ -4,6 +4,7 @@ use crate::unpacking::Unpacking;
 use content::ContentError;
 use content::store::{FileMemo, Signature, Store, remove_tree};
 use flate2::read::MultiGzDecoder;
+use model::error::SourceError;
 use model::{Error, PathFacts, Result};
 use std::fs::{self, File};
 use std::io::{BufReader, Read};
@@ -139,7 +140,7 @@ fn unpack_zip(from: BufReader<File>, label: &str, into: &mut Unpacking) -> Resul
 
 fn not_utf8(name: &[u8]) -> Error {
     use std::os::unix::ffi::OsStrExt;
-    Error::FileName { path: PathBuf::from(std::ffi::OsStr::from_bytes(name)) }
+    Error::Source(SourceError::FileName { path: PathBuf::from(std::ffi::OsStr::from_bytes(name)) })
 }
 
 fn malformed(label: &str, detail: &str) -> Error {

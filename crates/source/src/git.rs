@@ -3,6 +3,7 @@
 use crate::unpacking::Unpacking;
 use content::digest::Sha256;
 use content::store::Store;
+use model::error::{PackageError, SourceError};
 use model::{Error, PathFacts, Result};
 use remote::{Fetcher, RemoteError};
 use serde::{Deserialize, Serialize};
@@ -85,7 +86,9 @@ impl Git {
 
     /// The committed files of the folder, written to a folder of the store.
     pub(super) fn unpacked(&self, commit: &Commit, store: &Store) -> Result<PathBuf> {
-        let missing = || Error::NotCommitted { path: self.folder.clone(), commit: commit.id.clone() };
+        let missing = || {
+            Error::Source(SourceError::NotCommitted { path: self.folder.clone(), commit: commit.id.clone() })
+        };
         let tree = self.ask(&["rev-parse", "--verify", &format!("{}:{}", commit.id, commit.prefix)]);
         let tree = tree.ok_or_else(missing)?.trim().to_owned();
         let kept = store.tree_path(&format!("revision-{tree}"));
@@ -145,7 +148,8 @@ pub fn is_commit(name: &str) -> bool {
 /// The files of the commit `id` (in full) of the repository at `url`, in a folder of the store; fetched, if
 /// they are not there yet.
 pub fn checked_out(url: &str, id: &str, (fetcher, store): (&Fetcher, &Store)) -> Result<PathBuf> {
-    let none = || Error::NoRevision { path: PathBuf::from(url), revision: id.to_owned() };
+    let none =
+        || Error::Source(SourceError::NoRevision { path: PathBuf::from(url), revision: id.to_owned() });
     // Lockfiles say it, and it is part of a path.
     if !is_commit(id) {
         return Err(none());
@@ -156,7 +160,9 @@ pub fn checked_out(url: &str, id: &str, (fetcher, store): (&Fetcher, &Store)) ->
     {
         return Ok(folder);
     }
-    let remote = |source: RemoteError| Error::Remote { wanted_by: format!("commit {id}"), source };
+    let remote = |source: RemoteError| {
+        Error::Package(PackageError::Remote { wanted_by: format!("commit {id}"), source })
+    };
     let repository = store.tree_path(&format!("repository-{}", Sha256::of(url.as_bytes()).hex()));
     fetcher.commit(url, id, &repository).map_err(remote)?;
     let git = Git::bare(fetcher.git_program().ok_or_else(none)?, repository);

@@ -6,6 +6,7 @@ use crate::git::{Commit, Git, Revision};
 use crate::tree::SourceTree;
 use content::digest::Sha256;
 use content::store::Store;
+use model::error::SourceError;
 use model::files::CONFIG;
 use model::{Error, PathFacts, Result};
 use std::fs::{self, File};
@@ -53,14 +54,14 @@ impl Opened {
             };
         }
         if asked.revision.is_some() {
-            return Err(Error::NoRepository { path, searched: asked.search.to_vec() });
+            return Err(Error::Source(SourceError::NoRepository { path, searched: asked.search.to_vec() }));
         }
         if is_program(&path)? {
             return Ok(Self::program(asked, &path));
         }
         match Form::of(&path)? {
             Some(form) => Self::archive(asked, &path, form, store, now),
-            None => Err(Error::NoSource { path: asked.path.to_owned() }),
+            None => Err(Error::Source(SourceError::NotASource { path: asked.path.to_owned() })),
         }
     }
 
@@ -79,9 +80,12 @@ impl Opened {
     }
 
     fn committed(asked: &Asked<'_>, path: PathBuf, revision: &str, store: &Store) -> Result<Self> {
-        let none = || Error::NoRepository { path: path.clone(), searched: asked.search.to_vec() };
+        let none = || {
+            Error::Source(SourceError::NoRepository { path: path.clone(), searched: asked.search.to_vec() })
+        };
         let git = Git::of(&path, asked.search).ok_or_else(none)?;
-        let missing = || Error::NoRevision { path: path.clone(), revision: revision.to_owned() };
+        let missing =
+            || Error::Source(SourceError::NoRevision { path: path.clone(), revision: revision.to_owned() });
         let commit = git.commit(revision).ok_or_else(missing)?;
         let root = git.unpacked(&commit, store)?;
         let committed = Some((git, commit, true));

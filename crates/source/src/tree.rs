@@ -4,6 +4,7 @@
 use content::digest::{Hasher, Sha256};
 use content::store::{FileMemo, Signature, Store};
 use content::{InputDigest, TreeDigest};
+use model::error::SurveyError;
 use model::{Error, PathFacts, Result};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -81,9 +82,11 @@ impl SourceTree {
         }
         let full = self.root.join(path);
         let mut file = std::fs::File::open(&full).facts(&full)?;
-        let malformed = |detail: &str| Error::Malformed {
-            place: model::Place::new(path, None),
-            detail: detail.to_owned(),
+        let malformed = |detail: &str| {
+            Error::Survey(SurveyError::Malformed {
+                place: model::Place::new(path, None),
+                detail: detail.to_owned(),
+            })
         };
         let bytes = content::store::read_limited(&mut file, LARGEST_READ).facts(&full)?;
         let bytes = bytes.ok_or_else(|| malformed("larger than 64 MiB"))?;

@@ -3,6 +3,7 @@
 use crate::UnpackLimit;
 use content::ContentError;
 use content::store::{Store, remove_tree};
+use model::error::SourceError;
 use model::{Error, PathFacts, Result};
 use std::collections::BTreeMap;
 use std::fs::{self, OpenOptions};
@@ -113,7 +114,7 @@ impl Unpacking {
         match error.kind() {
             io::ErrorKind::AlreadyExists => self.malformed(path, "it is there twice"),
             io::ErrorKind::NotADirectory => self.malformed(path, "it lies in a file"),
-            _ => Error::Source { path: self.folder.join(path), source: error },
+            _ => Error::Source(SourceError::Unreadable { path: self.folder.join(path), source: error }),
         }
     }
 

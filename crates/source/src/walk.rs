@@ -9,6 +9,7 @@ use crate::tree::{SourceTree, TreeFile, TreeKind};
 use content::store::Signature;
 use globset::{Glob, GlobBuilder, GlobSet, GlobSetBuilder};
 use ignore::{DirEntry, WalkBuilder, WalkState};
+use model::error::SourceError;
 use model::{Error, PathFacts, Result};
 use std::collections::BTreeMap;
 use std::fs::{self, Metadata};
@@ -51,7 +52,10 @@ pub fn take_in(opened: &Opened, rules: &SourceRules) -> Result<Source> {
     let files = intake.files;
     left_out.retain(|l| !files.contains_key(&l.path));
     if files.is_empty() {
-        return Err(Error::EmptySource { path: opened.shown.clone(), left_out: left_out.len() });
+        return Err(Error::Source(SourceError::Empty {
+            path: opened.shown.clone(),
+            left_out: left_out.len(),
+        }));
     }
     let tree = SourceTree::new(root.to_owned(), files);
     Ok(Source { notable: notable(&tree), tree, left_out })
@@ -197,14 +201,20 @@ impl Intake<'_> {
     /// A link may lead anywhere in the source and nowhere else.
     fn checked_target(&self, path: &str, full: &Path) -> Result<String> {
         let target = fs::read_link(full).facts(full)?;
-        let text = target.to_str().ok_or_else(|| Error::FileName { path: target.clone() })?;
+        let text =
+            target.to_str().ok_or_else(|| Error::Source(SourceError::FileName { path: target.clone() }))?;
         let mut depth = path.matches('/').count();
         for part in target.components() {
             match part {
                 Component::Normal(_) => depth += 1,
                 Component::CurDir => {}
                 Component::ParentDir if depth > 0 => depth -= 1,
-                _ => return Err(Error::LinkOutside { path: path.to_owned(), target: text.to_owned() }),
+                _ => {
+                    return Err(Error::Source(SourceError::LinkOutside {
+                        path: path.to_owned(),
+                        target: text.to_owned(),
+                    }));
+                }
             }
         }
         Ok(text.to_owned())
@@ -241,7 +251,7 @@ fn keep(entry: &DirEntry, root: &Path, exclude: &GlobSet, left_out: &Mutex<Vec<L
 fn relative(root: &Path, full: &Path) -> Result<String> {
     let inside = full.strip_prefix(root).unwrap_or(full);
     let text = inside.to_str().filter(|t| !t.contains('\n'));
-    text.map(str::to_owned).ok_or_else(|| Error::FileName { path: inside.to_owned() })
+    text.map(str::to_owned).ok_or_else(|| Error::Source(SourceError::FileName { path: inside.to_owned() }))
 }
 
 fn walk_error(root: &Path, error: ignore::Error) -> Error {
@@ -259,7 +269,7 @@ fn walk_error(root: &Path, error: ignore::Error) -> Error {
     }
     let detail = inner.to_string();
     let source = error.into_io_error().unwrap_or_else(|| std::io::Error::other(detail));
-    Error::Source { path, source }
+    Error::Source(SourceError::Unreadable { path, source })
 }
 
 #[cfg(test)]
@@ -322,7 +332,7 @@ mod tests {
             ]
         );
         std::os::unix::fs::symlink("../../etc", root.join("away")).unwrap();
-        assert!(matches!(take_in(&opened, &rules), Err(Error::LinkOutside { .. })));
+        assert!(matches!(take_in(&opened, &rules), Err(Error::Source(SourceError::LinkOutside { .. }))));
         content::store::remove_tree(&folder);
     }
 }

@@ -15,6 +15,7 @@ use content::BlobDigest;
 use content::layer::Codec;
 use content::store::Store;
 use engine::{Decision, Event, LayerTarget, StepOutcome, Surroundings, decide, execute};
+use model::error::PackageError;
 use model::{Error, Result, names};
 use planning::Pinning;
 use planning::{Base, NewlyResolved, Resolving};
@@ -85,7 +86,7 @@ pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> 
     // What is wrong in any case is told before anybody is asked for anything.
     let foretell = || match foresee(app, order, store) {
         // A package may bring what its script would make: only its archive tells.
-        Err(Error::InstallScripts { .. }) => Ok(()),
+        Err(Error::Package(PackageError::InstallScripts { .. })) => Ok(()),
         foreseen => foreseen.map(drop),
     };
     let mut tools = base_selection::ToolNames::new();

@@ -1,5 +1,6 @@
 //! Finds images and reads their documents.
 
+use model::error::RunError;
 use model::labels;
 use model::{Error, Result, names};
 
@@ -59,7 +60,7 @@ pub fn open(store: &Store, text: &str) -> Result<OpenImage> {
     let digest = valid.then(|| store.read_json::<BlobDigest>(&store.image_path(name, tag))).flatten();
     match digest {
         Some(digest) => read(store, &format!("{name}:{tag}"), digest),
-        None => Err(Error::NoImage { name: text.to_owned(), known: all(store) }),
+        None => Err(Error::Run(RunError::NoImage { name: text.to_owned(), known: all(store) })),
     }
 }
 
@@ -97,7 +98,7 @@ fn read(store: &Store, label: &str, digest: BlobDigest) -> Result<OpenImage> {
     let record = record.and_then(|text| serde_json::from_str(text).ok());
     match record {
         Some(record) => Ok(OpenImage { label: label.to_owned(), digest, variants, record }),
-        None => Err(Error::NoRecord { image: label.to_owned() }),
+        None => Err(Error::Run(RunError::NoRecord { image: label.to_owned() })),
     }
 }
 
@@ -115,9 +116,11 @@ impl OpenImage {
             None => self.variants.first(),
             Some(name) => self.variants.iter().find(|v| v.process == name),
         };
-        found.ok_or_else(|| Error::NoSuchProcess {
-            name: process.unwrap_or_default().to_owned(),
-            known: self.variants.iter().map(|v| v.process.clone()).collect(),
+        found.ok_or_else(|| {
+            Error::Run(RunError::NoSuchProcess {
+                name: process.unwrap_or_default().to_owned(),
+                known: self.variants.iter().map(|v| v.process.clone()).collect(),
+            })
         })
     }
 }

@@ -6,6 +6,7 @@ use content::layer::Codec;
 use content::store::{Store, remove_tree};
 use content::{ContentError, DiffId};
 use engine::unpacked_layers::{unpacked, working_mode};
+use model::error::RunError;
 use model::platform::own_platform;
 use model::{Error, Result};
 use sandbox::{Ended, Mode, Plan, Running};
@@ -54,7 +55,7 @@ pub fn start(
     let here = own_platform();
     if image.record.platform != here {
         let (image, platform) = (image.label.clone(), image.record.platform.clone());
-        return Err(Error::OtherPlatform { image, platform, here });
+        return Err(Error::Run(RunError::OtherPlatform { image, platform, here }));
     }
     let settings = check_settings(image, variant, &how.settings)?;
     let said = image.record.processes.iter().find(|p| p.name == variant.process);
@@ -179,7 +180,7 @@ fn check_settings(
     let rules = &image.record.settings;
     let names: Vec<String> =
         rules.iter().filter(|(name, rule)| rule.required && !has(name)).map(|(n, _)| n.clone()).collect();
-    if names.is_empty() { Ok(given.clone()) } else { Err(Error::SettingsMissing { names }) }
+    if names.is_empty() { Ok(given.clone()) } else { Err(Error::Run(RunError::SettingsMissing { names })) }
 }
 
 fn free_port() -> Result<u16> {
@@ -189,7 +190,7 @@ fn free_port() -> Result<u16> {
 fn checked_port(port: u16) -> Result<u16> {
     match TcpListener::bind((Ipv4Addr::UNSPECIFIED, port)) {
         Ok(_) => Ok(port),
-        Err(_) => Err(Error::PortTaken { port }),
+        Err(_) => Err(Error::Run(RunError::PortTaken { port })),
     }
 }
 

@@ -5,6 +5,7 @@
 use content::layer::{Entry, LayerWriter};
 use engine::{Action, Input, Step, StepContext};
 use flate2::read::MultiGzDecoder;
+use model::error::{ConfigError, PackageError};
 use model::npm_range::Range;
 use model::package_url::purl;
 use model::pins::ExactRuntime;
@@ -27,7 +28,7 @@ pub fn find(
     let package = format!("node-linux-{}", if architecture == "amd64" { "x64" } else { architecture });
     let Some(range) = Range::parse(constraint) else { return Ok(None) };
     let offered = npm::versions(fetcher, registry, &package)
-        .map_err(|source| Error::Remote { wanted_by: package.clone(), source })?;
+        .map_err(|source| Error::Package(PackageError::Remote { wanted_by: package.clone(), source }))?;
     let fitting = offered.into_iter().filter_map(|(text, integrity)| {
         let version = semver::Version::parse(&text).ok()?;
         range.contains(&version).then_some((version, integrity))
@@ -100,12 +101,15 @@ impl Action for ExactWork {
     fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let ExactRuntime { package, version, integrity } = &self.pin;
         let label = format!("{package} {version}");
-        let bad = |detail: &str| Error::BadPackage { package: label.clone(), detail: detail.to_owned() };
-        let registry = self.registry.as_ref().ok_or(Error::NoAddress { ecosystem: "npm" })?;
+        let bad = |detail: &str| {
+            Error::Package(PackageError::Damaged { package: label.clone(), detail: detail.to_owned() })
+        };
+        let registry =
+            self.registry.as_ref().ok_or(Error::Config(ConfigError::NoAddress { ecosystem: "npm" }))?;
         let locked =
             Integrity::subresource(integrity).ok_or_else(|| bad("its hash in shtetl.lock is none"))?;
         let tarball = npm::fetch(tools.fetcher, &npm::tarball(registry, package, version), &locked)
-            .map_err(|source| Error::Remote { wanted_by: label.clone(), source })?;
+            .map_err(|source| Error::Package(PackageError::Remote { wanted_by: label.clone(), source }))?;
         let home = format!("{RUNTIME_FOLDER}/{}", self.runtime);
         let mut folders = BTreeSet::from([RUNTIME_FOLDER.to_owned()]);
         let mut has_program = false;

@@ -7,6 +7,7 @@ use crate::paths::Paths;
 use content::digest::Sha256;
 use content::layer::{Entry, Kind, LayerWriter, Owner};
 use engine::{Action, Gate, Input, StepContext, each_in_parallel};
+use model::error::{ConfigError, PackageError};
 use model::package_url::purl;
 use model::pins::PackagePin;
 use model::{Error, PackageFact, Result};
@@ -97,13 +98,15 @@ impl PackageSet {
         }
         let label = format!("{} {}", package.name, package.version);
         let archive = self.archives[usize::from(package.security)].as_ref();
-        let archive = archive.ok_or(Error::NoAddress {
+        let archive = archive.ok_or(Error::Config(ConfigError::NoAddress {
             ecosystem: if package.security { "debian-security" } else { "debian" },
-        })?;
+        }))?;
         gates.fetching.pass(package.size, || {
             let open = || store.temporary_file().map_err(std::io::Error::other);
             let mut file = fetch_package(tools.fetcher, archive, &package.file, &package.sha256, open)
-                .map_err(|source| Error::Remote { wanted_by: label.clone(), source })?;
+                .map_err(|source| {
+                    Error::Package(PackageError::Remote { wanted_by: label.clone(), source })
+                })?;
             let threads = if package.size < LARGE { 1 } else { 2 };
             gates
                 .unpacking
@@ -147,9 +150,11 @@ impl Action for PackageSet {
         write_folders(layer, &unpacked, &added)?;
         let (store, codec) = (layer.store(), layer.codec());
         for package in &self.packages {
-            let gone = || Error::BadPackage {
-                package: package.name.clone(),
-                detail: "its fragment vanished from the store during the build".to_owned(),
+            let gone = || {
+                Error::Package(PackageError::Damaged {
+                    package: package.name.clone(),
+                    detail: "its fragment vanished from the store during the build".to_owned(),
+                })
             };
             layer.fragment(&unpack::fragment(store, codec, &package.sha256).ok_or_else(gone)?)?;
         }

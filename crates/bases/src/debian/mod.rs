@@ -19,6 +19,7 @@ pub use suites::{BASE, BUILD_BASE, SUITES, Suite, SuiteRuntime};
 use engine::Step;
 use exact::Exact;
 use layer::PackageSet;
+use model::error::BaseError;
 use model::pins::{ExactRuntime, PackagePin, PinnedSet, Sets};
 use model::{Error, Result, Role, RuntimeInUse};
 use planning::{Base, Provided};
@@ -79,7 +80,7 @@ impl Base for DebianBase {
     fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
         let origin = format!("debian:{}", self.suite.name);
         let Some(wanted) = self.runtimes.iter().find(|wanted| wanted.name == runtime) else {
-            return Err(Error::RuntimeNotInBase { runtime, base: origin });
+            return Err(Error::Base(BaseError::RuntimeNotInBase { runtime, base: origin }));
         };
         if let Some(exact) = self.exact.get(runtime) {
             let libraries = self.step(&wanted.set, format!("{runtime} libraries"), Role::Runtime);
@@ -104,7 +105,7 @@ impl Base for DebianBase {
     fn tool(&self, tool: &str) -> Result<RuntimeInUse> {
         let origin = format!("debian:{}", self.suite.name);
         let own = self.suite.tool(tool);
-        let own = own.ok_or_else(|| Error::NoBuildRoot { base: origin.clone() })?;
+        let own = own.ok_or_else(|| Error::Base(BaseError::NoBuildRoot { base: origin.clone() }))?;
         Ok(RuntimeInUse {
             name: own.name.to_owned(),
             version: version_of(own, Some(&self.build.packages)),

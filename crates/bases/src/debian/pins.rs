@@ -4,6 +4,7 @@ use crate::debian::closure::{Chosen, Unmet, closure, conflict};
 use crate::debian::suites::{NOT_AT_BUILD_TIME, NOT_AT_RUN_TIME, Suite, SuiteRuntime};
 use content::digest::Sha256;
 use content::store::Store;
+use model::error::{ConfigError, PackageError, PinError};
 use model::pins::{PackagePin, PinnedSet, Sets, SuitePin};
 use model::{Error, Result};
 use remote::packages::debian::{self, Index, Package, Release, Signatures};
@@ -67,7 +68,9 @@ pub struct Archives<'a> {
 
 fn unmet(suite: &Suite) -> impl Fn(Unmet) -> Error + Copy {
     let suite = suite.name;
-    move |unmet| Error::PackageUnmet { suite: suite.to_owned(), wanted: unmet.wanted, chain: unmet.chain }
+    move |unmet| {
+        Error::Pins(PinError::Unmet { suite: suite.to_owned(), wanted: unmet.wanted, chain: unmet.chain })
+    }
 }
 
 /// Chooses the packages of the root that things are built in.
@@ -101,7 +104,11 @@ pub fn resolve(wanted: &Wanted<'_>, index: &Index) -> Result<Sets> {
     gather(&base);
     if let Some((package, excluded)) = conflict(&all.iter().collect::<Vec<_>>()) {
         let [package, excluded] = [package, excluded].map(str::to_owned);
-        return Err(Error::PackageConflict { suite: wanted.suite.name.to_owned(), package, excluded });
+        return Err(Error::Pins(PinError::Conflict {
+            suite: wanted.suite.name.to_owned(),
+            package,
+            excluded,
+        }));
     }
     sets.insert("base".to_owned(), pinned(&wanted.base, base));
     Ok(sets)
@@ -129,28 +136,31 @@ impl Archives<'_> {
     pub fn index(&self, suite: &Suite, architecture: &str) -> Result<(Index, BTreeMap<String, SuitePin>)> {
         let (mut index, mut pins) = (Index::default(), BTreeMap::new());
         let keys = suite.signatures(self.keyrings);
-        let keys = keys.map_err(|fault| Error::Signature { what: "the keyring".to_owned(), fault })?;
+        let keys =
+            keys.map_err(|fault| Error::Pins(PinError::Signature { what: "the keyring".to_owned(), fault }))?;
         for (part, security) in suite.parts() {
             let Some(address) = &self.addresses[usize::from(security)] else {
                 if security {
                     continue;
                 }
-                return Err(Error::NoAddress { ecosystem: "debian" });
+                return Err(Error::Config(ConfigError::NoAddress { ecosystem: "debian" }));
             };
             let (release, digest) = match self.release(&part, address, &keys) {
                 // A copy of an archive may have the suite itself only.
-                Err(Error::Remote { source: RemoteError::NotFound { .. }, .. })
-                    if part.ends_with("-updates") =>
-                {
+                Err(Error::Package(PackageError::Remote {
+                    source: RemoteError::NotFound { .. }, ..
+                })) if part.ends_with("-updates") => {
                     continue;
                 }
                 found => found?,
             };
             let path = format!("main/binary-{}/Packages.xz", architecture);
             let compressed = self.listed(&part, address, &release, &path)?;
-            index.add_xz(&compressed, usize::from(security)).map_err(|e| Error::BadPackage {
-                package: format!("{part} {path}"),
-                detail: e.to_string(),
+            index.add_xz(&compressed, usize::from(security)).map_err(|e| {
+                Error::Package(PackageError::Damaged {
+                    package: format!("{part} {path}"),
+                    detail: e.to_string(),
+                })
             })?;
             pins.insert(part, SuitePin { date: release.date, sha256: digest.hex() });
         }
@@ -160,14 +170,15 @@ impl Archives<'_> {
     fn release(&self, part: &str, address: &Address, keys: &Signatures) -> Result<(Release, Sha256)> {
         let what = format!("the release of {part}");
         let text = debian::fetch_release(self.fetcher, address, part)
-            .map_err(|source| Error::Remote { wanted_by: what.clone(), source })?;
-        let release = Release::verified(&text, keys, self.now)
-            .map_err(|fault| Error::Signature { what: format!("{what} at {address}"), fault })?;
+            .map_err(|source| Error::Package(PackageError::Remote { wanted_by: what.clone(), source }))?;
+        let release = Release::verified(&text, keys, self.now).map_err(|fault| {
+            Error::Pins(PinError::Signature { what: format!("{what} at {address}"), fault })
+        })?;
         if let Some(until) = release.valid_until.as_deref()
             && !self.outdated
             && seconds(until).is_none_or(|until| until < self.now)
         {
-            return Err(Error::ReleaseOver { what, until: until.to_owned() });
+            return Err(Error::Pins(PinError::ReleaseOver { what, until: until.to_owned() }));
         }
         Ok((release, Sha256::of(text.as_bytes())))
     }
@@ -175,9 +186,13 @@ impl Archives<'_> {
     /// A file that the release lists; the store keeps it.
     fn listed(&self, part: &str, address: &Address, release: &Release, path: &str) -> Result<Vec<u8>> {
         let what = format!("the index of {part}");
-        let listed = release.file(path).ok_or_else(|| Error::Remote {
-            wanted_by: what.clone(),
-            source: RemoteError::NotFound { url: address.join(&format!("dists/{part}/{path}")).to_string() },
+        let listed = release.file(path).ok_or_else(|| {
+            Error::Package(PackageError::Remote {
+                wanted_by: what.clone(),
+                source: RemoteError::NotFound {
+                    url: address.join(&format!("dists/{part}/{path}")).to_string(),
+                },
+            })
         })?;
         let kept = self.store.fragment_path("debian-index", Sha256::of(listed.sha256.as_bytes()));
         if let Ok(bytes) = std::fs::read(&kept)
@@ -186,7 +201,7 @@ impl Archives<'_> {
             return Ok(bytes);
         }
         let bytes = debian::fetch_listed(self.fetcher, address, part, release, listed)
-            .map_err(|source| Error::Remote { wanted_by: what, source })?;
+            .map_err(|source| Error::Package(PackageError::Remote { wanted_by: what, source }))?;
         self.store.write(&kept, &bytes)?;
         Ok(bytes)
     }

@@ -3,6 +3,7 @@
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, Fragment, FragmentWriter, LAYER_FORMAT, Owner};
 use content::store::Store;
+use model::error::PackageError;
 use model::{Error, Result};
 use remote::packages::debian::data_of;
 use serde::{Deserialize, Serialize};
@@ -60,7 +61,7 @@ pub(super) fn unpack(
     file: impl Read,
     threads: usize,
 ) -> Result<Unpacked> {
-    let bad = |detail: String| Error::BadPackage { package: label.to_owned(), detail };
+    let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.to_owned(), detail });
     let broken = |error: std::io::Error| bad(error.to_string());
     let mut unpacked = Unpacked::default();
     let key = key(sha256, codec);

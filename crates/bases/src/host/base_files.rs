@@ -4,6 +4,7 @@ use crate::host::capture::{Captured, Collector};
 use crate::host::{Host, elf};
 use content::layer::Owner;
 use content::store::Store;
+use model::error::BaseError;
 use model::places::{APP_HOME, APP_USER};
 use model::{Error, PathFacts, Result};
 use std::path::{Path, PathBuf};
@@ -143,9 +144,11 @@ pub(super) fn library_folder(host: &Host, interpreter: &Path) -> Result<String> 
         )
         .collect();
     let folder = candidates.into_iter().find(|f| elf::fits_processor(&f.join("libc.so.6")));
-    let folder = folder.ok_or_else(|| Error::Capture {
-        path: loader.clone(),
-        detail: "no C library lies near the dynamic loader".to_owned(),
+    let folder = folder.ok_or_else(|| {
+        Error::Base(BaseError::Capture {
+            path: loader.clone(),
+            detail: "no C library lies near the dynamic loader".to_owned(),
+        })
     })?;
     let root = host.root.canonicalize().facts(&host.root)?;
     let inside = folder.strip_prefix(&root).unwrap_or(&folder).display().to_string();

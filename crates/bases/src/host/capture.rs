@@ -4,6 +4,7 @@ use crate::host::Host;
 use content::layer::{Entry, LayerWriter, Owner};
 use content::store::{FileMemo, Signature, Store};
 use engine::{Action, Input, StepContext};
+use model::error::SourceError;
 use model::{Error, PackageFact, PathFacts, Result};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -78,7 +79,9 @@ impl<'s> Collector<'s> {
             for entry in fs::read_dir(&folder).facts(&folder)? {
                 let entry = entry.facts(&folder)?;
                 let name = entry.file_name();
-                let name = name.to_str().ok_or_else(|| Error::FileName { path: entry.path() })?;
+                let name = name
+                    .to_str()
+                    .ok_or_else(|| Error::Source(SourceError::FileName { path: entry.path() }))?;
                 let inner = if inside.is_empty() { name.to_owned() } else { format!("{inside}/{name}") };
                 if !keep(&inner) {
                     continue;

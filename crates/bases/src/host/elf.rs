@@ -4,6 +4,7 @@ use crate::host::Host;
 use content::store::{Signature, Store};
 use goblin::elf::Elf;
 use goblin::elf::header::{EM_AARCH64, EM_X86_64};
+use model::error::BaseError;
 use model::{Error, PathFacts, Result};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -114,8 +115,8 @@ fn read_needs(path: &Path) -> Result<Option<Needs>> {
         return Ok(None);
     }
     let bytes = fs::read(path).facts(path)?;
-    let elf =
-        Elf::parse(&bytes).map_err(|e| Error::Capture { path: path.to_owned(), detail: e.to_string() })?;
+    let elf = Elf::parse(&bytes)
+        .map_err(|e| Error::Base(BaseError::Capture { path: path.to_owned(), detail: e.to_string() }))?;
     let split = |paths: &[&str]| paths.iter().flat_map(|p| p.split(':')).map(str::to_owned).collect();
     Ok(Some(Needs {
         interpreter: elf.interpreter.map(PathBuf::from),

@@ -13,6 +13,7 @@ pub use capture::Captured;
 
 use content::store::Store;
 use engine::Step;
+use model::error::BaseError;
 use model::{Error, Result, Role, RuntimeInUse};
 use planning::{Base, Provided};
 use std::path::{Path, PathBuf};
@@ -80,11 +81,11 @@ impl Base for HostBase<'_> {
     }
 
     fn tool(&self, _tool: &str) -> Result<RuntimeInUse> {
-        Err(Error::NoBuildRoot { base: "host".to_owned() })
+        Err(Error::Base(BaseError::NoBuildRoot { base: "host".to_owned() }))
     }
 
     fn build_root(&mut self) -> Result<Vec<Step>> {
-        Err(Error::NoBuildRoot { base: "host".to_owned() })
+        Err(Error::Base(BaseError::NoBuildRoot { base: "host".to_owned() }))
     }
 
     fn c_library(&self) -> Option<(u32, u32)> {

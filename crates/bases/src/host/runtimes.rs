@@ -4,6 +4,7 @@ use crate::host::capture::{Captured, Collector};
 use crate::host::elf::Linker;
 use crate::host::{Host, base_files, elf};
 use content::store::{Signature, Store};
+use model::error::BaseError;
 use model::places::RUNTIME_FOLDER;
 use model::{Error, PathFacts, Result};
 use serde::{Deserialize, Serialize};
@@ -50,14 +51,16 @@ pub fn provide(host: &Host, runtime: &'static str, store: &Store, now: i64) -> R
         "node" => ("node", vec!["-e", ASK_NODE]),
         _ => ("python3", vec!["-I", "-c", ASK_PYTHON]),
     };
-    let missing = || Error::RuntimeMissing { runtime, searched: host.search.clone() };
+    let missing = || Error::Base(BaseError::RuntimeMissing { runtime, searched: host.search.clone() });
     let found = host.program(program).ok_or_else(missing)?;
     let answer = ask(host, &found, &arguments, store)?;
     let executable = host.real(&answer.executable);
     let mut linker = Linker::new(host, store);
-    let needs = linker.needs(&executable)?.ok_or_else(|| Error::Capture {
-        path: executable.clone(),
-        detail: "this is no program of the machine's own format".to_owned(),
+    let needs = linker.needs(&executable)?.ok_or_else(|| {
+        Error::Base(BaseError::Capture {
+            path: executable.clone(),
+            detail: "this is no program of the machine's own format".to_owned(),
+        })
     })?;
     let mut files = Collector::new(host, runtime, store, now);
     let home = format!("{RUNTIME_FOLDER}/{runtime}");
@@ -106,7 +109,7 @@ fn ask(host: &Host, program: &Path, arguments: &[&str], store: &Store) -> Result
     {
         return Ok(known.answer);
     }
-    let bad = |detail: String| Error::Capture { path: program.to_owned(), detail };
+    let bad = |detail: String| Error::Base(BaseError::Capture { path: program.to_owned(), detail });
     // The machine's own program in its usual surroundings: starters may depend on them.
     let output = Command::new(program)
         .args(arguments)
@@ -208,10 +211,10 @@ fn libraries(
     let (mut found, missing) = linker.closure(&starts)?;
     found.extend(counted_on);
     if let Some((library, path)) = missing.into_iter().next() {
-        return Err(Error::Capture {
+        return Err(Error::Base(BaseError::Capture {
             path,
             detail: format!("it needs {library}, which is not on this machine"),
-        });
+        }));
     }
     for (name, path) in found {
         if name != loader && !base_files::in_base(&name) {

@@ -2,6 +2,7 @@
 
 use content::image::unpack_archive;
 use content::store::Store;
+use model::error::ConfigError;
 use model::{Error, Result};
 use remote::oci::{CredentialFiles, ImageSource, Reference};
 use remote::{Fetcher, without_steps_back};
@@ -21,7 +22,7 @@ impl Location {
     /// Reads what stands behind `oci:`. A path begins with a dot or a slash, and is taken from `near`.
     pub fn parse(text: &str, near: &Path) -> Result<Self> {
         if !text.starts_with(['.', '/']) {
-            let bad = |fault| Error::BadReference { text: text.to_owned(), fault };
+            let bad = |fault| Error::Config(ConfigError::BadReference { text: text.to_owned(), fault });
             return Reference::parse(text).map(Self::Registry).map_err(bad);
         }
         let whole = without_steps_back(&near.join(text));

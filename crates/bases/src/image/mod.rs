@@ -11,6 +11,7 @@ use content::layer::{Entry, LayerWriter};
 use content::store::Store;
 use engine::{Action, Input, Step, StepContext};
 use layer::PulledLayer;
+use model::error::{BaseError, PackageError};
 use model::pins::{Carried, ImagePin};
 use model::places::{APP_HOME, APP_USER};
 use model::{Error, PackageFact, Result, Role, RuntimeInUse};
@@ -38,7 +39,7 @@ pub struct ImageBase {
 
 impl Base for ImageBase {
     fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
-        let missing = || Error::RuntimeNotInBase { runtime, base: self.name.clone() };
+        let missing = || Error::Base(BaseError::RuntimeNotInBase { runtime, base: self.name.clone() });
         let carried = self.runtimes.get(runtime).ok_or_else(missing)?;
         let folder = carried.program.rsplit_once('/').map_or("/usr/bin", |(folder, _)| folder);
         let in_use = RuntimeInUse {
@@ -51,11 +52,11 @@ impl Base for ImageBase {
     }
 
     fn tool(&self, _tool: &str) -> Result<RuntimeInUse> {
-        Err(Error::NoBuildRoot { base: self.name.clone() })
+        Err(Error::Base(BaseError::NoBuildRoot { base: self.name.clone() }))
     }
 
     fn build_root(&mut self) -> Result<Vec<Step>> {
-        Err(Error::NoBuildRoot { base: self.name.clone() })
+        Err(Error::Base(BaseError::NoBuildRoot { base: self.name.clone() }))
     }
 
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
@@ -123,7 +124,7 @@ impl Getting<'_> {
         let own = format!("{}/{}", config.os, config.architecture);
         if own != platform {
             let (base, platform) = (source.label(), platform.to_owned());
-            return Err(Error::PlatformNotInBase { base, platform });
+            return Err(Error::Base(BaseError::PlatformNotInBase { base, platform }));
         }
         let mut view = View::default();
         for part in &manifest.layers {
@@ -135,9 +136,11 @@ impl Getting<'_> {
 
     /// The documents of a pinned image, from the store or from where it is.
     pub fn documents(&self, pin: &ImagePin) -> Result<(ForeignManifest, ForeignConfig)> {
-        let digest = pin.manifest.parse().map_err(|_| Error::BadPackage {
-            package: self.location.to_string(),
-            detail: "its digest in shtetl.lock is none".to_owned(),
+        let digest = pin.manifest.parse().map_err(|_| {
+            Error::Package(PackageError::Damaged {
+                package: self.location.to_string(),
+                detail: "its digest in shtetl.lock is none".to_owned(),
+            })
         })?;
         let source = self.location.open(self.fetcher, self.credentials, self.store)?;
         let bytes = match self.store.read_blob(digest) {
@@ -175,5 +178,5 @@ impl Getting<'_> {
 /// What went wrong with `base`.
 fn remote(base: &dyn Display) -> impl Fn(RemoteError) -> Error {
     let base = base.to_string();
-    move |source| Error::BaseImage { base: base.clone(), source }
+    move |source| Error::Base(BaseError::Image { base: base.clone(), source })
 }

@@ -4,6 +4,7 @@ use crate::image::layer::codec_of;
 use crate::paths::Paths;
 use content::error::PathContext;
 use content::store::Store;
+use model::error::PackageError;
 use model::{Error, Result};
 use remote::oci::Part;
 use std::collections::BTreeMap;
@@ -31,9 +32,11 @@ impl View {
             None => Box::new(file),
         };
         let mut archive = tar::Archive::new(reader);
-        let broken = |e: std::io::Error| Error::BadPackage {
-            package: format!("layer {}", part.digest),
-            detail: e.to_string(),
+        let broken = |e: std::io::Error| {
+            Error::Package(PackageError::Damaged {
+                package: format!("layer {}", part.digest),
+                detail: e.to_string(),
+            })
         };
         for entry in archive.entries().map_err(broken)? {
             let mut entry = entry.map_err(broken)?;

@@ -8,6 +8,7 @@ use crate::error::{self, Failure};
 use crate::render::{FAINT, GOOD, Output, STRONG, TYPED, styled, words};
 use crate::surroundings::Surroundings;
 use content::store::{Store, remove_tree};
+use model::error::BaseError;
 use model::{Error, ProcessKind, ProcessType, shell_words};
 use remote::Network;
 use std::fs;
@@ -310,7 +311,7 @@ impl<'a> Demo<'a> {
 }
 
 fn is_missing_runtime(failure: &Failure) -> bool {
-    matches!(failure, Failure::Build(error) if matches!(**error, Error::RuntimeMissing { .. }))
+    matches!(failure, Failure::Core(error) if matches!(**error, Error::Base(BaseError::RuntimeMissing { .. })))
 }
 
 fn write_apps(folder: &Path) -> Result<(), Failure> {

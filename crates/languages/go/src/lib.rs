@@ -8,6 +8,7 @@ use goblin::container::Ctx;
 use goblin::elf::header::ELFMAG;
 use goblin::elf::program_header::PT_INTERP;
 use goblin::elf::{Elf, ProgramHeader};
+use model::error::SurveyError;
 use model::{
     BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, ProcessKind, ProcessType, Result,
     Role, RuntimeWish, configured_constraint,
@@ -55,11 +56,11 @@ impl Buildpack for Go {
         let locked = tree.read(LOCKFILE)?.is_some_and(|text| !text.trim().is_empty());
         let vendored = tree.has(VENDORED);
         if locked && !vendored {
-            return Err(Error::Unsupported {
+            return Err(Error::Survey(SurveyError::Unsupported {
                 place: Place::new(LOCKFILE, None),
                 what: "getting modules of Go".to_owned(),
                 instead: "run `go mod vendor`, and take them in: in shtetl.toml, under [source]: include = [\"vendor/**\"]",
-            });
+            }));
         }
         let mains = main_packages(tree)?.into_keys().collect();
         let work = Compile {

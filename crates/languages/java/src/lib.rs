@@ -1,5 +1,6 @@
 //! Java: archives that are already built; sources with Maven or Gradle are surveyed and checked.
 
+use model::error::SurveyError;
 use model::{
     BuildpackOptions, Claim, Error, Evidence, Finding, Place, ProcessKind, ProcessType, Result, RuntimeWish,
     configured_constraint,
@@ -53,11 +54,11 @@ impl Buildpack for Java {
         let missing: Vec<_> = archives.filter(|jar| !context.tree.has(jar)).collect();
         let built = prebuilt(context.tree).is_some() && missing.is_empty() || context.build_command.is_some();
         if let (false, Some(evidence)) = (built, finding.evidence.first()) {
-            return Err(Error::Unsupported {
+            return Err(Error::Survey(SurveyError::Unsupported {
                 place: evidence.place.clone(),
                 what: "compiling Java".to_owned(),
                 instead: "give the command in [build] run, or build the archive before and take it in with [source] include",
-            });
+            }));
         }
         // Java up to 17 takes its encoding from here.
         let env = vec![("LANG", "C.UTF-8".to_owned())];

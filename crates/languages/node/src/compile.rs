@@ -14,6 +14,7 @@ use content::store::Store;
 use engine::package_archive::PackageArchive;
 use engine::program_step::{CACHE, Job, copy_folder};
 use engine::{Action, Input, Step, StepContext, collect, program_step};
+use model::error::{PackageError, SurveyError};
 use model::platform::own_platform;
 use model::{Error, PackageFact, PathFacts, Place, Result, Role};
 use planning::{CompileStep, Context, Contribution, NewlyResolved, compile_step};
@@ -41,14 +42,14 @@ pub(super) fn contribute(
     let wanted: Vec<&LockedPackage> = packages.iter().filter(wanted).collect();
     let Some(first) = wanted.first() else { return Ok(()) };
     if around.platform != own_platform() {
-        return Err(Error::Unsupported {
+        return Err(Error::Survey(SurveyError::Unsupported {
             place: Place::find(tree.file, &tree.text, &format!("\"{}\"", first.path)),
             what: format!(
                 "the install script of {}, for another platform than this machine's,",
                 first.label()
             ),
             instead: "build on a machine of that platform, or name the package in skip-scripts-of",
-        });
+        }));
     }
     context.base.tool("compilers")?;
     let to_build = || context.base.runtime_to_build(&context.runtime.name);
@@ -190,7 +191,7 @@ impl Scripts {
     /// Writes the files of the package, with the changes of the app, into an empty folder.
     fn unpack(&self, around: (&Fetcher, &Store), to: &Path) -> Result<()> {
         let label = self.package.label();
-        let bad = |detail: String| Error::BadPackage { package: label.clone(), detail };
+        let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.clone(), detail });
         match &self.source {
             Source::Archive(address) => {
                 let none = || bad("the lockfile has no hash of it".to_owned());
@@ -211,9 +212,11 @@ impl Action for Scripts {
         let unpacked = store.temporary_folder()?;
         self.unpack((tools.fetcher, store), &unpacked)?;
         let before = files_in(&unpacked)?;
-        let script = script_of(&unpacked, self.source.is_commit()).ok_or_else(|| Error::BadPackage {
-            package: label.clone(),
-            detail: "it has no install script".to_owned(),
+        let script = script_of(&unpacked, self.source.is_commit()).ok_or_else(|| {
+            Error::Package(PackageError::Damaged {
+                package: label.clone(),
+                detail: "it has no install script".to_owned(),
+            })
         })?;
         let folder = format!("/{}", install::below(self.folder, &self.package.path));
         let step = compile_step(&self.package.name);

@@ -10,6 +10,7 @@ use content::store::Store;
 use engine::download_buffer::{rewind, spool};
 use engine::layer_shards::shard_of;
 use engine::{Action, Gate, Input, Step, StepContext, each_fetched, find_in_parallel};
+use model::error::PackageError;
 use model::package_url::purl;
 use model::{BuildpackOptions, Ecosystem, Error, PackageFact, Result, Role, Withdrawn};
 use remote::packages::npm::{self, Standing};
@@ -203,7 +204,7 @@ impl NodePackages {
             return Ok(Some((packed, Some(format!("{}#{id}", Address::Url(url.clone()))))));
         }
         let Some(address) = address_of(package, &self.addresses, &self.source)? else { return Ok(None) };
-        let remote = |source| Error::Remote { wanted_by: package.wanted(), source };
+        let remote = |source| Error::Package(PackageError::Remote { wanted_by: package.wanted(), source });
         let mut file = fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
         rewind(&mut file)?;
         let found = match &package.integrity {
@@ -307,9 +308,11 @@ impl Action for NodePackages {
                 .try_for_each(|f| tar.entry(&Entry::folder(f)))?)
         })?;
         for package in packages.iter().filter(|p| p.has_files()) {
-            let gone = || Error::BadPackage {
-                package: package.label(),
-                detail: "its fragment vanished from the store during the build".to_owned(),
+            let gone = || {
+                Error::Package(PackageError::Damaged {
+                    package: package.label(),
+                    detail: "its fragment vanished from the store during the build".to_owned(),
+                })
             };
             layer.fragment(&Fragment::read(store, codec, self.key(package, codec)).ok_or_else(gone)?)?;
         }

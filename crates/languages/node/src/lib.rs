@@ -14,6 +14,7 @@ mod scripts;
 mod tarball;
 mod tree;
 
+use model::error::SurveyError;
 use model::npm_range::Range;
 use model::platform::own_platform;
 use model::{
@@ -258,9 +259,11 @@ fn read_manifest(tree: &SourceTree) -> Result<Option<(String, Manifest)>> {
 }
 
 fn parse_manifest(file: &str, text: &str) -> Result<Manifest> {
-    serde_json::from_str(text).map_err(|e| Error::Malformed {
-        place: Place::new(file, u32::try_from(e.line()).ok()),
-        detail: e.to_string(),
+    serde_json::from_str(text).map_err(|e| {
+        Error::Survey(SurveyError::Malformed {
+            place: Place::new(file, u32::try_from(e.line()).ok()),
+            detail: e.to_string(),
+        })
     })
 }
 

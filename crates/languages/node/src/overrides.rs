@@ -5,6 +5,7 @@
 
 use crate::graph::Need;
 use crate::{MANIFEST, Manifest};
+use model::error::SurveyError;
 use model::npm_range::Range;
 use model::{Error, Place, Result};
 use serde_json::{Map, Value};
@@ -37,11 +38,11 @@ impl Overrides {
             [("resolutions", &manifest.resolutions), ("overrides", &manifest.pnpm["overrides"])]
         {
             if table.as_object().is_some_and(|table| !table.is_empty()) {
-                return Err(Error::Unsupported {
+                return Err(Error::Survey(SurveyError::Unsupported {
                     place: Place::new(MANIFEST, None),
                     what: format!("{key:?} that only one tool reads, without its lockfile,"),
                     instead: "commit the lockfile, or say them as npm's \"overrides\"",
-                });
+                }));
             }
         }
         let mut rules = Self(vec![Rule::default()]);
@@ -139,5 +140,5 @@ fn meant(said: &str, manifest: &Manifest) -> Result<String> {
 }
 
 fn malformed(detail: String) -> Error {
-    Error::Malformed { place: Place::new(MANIFEST, None), detail }
+    Error::Survey(SurveyError::Malformed { place: Place::new(MANIFEST, None), detail })
 }

@@ -7,6 +7,7 @@ use engine::download_buffer::{rewind, spool};
 use flate2::Compression;
 use flate2::write::GzEncoder;
 use ignore::gitignore::GitignoreBuilder;
+use model::error::PackageError;
 use model::{Error, PathFacts, Result};
 use serde_json::Value;
 use std::fs::{self, File};
@@ -51,14 +52,14 @@ pub(super) fn packed(folder: &Path, label: &str, store: &Store) -> Result<Spoole
 }
 
 fn manifest_of(folder: &Path, label: &str) -> Result<Value> {
-    let bad = |detail: String| Error::BadPackage { package: label.to_owned(), detail };
+    let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.to_owned(), detail });
     let text = fs::read(folder.join("package.json")).map_err(|_| bad("no package.json in it".to_owned()))?;
     serde_json::from_slice(&text).map_err(|e| bad(e.to_string()))
 }
 
 /// The files of the package in `folder` that its author would publish.
 pub(super) fn taken(folder: &Path, label: &str) -> Result<Vec<String>> {
-    let bad = |detail: String| Error::BadPackage { package: label.to_owned(), detail };
+    let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.to_owned(), detail });
     let manifest = manifest_of(folder, label)?;
     // Links are in no package.
     let files: Vec<String> =

@@ -4,6 +4,7 @@ use crate::graph::Need;
 use crate::tree::{Entry, Origin};
 use crate::{MANIFEST, Manifest, parse_manifest};
 use globset::{GlobBuilder, GlobSetBuilder};
+use model::error::SurveyError;
 use model::{Error, Place, Result};
 use serde_json::Value;
 use source::SourceTree;
@@ -53,14 +54,18 @@ impl Parts {
             for pattern in patterns {
                 let plain = pattern.trim_start_matches('!').trim_start_matches("./").trim_end_matches('/');
                 let glob = GlobBuilder::new(plain).literal_separator(true).build();
-                set.add(glob.map_err(|error| Error::Malformed {
-                    place: Place::new(MANIFEST, None),
-                    detail: format!("{pattern:?} is no pattern: {}", error.kind()),
+                set.add(glob.map_err(|error| {
+                    Error::Survey(SurveyError::Malformed {
+                        place: Place::new(MANIFEST, None),
+                        detail: format!("{pattern:?} is no pattern: {}", error.kind()),
+                    })
                 })?);
             }
-            set.build().map_err(|error| Error::Malformed {
-                place: Place::new(MANIFEST, None),
-                detail: error.to_string(),
+            set.build().map_err(|error| {
+                Error::Survey(SurveyError::Malformed {
+                    place: Place::new(MANIFEST, None),
+                    detail: error.to_string(),
+                })
             })
         };
         let (taken, left_out) = (set(&taken)?, set(&left_out)?);

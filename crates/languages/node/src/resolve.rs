@@ -9,6 +9,7 @@ use config::addresses::Addresses;
 use config::pins::ResolvedPackage;
 use content::store::Store;
 use engine::run_indexed;
+use model::error::PackageError;
 use model::npm_range::Range;
 use model::{Ecosystem, Error, Result};
 use planning::{Context, NewlyResolved};
@@ -187,8 +188,8 @@ impl Registry<'_> {
     /// A package that is wanted from a folder of the source or from a repository.
     fn elsewhere(&self, need: &Need) -> Result<Option<(Entry, Manifest)>> {
         let (name, wanted) = meaning(need);
-        let bad = |detail: String| Error::BadPackage { package: name.clone(), detail };
-        let remote = |source| Error::Remote { wanted_by: name.clone(), source };
+        let bad = |detail: String| Error::Package(PackageError::Damaged { package: name.clone(), detail });
+        let remote = |source| Error::Package(PackageError::Remote { wanted_by: name.clone(), source });
         let Around { fetcher, store, source, .. } = self.around;
         let folder = wanted.strip_prefix("file:").or(wanted.strip_prefix("link:"));
         let (origin, text) = if let Some(folder) = folder {
@@ -227,7 +228,9 @@ impl Registry<'_> {
         let found = match npm::offers(self.around.fetcher, &address, name) {
             Ok(offers) => Ok(offers),
             Err(remote::RemoteError::NotFound { .. }) => Err(format!("{address} does not have it")),
-            Err(source) => return Err(Error::Remote { wanted_by: name.to_owned(), source }),
+            Err(source) => {
+                return Err(Error::Package(PackageError::Remote { wanted_by: name.to_owned(), source }));
+            }
         };
         let found = Arc::new(found);
         lock().insert(name.to_owned(), Arc::clone(&found));
@@ -291,8 +294,11 @@ impl Chooser for Registry<'_> {
         }
         let (name, wanted) = meaning(need);
         let who = by.unwrap_or("the app");
-        let told =
-            |what: String| Error::NoSolution { facts: vec![format!("{who} wants {name} {wanted}"), what] };
+        let told = |what: String| {
+            Error::Package(PackageError::NoSolution {
+                facts: vec![format!("{who} wants {name} {wanted}"), what],
+            })
+        };
         if is_elsewhere(&wanted) {
             let what =
                 format!("{name} is asked for as {wanted:?}, which is no version of a registry's package");

@@ -6,6 +6,7 @@ use crate::tree::{LockedPackage, Origin, PackageTree};
 use crate::{Manifest, tarball};
 use crate::{RUN_SCRIPTS_OF, SKIP_SCRIPTS_OF};
 use engine::package_archive::PackageArchive;
+use model::error::PackageError;
 use model::{BuildpackOptions, Error, PathFacts, Place, Result};
 use planning::Context;
 use source::checked_out;
@@ -116,8 +117,8 @@ pub(super) fn check(
             (!names.is_empty()).then(|| format!("install scripts that are not run: {}", names.join(", ")))
         );
     };
-    Err(Error::InstallScripts {
+    Err(Error::Package(PackageError::InstallScripts {
         place: Place::find(tree.file, &tree.text, &format!("\"{}\"", first.path)),
         packages: open.iter().map(|p| p.label()).collect(),
-    })
+    }))
 }

@@ -8,6 +8,7 @@ use content::layer::{Codec, Entry, FragmentWriter, Kind};
 use content::store::Store;
 use engine::download_buffer::{rewind, spool_unpacked};
 use flate2::read::MultiGzDecoder;
+use model::error::PackageError;
 use model::{Error, Result};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -156,7 +157,7 @@ impl Changeable for Opened {
 
 /// What the package called `label` at `tarball` says of itself.
 pub(super) fn facts_of(tarball: impl Read + Seek, label: &str, store: &Store) -> Result<Facts> {
-    let bad = |detail: String| Error::BadPackage { package: label.to_owned(), detail };
+    let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.to_owned(), detail });
     Opened::of(tarball, store).map_err(bad)?.facts().map_err(|e| bad(e.to_string()))
 }
 
@@ -168,7 +169,7 @@ pub(super) fn write_fragments(
     tarball: impl Read + Seek,
 ) -> Result<Facts> {
     let Some((first, _)) = places.first() else { return Ok(Facts::default()) };
-    let bad = |detail: String| Error::BadPackage { package: first.label(), detail };
+    let bad = |detail: String| Error::Package(PackageError::Damaged { package: first.label(), detail });
     let mut opened = Opened::of(tarball, store).map_err(bad)?;
     first.patches.iter().try_for_each(|patch| patch.apply(&mut opened)).map_err(bad)?;
     let facts = opened.facts().map_err(|e| bad(e.to_string()))?;

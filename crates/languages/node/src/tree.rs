@@ -3,6 +3,7 @@
 //! Every kind of lockfile, and resolution without one, ends in such a tree.
 
 use crate::patch::Patch;
+use model::error::{PackageError, SurveyError};
 use model::npm_range::Range;
 use model::{Error, Place, Result};
 use remote::Integrity;
@@ -212,7 +213,7 @@ impl PackageTree {
     }
 
     fn mismatch(&self, detail: String) -> Error {
-        Error::LockMismatch { lockfile: self.file.to_owned(), detail, how: self.how }
+        Error::Package(PackageError::LockMismatch { lockfile: self.file.to_owned(), detail, how: self.how })
     }
 
     /// The packages that the app needs to run on `platform`, found by following its dependencies.
@@ -364,7 +365,8 @@ impl PackageTree {
             _ => Ok(()),
         };
         let checked = [check_inside(path), linked].into_iter().chain(commands).collect::<Result<(), _>>();
-        checked.map_err(|detail| Error::BadPackage { package: path.to_owned(), detail })?;
+        checked
+            .map_err(|detail| Error::Package(PackageError::Damaged { package: path.to_owned(), detail }))?;
         let version = match (&entry.version, &entry.origin) {
             (Some(version), _) => version.clone(),
             (None, Origin::Link(to)) => {
@@ -391,11 +393,11 @@ impl PackageTree {
     }
 
     fn unsupported(&self, path: &str, what: &str, instead: &'static str) -> Error {
-        Error::Unsupported {
+        Error::Survey(SurveyError::Unsupported {
             place: Place::find(self.file, &self.text, &format!("\"{path}\"")),
             what: format!("{path}: {what}"),
             instead,
-        }
+        })
     }
 }
 

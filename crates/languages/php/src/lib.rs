@@ -4,6 +4,7 @@ mod extensions;
 
 use engine::support_files;
 use engine::support_files::SupportFile;
+use model::error::SurveyError;
 use model::{
     BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, ProcessKind, ProcessType, Result,
     RuntimeWish, configured_constraint,
@@ -110,11 +111,11 @@ impl Buildpack for Php {
             let lock: Lock = parse(LOCKFILE, &text)?;
             let installed = context.tree.has(INSTALLED) || context.build_command.is_some();
             if !lock.packages.is_empty() && !installed {
-                return Err(Error::Unsupported {
+                return Err(Error::Survey(SurveyError::Unsupported {
                     place: Place::new(LOCKFILE, None),
                     what: "installing packages of PHP".to_owned(),
                     instead: "install them before, and take them in: in shtetl.toml, under [source]: include = [\"vendor/**\"]",
-                });
+                }));
             }
         }
         let version = &context.runtime.version;
@@ -141,9 +142,11 @@ impl Buildpack for Php {
 }
 
 fn parse<T: serde::de::DeserializeOwned>(file: &str, text: &str) -> Result<T> {
-    serde_json::from_str(text).map_err(|e| Error::Malformed {
-        place: Place::new(file, u32::try_from(e.line()).ok()),
-        detail: e.to_string(),
+    serde_json::from_str(text).map_err(|e| {
+        Error::Survey(SurveyError::Malformed {
+            place: Place::new(file, u32::try_from(e.line()).ok()),
+            detail: e.to_string(),
+        })
     })
 }
 

@@ -16,6 +16,7 @@ use content::store::Store;
 use engine::package_archive::PackageArchive;
 use engine::program_step::{CACHE, Job, RESULT, copy_folder, copy_source};
 use engine::{Action, Input, Step, StepContext, parts_digest, program_step, run_indexed};
+use model::error::PackageError;
 use model::platform::own_platform;
 use model::{Error, PackageFact, PathFacts, Place, Result, Role};
 use planning::{CompileStep, Context, NewlyResolved, compile_step};
@@ -148,7 +149,9 @@ impl Compile {
         then: impl FnOnce(&PackageArchive<'_>) -> Result<T>,
     ) -> Result<T> {
         let label = self.package.label();
-        let bad = |detail: &str| Error::BadPackage { package: label.clone(), detail: detail.to_owned() };
+        let bad = |detail: &str| {
+            Error::Package(PackageError::Damaged { package: label.clone(), detail: detail.to_owned() })
+        };
         let Found { address, .. } = self.around.find(&self.package, fetcher)?;
         let integrity = self.package.integrity.as_ref().ok_or_else(|| bad("nothing says its hash"))?;
         then(&PackageArchive { label: &label, address: &address, integrity })
@@ -214,7 +217,8 @@ impl Compile {
             cache: "python",
         };
         let written = program_step::run(&job, store, tools)?;
-        let bad = |detail: String| Error::BadPackage { package: self.package.label(), detail };
+        let bad =
+            |detail: String| Error::Package(PackageError::Damaged { package: self.package.label(), detail });
         let entries = fs::read_dir(&written.folder).facts(&written.folder)?.flatten();
         let name =
             entries.map(|e| e.file_name().to_string_lossy().into_owned()).find(|n| n.ends_with(".whl"));

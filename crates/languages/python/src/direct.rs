@@ -9,6 +9,7 @@ use content::digest::Hasher;
 use content::store::Store;
 use engine::download_buffer::{rewind, spool};
 use engine::package_archive::PackageArchive;
+use model::error::{PackageError, SourceError};
 use model::{Error, PathFacts, Result};
 use pep440_rs::Version;
 use remote::{Address, Fetcher, Integrity, RemoteError};
@@ -93,7 +94,7 @@ impl Origin {
             Self::Commit { url, revision, folder } => {
                 if folder.starts_with('/') || folder.split('/').any(|part| part == "..") {
                     let detail = format!("its folder {folder:?} is outside of the repository");
-                    return Err(Error::BadPackage { package: url.clone(), detail });
+                    return Err(Error::Package(PackageError::Damaged { package: url.clone(), detail }));
                 }
                 Some(checked_out(url, revision, around)?.join(folder))
             }
@@ -110,11 +111,17 @@ pub(super) fn look(
     tree: &SourceTree,
     around: (&Fetcher, &Store),
 ) -> Result<Direct> {
-    let remote = |source: RemoteError| Error::Remote { wanted_by: label.to_owned(), source };
+    let remote =
+        |source: RemoteError| Error::Package(PackageError::Remote { wanted_by: label.to_owned(), source });
     let origin = match origin {
         Origin::Commit { url, revision, folder } if !is_commit(revision) => {
             let id = around.0.commit_of(url, revision).map_err(remote)?;
-            let none = || Error::NoRevision { path: PathBuf::from(url), revision: revision.clone() };
+            let none = || {
+                Error::Source(SourceError::NoRevision {
+                    path: PathBuf::from(url),
+                    revision: revision.clone(),
+                })
+            };
             Origin::Commit { url: url.clone(), revision: id.ok_or_else(none)?, folder: folder.clone() }
         }
         other => other.clone(),
@@ -127,7 +134,10 @@ pub(super) fn look(
         Origin::Url(url) => (Address::parse(url, tree.root()), super::environment::file_of(url)),
         Origin::Path(path) => (Address::Folder(tree.root().join(path)), path.clone()),
         _ => {
-            return Err(Error::BadPackage { package: label.to_owned(), detail: "it is no file".to_owned() });
+            return Err(Error::Package(PackageError::Damaged {
+                package: label.to_owned(),
+                detail: "it is no file".to_owned(),
+            }));
         }
     };
     let integrity = match known {
@@ -144,7 +154,7 @@ pub(super) fn look(
         return Ok(of_facts(&facts, origin, Some(integrity)));
     }
     let path = archive.fetched(around)?;
-    let bad = |detail: String| Error::BadPackage { package: label.to_owned(), detail };
+    let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.to_owned(), detail });
     let text =
         wheel::metadata(&mut Archive::new(File::open(&path).facts(&path)?).map_err(|e| bad(e.to_string()))?);
     let text = text.map_err(bad)?;

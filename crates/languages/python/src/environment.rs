@@ -8,6 +8,7 @@ use crate::{sdist, wheel};
 use config::addresses::Addresses;
 use content::digest::Sha256;
 use content::layer::{Fragment, FragmentWriter, LayerWriter};
+use model::error::PackageError;
 use model::{Ecosystem, Error, Result, RuntimeInUse};
 use remote::packages::pypi;
 use remote::{Address, Fetcher, RemoteError};
@@ -103,9 +104,11 @@ impl Environment {
         let (store, codec) = (layer.store(), layer.codec());
         self.write_folders(layer, false)?;
         let licence = self.put_wheel(FragmentWriter::new(store, codec, key, 1)?, label, wheel)?;
-        let gone = || Error::BadPackage {
-            package: label.to_owned(),
-            detail: "its fragment vanished from the store during the build".to_owned(),
+        let gone = || {
+            Error::Package(PackageError::Damaged {
+                package: label.to_owned(),
+                detail: "its fragment vanished from the store during the build".to_owned(),
+            })
         };
         layer.fragment(&Fragment::read(store, codec, key).ok_or_else(gone)?)?;
         Ok(licence)
@@ -144,10 +147,10 @@ impl Environment {
             Origin::Url(url) => return Ok(of(Address::parse(url, self.source.root()), &file_of(url))),
             Origin::Path(path) => return Ok(of(Address::Folder(self.source.root().join(path)), path)),
             Origin::Folder(_) | Origin::Commit { .. } => {
-                return Err(Error::BadPackage {
+                return Err(Error::Package(PackageError::Damaged {
                     package: package.label(),
                     detail: "it is a folder".to_owned(),
-                });
+                }));
             }
             Origin::Index(_) => {}
         }
@@ -163,7 +166,9 @@ impl Environment {
             _ => None,
         };
         let places = self.terms.places(&package.name, own, &self.addresses, self.source.root())?;
-        let remote = |source: RemoteError| Error::Remote { wanted_by: package.wanted(), source };
+        let remote = |source: RemoteError| {
+            Error::Package(PackageError::Remote { wanted_by: package.wanted(), source })
+        };
         let (index, offered) = first_that_has(fetcher, &places, &package.name).map_err(remote)?;
         let may_be = |file: &&pypi::File| {
             let is_locked = |(kind, hex): (&String, &String)| {
@@ -177,11 +182,11 @@ impl Environment {
             Some((_, file)) => {
                 Ok(Found { withdrawn: file.yanked.clone(), ..of(file.address.clone(), &file.name) })
             }
-            None => Err(Error::NoUsableFile {
+            None => Err(Error::Package(PackageError::NoUsableFile {
                 package: package.wanted(),
                 address: index.to_string(),
                 offered: of_version(offered, package),
-            }),
+            })),
         }
     }
 

@@ -12,6 +12,7 @@ use content::store::Store;
 use engine::download_buffer::{rewind, spool};
 use engine::package_archive::PackageArchive;
 use engine::run_indexed;
+use model::error::PackageError;
 use model::{Error, Result};
 use pep440_rs::{Version, VersionSpecifiers};
 use remote::packages::pypi::{self, File};
@@ -116,7 +117,9 @@ impl<'a> Index<'a> {
         let files = match first_that_has(self.fetcher, &places, name) {
             Ok((_, files)) => files,
             Err(RemoteError::NotFound { .. }) => Vec::new(),
-            Err(source) => return Err(Error::Remote { wanted_by: name.to_owned(), source }),
+            Err(source) => {
+                return Err(Error::Package(PackageError::Remote { wanted_by: name.to_owned(), source }));
+            }
         };
         let listed: Listed = Arc::new(self.by_version(name, files));
         locked(&self.listed).insert(name.to_owned(), Arc::clone(&listed));
@@ -205,7 +208,8 @@ impl<'a> Index<'a> {
     }
 
     fn fetched_hash(&self, file: &File, name: &str) -> Result<String> {
-        let remote = |source: RemoteError| Error::Remote { wanted_by: name.to_owned(), source };
+        let remote =
+            |source: RemoteError| Error::Package(PackageError::Remote { wanted_by: name.to_owned(), source });
         let mut fetched = self.fetcher.get_into(&file.address, || Ok(spool(self.store))).map_err(remote)?;
         rewind(&mut fetched)?;
         Ok(format!("sha256:{}", Hasher::of_reader(&mut fetched)?.0.hex()))
@@ -240,7 +244,8 @@ impl<'a> Index<'a> {
         {
             return Ok(text);
         }
-        let remote = |source: RemoteError| Error::Remote { wanted_by: label.clone(), source };
+        let remote =
+            |source: RemoteError| Error::Package(PackageError::Remote { wanted_by: label.clone(), source });
         let beside = match file.metadata {
             true => pypi::metadata(self.fetcher, file),
             false => Err(RemoteError::NotFound { url: file.name.clone() }),
@@ -256,8 +261,11 @@ impl<'a> Index<'a> {
     }
 
     fn metadata_inside(&self, file: &File, label: &str) -> Result<String> {
-        let remote = |source: RemoteError| Error::Remote { wanted_by: label.to_owned(), source };
-        let bad = |detail: String| Error::BadPackage { package: label.to_owned(), detail };
+        let remote = |source: RemoteError| {
+            Error::Package(PackageError::Remote { wanted_by: label.to_owned(), source })
+        };
+        let bad =
+            |detail: String| Error::Package(PackageError::Damaged { package: label.to_owned(), detail });
         let mut archive = self.fetcher.get_into(&file.address, || Ok(spool(self.store))).map_err(remote)?;
         rewind(&mut archive)?;
         let mut archive = Archive::new(archive).map_err(|e| bad(e.to_string()))?;

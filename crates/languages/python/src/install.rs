@@ -10,6 +10,7 @@ use content::store::Store;
 use engine::download_buffer::{rewind, spool};
 use engine::layer_shards::shard_of;
 use engine::{Action, Gate, Input, Step, StepContext, each_fetched, find_in_parallel};
+use model::error::PackageError;
 use model::package_url::purl;
 use model::{Ecosystem, Error, PackageFact, Result, Role, Withdrawn};
 use remote::packages::pypi;
@@ -104,9 +105,15 @@ impl PythonPackages {
         }
         if is_source {
             let address = address.to_string();
-            return Err(Error::NoUsableFile { package: package.wanted(), address, offered: Vec::new() });
+            return Err(Error::Package(PackageError::NoUsableFile {
+                package: package.wanted(),
+                address,
+                offered: Vec::new(),
+            }));
         }
-        let remote = |source: RemoteError| Error::Remote { wanted_by: package.wanted(), source };
+        let remote = |source: RemoteError| {
+            Error::Package(PackageError::Remote { wanted_by: package.wanted(), source })
+        };
         let mut file = tools.fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
         let length = rewind(&mut file)?;
         if let Some(integrity) = &package.integrity {
@@ -135,7 +142,8 @@ impl Environment {
         label: &str,
         file: impl Read + Seek,
     ) -> Result<Option<String>> {
-        let bad = |detail: String| Error::BadPackage { package: label.to_owned(), detail };
+        let bad =
+            |detail: String| Error::Package(PackageError::Damaged { package: label.to_owned(), detail });
         let mut archive = Archive::new(file).map_err(|e| bad(e.to_string()))?;
         let interpreter = format!("/{}/bin/python", self.folder);
         let (site, series) = (self.site(), self.target.series());
@@ -213,9 +221,11 @@ impl Action for PythonPackages {
         self.around.write_folders(layer, self.is_first)?;
         let mut facts = Vec::new();
         for package in &self.packages {
-            let gone = || Error::BadPackage {
-                package: package.label(),
-                detail: "its fragment vanished from the store during the build".to_owned(),
+            let gone = || {
+                Error::Package(PackageError::Damaged {
+                    package: package.label(),
+                    detail: "its fragment vanished from the store during the build".to_owned(),
+                })
             };
             layer.fragment(&Fragment::read(store, codec, self.key(package, codec)).ok_or_else(gone)?)?;
             let licence = store.read_json(&self.licence_path(store, package, codec)).flatten();

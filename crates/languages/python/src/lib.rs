@@ -21,6 +21,7 @@ use config::pins::ResolvedPackage;
 use environment::Environment;
 use index::Index;
 use locked::{LockedPackage, known_versions};
+use model::error::SurveyError;
 use model::platform::own_platform;
 use model::{
     BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, ProcessKind, ProcessType, Result,
@@ -156,11 +157,11 @@ impl Buildpack for Python {
         if context.options.is_set(&BYTECODE.key) {
             context.base.tool("python")?;
             if context.platform != own_platform() {
-                return Err(Error::Unsupported {
+                return Err(Error::Survey(SurveyError::Unsupported {
                     place: Place::new(model::files::CONFIG, None),
                     what: "bytecode for another platform than this machine's".to_owned(),
                     instead: "build on a machine of that platform, or go without",
-                });
+                }));
             }
             contribution.compiling.push(bytecode::step(install::steps(wheels, &environment), &environment));
         }
@@ -265,7 +266,8 @@ fn survey_packages(
         Ok(None) => {}
         Err(error) => {
             let place = match &error {
-                Error::Unsupported { place, .. } | Error::Malformed { place, .. } => place.clone(),
+                Error::Survey(SurveyError::Unsupported { place, .. })
+                | Error::Survey(SurveyError::Malformed { place, .. }) => place.clone(),
                 _ => Place::new(REQUIREMENTS, None),
             };
             finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"));
@@ -312,9 +314,11 @@ fn tell_unlocked(tree: &SourceTree, options: &BuildpackOptions, finding: &mut Fi
 }
 
 fn parse_project(text: &str) -> Result<toml::Table> {
-    text.parse().map_err(|e: toml::de::Error| Error::Malformed {
-        place: Place::new(PROJECT, None),
-        detail: e.message().to_owned(),
+    text.parse().map_err(|e: toml::de::Error| {
+        Error::Survey(SurveyError::Malformed {
+            place: Place::new(PROJECT, None),
+            detail: e.message().to_owned(),
+        })
     })
 }
 

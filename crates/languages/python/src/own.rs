@@ -7,6 +7,7 @@ use crate::parse_project;
 use content::digest::Sha256;
 use content::layer::LayerWriter;
 use engine::{Action, Input, Step, StepContext};
+use model::error::PackageError;
 use model::{Error, PackageFact, Result, Role};
 use remote::packages::pypi::canonical_name;
 use source::SourceTree;
@@ -153,7 +154,7 @@ struct Own {
 impl Action for Own {
     fn write(&self, layer: &mut LayerWriter<'_>, _tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let label = format!("{} {}", self.package.name, self.package.version);
-        let bad = |detail: String| Error::BadPackage { package: label.clone(), detail };
+        let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.clone(), detail });
         let wheel = self.package.wheel().map_err(|error| bad(error.to_string()))?;
         let text = format!("own {FORMAT} {OF_APP} {} {}", layer.codec().name(), Sha256::of(&wheel).hex());
         let key = Sha256::of(format!("{text} {}", self.around.site()).as_bytes());

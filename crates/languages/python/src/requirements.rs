@@ -10,6 +10,7 @@ use crate::{EXTRAS, GROUPS};
 use crate::{sdist, wheel};
 use content::digest::Sha256;
 use model::OptionValue;
+use model::error::SurveyError;
 use model::{BuildpackOptions, Error, Place, Result};
 use pep440_rs::{Operator, Version};
 use pep508_rs::{Requirement, VerbatimUrl, VersionOrUrl};
@@ -67,11 +68,11 @@ impl Asked {
         let of_tool = || document.get("tool")?.get("poetry")?.get("dependencies");
         let of_project = || document.get("project")?.get("dependencies");
         if of_tool().is_some() && of_project().is_none() {
-            return Err(Error::Unsupported {
+            return Err(Error::Survey(SurveyError::Unsupported {
                 place: Place::find(file, text, "[tool.poetry.dependencies]"),
                 what: "a table of packages that only one tool reads, without its lockfile,".to_owned(),
                 instead: "commit the lockfile, or say the packages in [project] dependencies",
-            });
+            }));
         }
         let mut asked = Self::default();
         for line in super::lock::wanted(&document, options.texts(&EXTRAS.key), options.texts(&GROUPS.key)) {
@@ -92,7 +93,7 @@ impl Asked {
     }
 
     fn read(&mut self, tree: &SourceTree, file: &str, by: &Place, limits: bool, depth: usize) -> Result<()> {
-        let malformed = |detail: String| Error::Malformed { place: by.clone(), detail };
+        let malformed = |detail: String| Error::Survey(SurveyError::Malformed { place: by.clone(), detail });
         if depth > DEEPEST {
             return Err(malformed(format!("{file} names itself")));
         }
@@ -145,7 +146,7 @@ impl Asked {
             _ => {
                 let what = format!("the option -{name}");
                 let instead = "name the packages and the index that they come from";
-                return Err(Error::Unsupported { place: place.clone(), what, instead });
+                return Err(Error::Survey(SurveyError::Unsupported { place: place.clone(), what, instead }));
             }
         }
         Ok(())
@@ -225,7 +226,7 @@ impl Asked {
         packages.sort_by(|(a, _), (b, _)| a.name.cmp(&b.name));
         if let Some(pair) = packages.windows(2).find(|pair| pair[0].0.name == pair[1].0.name) {
             let detail = format!("{} is listed twice", pair[0].0.name);
-            return Err(Error::Malformed { place: pair[1].1.clone(), detail });
+            return Err(Error::Survey(SurveyError::Malformed { place: pair[1].1.clone(), detail }));
         }
         Ok(Some(packages.into_iter().map(|(package, _)| package).collect()))
     }
@@ -271,7 +272,8 @@ impl Wanted {
         hashes: Vec<String>,
         place: Place,
     ) -> Result<Self> {
-        let malformed = |detail: String| Error::Malformed { place: place.clone(), detail };
+        let malformed =
+            |detail: String| Error::Survey(SurveyError::Malformed { place: place.clone(), detail });
         let origin = Origin::of_text(named.at, folder).map_err(malformed)?;
         let mut stands_for = format!(" {}", origin.pinned());
         if let Origin::Folder(path) = &origin {
@@ -350,9 +352,11 @@ fn name_at(origin: &Origin, at: &str, tree: &SourceTree) -> Result<Option<String
 
 /// Reads one requirement.
 pub(super) fn need(text: &str, place: &Place) -> Result<Need> {
-    Need::from_str(text).map_err(|error| Error::Malformed {
-        place: place.clone(),
-        detail: format!("{text:?} is no requirement: {}", error.message),
+    Need::from_str(text).map_err(|error| {
+        Error::Survey(SurveyError::Malformed {
+            place: place.clone(),
+            detail: format!("{text:?} is no requirement: {}", error.message),
+        })
     })
 }
 

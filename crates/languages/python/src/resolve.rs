@@ -5,6 +5,7 @@ use crate::locked::{LockedPackage, Origin};
 use crate::requirements::{Asked, Need};
 use crate::target::Target;
 use config::pins::ResolvedPackage;
+use model::error::PackageError;
 use model::{Error, Result};
 use pep440_rs::{Version, VersionSpecifiers};
 use pep508_rs::{ExtraName, VersionOrUrl};
@@ -123,10 +124,10 @@ impl Solver<'_> {
             Some(VersionOrUrl::VersionSpecifier(specifiers)) => {
                 Ok((allowed(specifiers), specifiers.to_string()))
             }
-            Some(VersionOrUrl::Url(url)) => Err(Error::BadPackage {
+            Some(VersionOrUrl::Url(url)) => Err(Error::Package(PackageError::Damaged {
                 package: need.name.to_string(),
                 detail: format!("it comes from {url}: give its version and hash in a lockfile"),
-            }),
+            })),
         }
     }
 
@@ -240,7 +241,8 @@ impl Solver<'_> {
     fn known_needs(&self, name: &str, version: &Version) -> Result<Arc<Vec<Need>>, Carried> {
         let needs = self.index.needs(name, version).map_err(Carried::of)?;
         let silent = "has no wheel, and its source archive does not say what it needs: a lockfile would";
-        let fact = || Error::NoSolution { facts: vec![format!("{name} {version} {silent}")] };
+        let fact =
+            || Error::Package(PackageError::NoSolution { facts: vec![format!("{name} {version} {silent}")] });
         needs.ok_or_else(|| Carried::of(fact()))
     }
 
@@ -250,7 +252,9 @@ impl Solver<'_> {
             PubGrubError::NoSolution(tree) => {
                 let mut facts = BTreeSet::new();
                 self.facts(&tree, &mut facts);
-                Error::NoSolution { facts: facts.into_iter().map(|(_, fact)| fact).collect() }
+                Error::Package(PackageError::NoSolution {
+                    facts: facts.into_iter().map(|(_, fact)| fact).collect(),
+                })
             }
             PubGrubError::ErrorRetrievingDependencies { source, .. }
             | PubGrubError::ErrorChoosingVersion { source, .. }

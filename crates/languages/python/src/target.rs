@@ -1,6 +1,7 @@
 //! The Python that packages are chosen for: not the machine's, but that of the image.
 
 use crate::wheel::WheelName;
+use model::error::PackageError;
 use model::{Error, Result};
 use pep440_rs::Version;
 use pep508_rs::{MarkerEnvironment, MarkerEnvironmentBuilder, MarkerTree};
@@ -32,7 +33,7 @@ impl Target {
         let number = |at: usize| parts.get(at).and_then(|n| u32::try_from(*n).ok());
         let (Some(version_number), Some(major), Some(minor)) = (parsed, number(0), number(1)) else {
             let (package, detail) = ("python".to_owned(), format!("{version:?} is no version of it"));
-            return Err(Error::BadPackage { package, detail });
+            return Err(Error::Package(PackageError::Damaged { package, detail }));
         };
         let machine = if platform.ends_with("/arm64") { "aarch64" } else { "x86_64" };
         let glibc = glibc.unwrap_or(USUAL_GLIBC);
@@ -50,8 +51,9 @@ impl Target {
             python_version: &short,
             sys_platform: "linux",
         };
-        let markers = MarkerEnvironment::try_from(markers)
-            .map_err(|e| Error::BadPackage { package: "python".to_owned(), detail: e.to_string() })?;
+        let markers = MarkerEnvironment::try_from(markers).map_err(|e| {
+            Error::Package(PackageError::Damaged { package: "python".to_owned(), detail: e.to_string() })
+        })?;
         Ok(Self { version: version_number, series: (major, minor), glibc, machine, markers })
     }
 

@@ -1,5 +1,6 @@
 //! Ruby.
 
+use model::error::SurveyError;
 use model::{
     BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, Result, RuntimeWish,
     configured_constraint,
@@ -66,11 +67,11 @@ impl Buildpack for Ruby {
         let lock = context.tree.read(LOCKFILE)?.unwrap_or_default();
         let has_installed = context.tree.files().keys().any(|f| f.starts_with(INSTALLED));
         if !locked(&lock).is_empty() && !has_installed && context.build_command.is_none() {
-            return Err(Error::Unsupported {
+            return Err(Error::Survey(SurveyError::Unsupported {
                 place: Place::new(LOCKFILE, None),
                 what: "installing packages of Ruby".to_owned(),
                 instead: "install them into vendor/bundle before, and take them in: in shtetl.toml, under [source]: include = [\"vendor/bundle/**\"]",
-            });
+            }));
         }
         // Without it Ruby takes texts for ASCII.
         let env = vec![("LANG", "C.UTF-8".to_owned())];

@@ -2,6 +2,7 @@
 
 use engine::support_files;
 use engine::support_files::SupportFile;
+use model::error::SurveyError;
 use model::{
     BuildpackOptions, Claim, Error, Evidence, Finding, Place, ProcessKind, ProcessType, Result, RuntimeWish,
 };
@@ -76,10 +77,10 @@ impl Buildpack for Pages {
         let finding = self.survey(context.tree, context.options)?;
         if finding.processes.is_empty() {
             let docroot = context.options.text(&DOCROOT.key).unwrap_or_default().to_owned();
-            return Err(Error::Malformed {
+            return Err(Error::Survey(SurveyError::Malformed {
                 place: Place::new(docroot, None),
                 detail: "the folder with the pages has no index.html".to_owned(),
-            });
+            }));
         }
         let server = SupportFile { path: SERVER_PATH, text: SERVER.to_owned(), executable: false };
         Ok(Contribution {

@@ -14,6 +14,7 @@ use config::addresses::Addresses;
 use config::pins::Pins;
 use content::store::Store;
 use image::ImageWish;
+use model::error::{BaseError, ConfigError, PinError};
 use model::platform::own_platform;
 use model::{Ecosystem, Error, Result};
 use planning::{Base, Pinning};
@@ -56,7 +57,7 @@ trait Wish {
 /// What the app wants of its base on a platform; `None` for the host, which cannot be pinned.
 fn wish<'a>(app: &'a App, platform: &'a str, tools: &ToolNames) -> Result<Option<Box<dyn Wish + 'a>>> {
     let base = app.survey.base.0.as_str();
-    let unknown = || Error::UnknownBase { name: base.to_owned() };
+    let unknown = || Error::Config(ConfigError::UnknownBase { name: base.to_owned() });
     Ok(Some(match base.split_once(':') {
         None if base == "host" => return Ok(None),
         None if base == "empty" => Box::new(SuiteWish::of_empty(app, &SUITES[0], platform, tools)?),
@@ -93,7 +94,7 @@ pub fn of<'a>(
     }
     if order.pinning == Pinning::Locked {
         let base = app.survey.base.0.clone();
-        return Err(Error::PinsMissing { base, file_is_there: old.is_some() });
+        return Err(Error::Pins(PinError::Missing { base, file_is_there: old.is_some() }));
     }
     before_asking()?;
     let (base, new) = wish.pin(app, order, store, old.as_ref())?;
@@ -109,7 +110,7 @@ pub fn foreseen<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Bo
 fn host<'a>(order: &Order<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
     if order.platform != own_platform() {
         let platform = order.platform.to_owned();
-        return Err(Error::PlatformNotInBase { base: "host".to_owned(), platform });
+        return Err(Error::Base(BaseError::PlatformNotInBase { base: "host".to_owned(), platform }));
     }
     Ok(Box::new(HostBase::new(order.host, store, order.now)))
 }

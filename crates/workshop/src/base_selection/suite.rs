@@ -12,6 +12,7 @@ use bases::empty::EmptyBase;
 use config::pins::Pins;
 use content::store::Store;
 use model::OptionSpec;
+use model::error::{BaseError, ConfigError};
 use model::pins::{ExactRuntime, PinnedSet, Sets};
 use model::platform::own_platform;
 use model::{Ecosystem, Error, PathFacts, Result, RuntimeWish};
@@ -92,7 +93,9 @@ impl<'a> SuiteWish<'a> {
         base: Vec<&'static str>,
     ) -> Result<Self> {
         let name = app.survey.base.0.clone();
-        let unknown = || Error::PlatformNotInBase { base: name.clone(), platform: platform.to_owned() };
+        let unknown = || {
+            Error::Base(BaseError::PlatformNotInBase { base: name.clone(), platform: platform.to_owned() })
+        };
         let wanted = Wanted {
             suite,
             architecture: debian::architecture(platform).ok_or_else(unknown)?,
@@ -135,16 +138,18 @@ impl<'a> SuiteWish<'a> {
     fn find_exact(&self, app: &App, order: &Order<'_>) -> Result<BTreeMap<String, ExactRuntime>> {
         let mut found = BTreeMap::new();
         for (runtime, constraint) in &self.exact {
-            let registry =
-                address(app, order, Ecosystem::NPM).ok_or(Error::NoAddress { ecosystem: "npm" })?;
+            let registry = address(app, order, Ecosystem::NPM)
+                .ok_or(Error::Config(ConfigError::NoAddress { ecosystem: "npm" }))?;
             let exact = debian::find_exact(order.fetcher, &registry, self.wanted.architecture, constraint)?;
             let wish = needed_runtimes(&app.survey, &app.config).into_iter().find(|w| w.runtime == *runtime);
-            let exact = exact.ok_or_else(|| Error::NoSuchVersion {
-                runtime,
-                wanted: (*constraint).to_owned(),
-                place: wish.and_then(|w| w.constraint.as_ref()).map(|(_, place)| place.clone()),
-                base: self.base.clone(),
-                registry: registry.to_string(),
+            let exact = exact.ok_or_else(|| {
+                Error::Base(BaseError::NoSuchVersion {
+                    runtime,
+                    wanted: (*constraint).to_owned(),
+                    place: wish.and_then(|w| w.constraint.as_ref()).map(|(_, place)| place.clone()),
+                    base: self.base.clone(),
+                    registry: registry.to_string(),
+                })
             })?;
             found.insert((*runtime).to_owned(), exact);
         }
@@ -287,8 +292,9 @@ fn build_packages(app: &App, suite: &Suite, tools: &ToolNames) -> Vec<String> {
 
 fn own_architecture(base: &str) -> Result<&'static str> {
     let platform = own_platform();
-    debian::architecture(&platform)
-        .ok_or_else(|| Error::PlatformNotInBase { base: base.to_owned(), platform: platform.clone() })
+    debian::architecture(&platform).ok_or_else(|| {
+        Error::Base(BaseError::PlatformNotInBase { base: base.to_owned(), platform: platform.clone() })
+    })
 }
 
 fn debian_addresses(app: &App, order: &Order<'_>) -> [Option<Address>; 2] {

@@ -3,6 +3,7 @@
 use crate::check::{Found, Subject, breaks, doubt};
 use config::pins::Pins;
 use model::dev_packages::{SYSTEM_NEEDS, SystemNeed};
+use model::error::PackageError;
 use model::{Error, Finding, Place, Result};
 use planning::compile_step;
 
@@ -97,7 +98,7 @@ fn required_by_php(subject: &Subject<'_>) -> Result<Vec<String>> {
 
 pub(super) fn stale(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut found = Vec::new();
-    if let Err(Error::LockMismatch { lockfile, detail, how }) = subject.planned {
+    if let Err(Error::Package(PackageError::LockMismatch { lockfile, detail, how })) = subject.planned {
         found.push(breaks(Place::new(lockfile.as_str(), None), detail.as_str(), *how));
     }
     for finding in subject.survey.chosen_findings() {

@@ -15,6 +15,7 @@ use crate::build::App;
 use crate::plan::Worklist;
 use crate::survey::Survey;
 use engine::StepContext;
+use model::error::SurveyError;
 use model::{Error, Place, Result};
 use serde::Serialize;
 use source::SourceTree;
@@ -186,10 +187,10 @@ pub fn check(app: &App, planned: &Result<Worklist>, tools: &StepContext<'_>) -> 
 fn plan_fails(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let Err(error) = subject.planned else { return Ok(Vec::new()) };
     Ok(match error {
-        Error::Unsupported { place, what, instead } => {
+        Error::Survey(SurveyError::Unsupported { place, what, instead }) => {
             vec![breaks(place.clone(), format!("{what}: not supported by this version"), *instead)]
         }
-        Error::Malformed { place, detail } => {
+        Error::Survey(SurveyError::Malformed { place, detail }) => {
             vec![breaks(place.clone(), detail.as_str(), "correct the file, or make it anew")]
         }
         other => vec![breaks(None, other.to_string(), "`shtetl build` tells more")],

@@ -2,11 +2,12 @@
 
 use crate::buildpacks;
 use crate::check::{Found, Subject, breaks, doubt};
+use model::error::BaseError;
 use model::{Error, Result};
 
 pub(super) fn unmet(subject: &Subject<'_>) -> Result<Vec<Found>> {
     Ok(match subject.planned {
-        Err(Error::RuntimeMismatch { runtime, found, origin, wanted, place }) => {
+        Err(Error::Base(BaseError::RuntimeMismatch { runtime, found, origin, wanted, place })) => {
             let what = format!("{runtime} {wanted} is wanted, and the base {origin} has {found}");
             let advice = match origin.as_str() {
                 "host" => format!("install a fitting {runtime}, or change the constraint"),
@@ -14,11 +15,11 @@ pub(super) fn unmet(subject: &Subject<'_>) -> Result<Vec<Found>> {
             };
             vec![breaks(place.clone(), what, advice)]
         }
-        Err(Error::RuntimeNotInBase { runtime, base }) => {
+        Err(Error::Base(BaseError::RuntimeNotInBase { runtime, base })) => {
             let what = format!("the base {base} has no {runtime}");
             vec![breaks(None, what, "choose another base in [base] from")]
         }
-        Err(Error::RuntimeMissing { runtime, .. }) => {
+        Err(Error::Base(BaseError::RuntimeMissing { runtime, .. })) => {
             let what = format!("the base `host` takes {runtime} from this machine, which has none");
             vec![breaks(None, what, format!("install {runtime}"))]
         }

@@ -5,6 +5,7 @@ use content::layer::LayerWriter;
 use engine::program_step::{CACHE, Job, SOURCE, copy_source};
 use engine::{Action, Input, StepContext, collect, program_step};
 use globset::{Glob, GlobSet, GlobSetBuilder};
+use model::error::StepError;
 use model::shell_words::join;
 use model::{BuildCommand, Error, PackageFact, PathFacts, Result};
 use source::SourceTree;
@@ -100,7 +101,7 @@ impl Action for BuildWork {
             .map(|path| (path.as_str(), format!("{APP}/{path}")))
             .collect();
         if kept.is_empty() {
-            return Err(Error::NothingMade { keep: self.command.keep.clone() });
+            return Err(Error::Step(StepError::NothingMade { keep: self.command.keep.clone() }));
         }
         collect::put(layer, &written.source, &kept)?;
         Ok(Vec::new())

@@ -12,6 +12,7 @@ use content::TreeDigest;
 use content::layer::{Entry, LayerWriter};
 use engine::{Action, Input, LayerTarget, Step, StepContext};
 use model::RuntimeInUse;
+use model::error::{BaseError, SurveyError};
 use model::{
     BuildCommand, BuildpackOptions, Claim, Error, Finding, PackageFact, PathFacts, Result, Role, RuntimeWish,
 };
@@ -66,7 +67,7 @@ pub struct Sources<'a> {
 pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: LayerTarget) -> Result<Worklist> {
     let Sources { survey, config, .. } = *sources;
     if survey.processes.is_empty() {
-        return Err(Error::NoProcess { language: survey.chosen.join(" and ") });
+        return Err(Error::Survey(SurveyError::NoProcess { language: survey.chosen.join(" and ") }));
     }
     let mut list = Worklist {
         steps: Vec::new(),
@@ -291,17 +292,17 @@ fn check_constraint(
     let Some((constraint, place)) = &wish.constraint else { return Ok(()) };
     match buildpack.accepts(constraint, &found.version) {
         Some(true) => Ok(()),
-        Some(false) => Err(Error::RuntimeMismatch {
+        Some(false) => Err(Error::Base(BaseError::RuntimeMismatch {
             runtime: wish.runtime,
             found: found.version.clone(),
             origin: found.origin.clone(),
             wanted: constraint.clone(),
             place: place.clone(),
-        }),
-        None => Err(Error::Malformed {
+        })),
+        None => Err(Error::Survey(SurveyError::Malformed {
             place: place.clone(),
             detail: format!("{constraint:?} is no version constraint of {}", wish.runtime),
-        }),
+        })),
     }
 }
 

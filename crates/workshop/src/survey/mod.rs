@@ -9,6 +9,7 @@ pub use reads::{ReadSetting, find_or_remember, looks_secret};
 
 use crate::buildpacks;
 use config::{AppConfig, Effective};
+use model::error::{ConfigError, SurveyError};
 use model::{BuildpackOptions, Error, Result, SettingRule, names};
 use model::{Claim, Finding, ProcessType};
 use serde::Serialize;
@@ -109,7 +110,7 @@ fn check_buildpack_names(config: &AppConfig) -> Result<()> {
     let named = config.order.iter().flatten().chain(&config.forbid);
     for name in named {
         if !known.contains(&name.as_str()) {
-            return Err(Error::UnknownBuildpack { name: name.clone(), known });
+            return Err(Error::Config(ConfigError::UnknownBuildpack { name: name.clone(), known }));
         }
     }
     Ok(())
@@ -134,17 +135,17 @@ fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<&'static str>>
             let others = parts.iter().filter(|p| p.buildpack != one.buildpack);
             Ok(std::iter::once(one).chain(others).map(|f| f.buildpack).collect())
         }
-        [] => Err(Error::Unrecognised {
+        [] => Err(Error::Survey(SurveyError::Unrecognised {
             looked_for: findings
                 .iter()
                 .map(|f| (f.buildpack.to_owned(), f.looked_for.iter().map(|l| (*l).to_owned()).collect()))
                 .collect(),
-        }),
-        several => Err(Error::Ambiguous {
+        })),
+        several => Err(Error::Survey(SurveyError::Ambiguous {
             claims: several
                 .iter()
                 .map(|f| (f.buildpack.to_owned(), f.first_place().into_iter().collect()))
                 .collect(),
-        }),
+        })),
     }
 }

@@ -1,6 +1,7 @@
 //! Process types: what the source shows, changed by what the configuration says.
 
 use config::{Effective, Layer, ProcessConfig};
+use model::error::SurveyError;
 use model::files::CONFIG;
 use model::{Error, Finding, Place, ProcessKind, ProcessType, Result};
 use std::collections::BTreeMap;
@@ -21,7 +22,11 @@ pub(super) fn merge(main: Option<&Finding>, effective: &Effective) -> Result<Vec
             Some(process) => drop(all.insert(name.clone(), process)),
             // House rules speak to all apps, also to those without this process type.
             None if only_in_house_rules(effective, &format!("{table}.{name}.")) => {}
-            None => return Err(Error::NoProcess { language: format!("{name} in {CONFIG}") }),
+            None => {
+                return Err(Error::Survey(SurveyError::NoProcess {
+                    language: format!("{name} in {CONFIG}"),
+                }));
+            }
         }
     }
     let mut all: Vec<ProcessType> = all.into_values().collect();

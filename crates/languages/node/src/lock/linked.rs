@@ -5,6 +5,7 @@ use crate::graph::{Chooser, Need, place};
 use crate::overrides::Overrides;
 use crate::parts::{Part, Parts};
 use crate::tree::{Entry, PackageTree};
+use model::error::PackageError;
 use model::{Error, Result};
 use std::collections::BTreeMap;
 
@@ -65,11 +66,11 @@ impl Chooser for Linked {
             None if need.optional || need.peer => Ok(None),
             None => {
                 let who = by.unwrap_or("package.json");
-                Err(Error::LockMismatch {
+                Err(Error::Package(PackageError::LockMismatch {
                     lockfile: self.file.to_owned(),
                     detail: format!("{who} needs {}, which is not locked", need.wanted),
                     how: self.how,
-                })
+                }))
             }
         }
     }

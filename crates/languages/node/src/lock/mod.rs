@@ -11,6 +11,7 @@ use crate::parts::Parts;
 use crate::patch::Patch;
 use crate::tree::{Origin, PackageTree};
 use crate::{Manifest, read_manifest};
+use model::error::SurveyError;
 use model::{Error, Place, Result};
 use source::{SourceTree, is_commit};
 
@@ -96,5 +97,5 @@ pub(super) fn not_yaml(file: &str, error: &serde_saphyr::Error) -> Error {
 /// A fault at a line (from 1) of a lockfile.
 fn malformed(file: &str, line: Option<usize>, detail: impl ToString) -> Error {
     let line = line.and_then(|line| u32::try_from(line).ok());
-    Error::Malformed { place: Place::new(file, line), detail: detail.to_string() }
+    Error::Survey(SurveyError::Malformed { place: Place::new(file, line), detail: detail.to_string() })
 }

@@ -2,6 +2,7 @@
 
 use crate::lock::{App, malformed};
 use crate::tree::{Entry, Fits, Origin, PackageTree};
+use model::error::SurveyError;
 use model::{Error, Place, Result};
 use remote::Integrity;
 use serde::Deserialize;
@@ -74,11 +75,11 @@ pub(super) fn parse(file: &'static str, text: &str, _app: &App<'_>) -> Result<Pa
         2 | 3 => (document.packages.into_iter().map(|(p, l)| (p, l.entry())).collect(), true),
         1 => (flattened(document.dependencies), false),
         other => {
-            return Err(Error::Unsupported {
+            return Err(Error::Survey(SurveyError::Unsupported {
                 place: Place::find(file, text, "lockfileVersion"),
                 what: format!("lockfile version {other}"),
                 instead: "write it anew in version 3 with `npm install --package-lock-only`",
-            });
+            }));
         }
     };
     // The first version says neither.
@@ -274,7 +275,9 @@ mod tests {
             let lock =
                 lock(&format!(r#""":{{"dependencies":{{"a":"1"}}}},"node_modules/a":{{{HASH},{extra}}}"#));
             match lock.for_image("linux/amd64") {
-                Err(Error::Unsupported { what: found, .. }) => assert!(found.contains(what), "{found}"),
+                Err(Error::Survey(SurveyError::Unsupported { what: found, .. })) => {
+                    assert!(found.contains(what), "{found}")
+                }
                 other => panic!("{extra} was not refused: {:?}", other.map(|p| p.len())),
             }
         }

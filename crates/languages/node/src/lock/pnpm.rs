@@ -6,6 +6,7 @@ use crate::lock::linked::{Linked, Package};
 use crate::lock::{App, malformed, not_yaml};
 use crate::parts::Part;
 use crate::tree::{Entry, Fits, Origin, PackageTree};
+use model::error::SurveyError;
 use model::{Error, Place, Result};
 use remote::Integrity;
 use serde::Deserialize;
@@ -109,11 +110,11 @@ pub(super) fn parse(file: &'static str, text: &str, app: &App<'_>) -> Result<Pac
         Version::Number(number) => *number as u32,
     };
     if !matches!(major, 6..=9) {
-        return Err(Error::Unsupported {
+        return Err(Error::Survey(SurveyError::Unsupported {
             place: Place::find(file, text, "lockfileVersion"),
             what: format!("lockfile version {major}"),
             instead: "write it anew with a current version of the tool",
-        });
+        }));
     }
     let mut linked = Linked { file, how: HOW, packages: BTreeMap::new(), parts: app.parts.clone() };
     let snapshots = if document.snapshots.is_empty() { &document.packages } else { &document.snapshots };

@@ -9,6 +9,7 @@ mod uv;
 use crate::locked::{Edge, LockGraph, LockedPackage, Missing, Origin};
 use crate::target::Target;
 use crate::{EXTRAS, GROUPS};
+use model::error::{PackageError, SurveyError};
 use model::{BuildpackOptions, Error, Place, Result};
 use pep508_rs::{ExtraName, MarkerTree, Requirement, VerbatimUrl};
 use remote::packages::pypi;
@@ -72,9 +73,11 @@ impl Kind {
             extras: options.texts(&EXTRAS.key),
             groups: options.texts(&GROUPS.key),
         };
-        let graph = (self.read)(&text, &app).map_err(|(line, detail)| Error::Malformed {
-            place: Place::new(self.file, line.and_then(|l| u32::try_from(l).ok())),
-            detail,
+        let graph = (self.read)(&text, &app).map_err(|(line, detail)| {
+            Error::Survey(SurveyError::Malformed {
+                place: Place::new(self.file, line.and_then(|l| u32::try_from(l).ok())),
+                detail,
+            })
         })?;
         graph.select(target).map_err(|missing| {
             let detail = match missing {
@@ -86,7 +89,11 @@ impl Kind {
                 }
                 Missing::Hash(label) => format!("{label} has no hash"),
             };
-            Error::LockMismatch { lockfile: self.file.to_owned(), detail, how: self.how }
+            Error::Package(PackageError::LockMismatch {
+                lockfile: self.file.to_owned(),
+                detail,
+                how: self.how,
+            })
         })
     }
 }

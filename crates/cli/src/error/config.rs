@@ -1,0 +1,128 @@
+//! Words of configuration and names.
+
+use super::wording::{WRONG, Worded, suggestion, worded};
+use crate::render::{snippet, words};
+use ::remote::oci::ReferenceFault;
+use model::error::ConfigError;
+use model::{Complaint, Fault};
+use std::path::Path;
+
+pub(super) fn words_of(error: &ConfigError) -> Worded {
+    match error {
+        ConfigError::Faults { path, text, complaints } => faults(path, text, complaints),
+        ConfigError::Name { what, name, suggestion } => worded(
+            WRONG,
+            format!("{name:?} cannot be the name of an {what}").replace("an tag", "a tag"),
+            match (suggestion, *what) {
+                (Some(s), "app") => format!(
+                    "a name has lower-case letters, digits and dashes and begins with a letter; in shtetl.toml: name = {s:?}"
+                ),
+                (Some(s), _) => format!("{s:?} would do"),
+                (None, _) => "use lower-case letters, digits and dashes, beginning with a letter".to_owned(),
+            },
+        ),
+        ConfigError::UnknownVariant { name, known } => worded(
+            WRONG,
+            format!("shtetl.toml has no variant {name:?}"),
+            if known.is_empty() {
+                "it has none: [variant.NAME.settings] begins one".to_owned()
+            } else {
+                suggestion(name, known)
+            },
+        ),
+        ConfigError::UnknownBuildpack { name, known } => worded(
+            WRONG,
+            format!("shtetl.toml names the buildpack {name:?}, which does not exist"),
+            suggestion(name, known),
+        ),
+        ConfigError::NeedsShell { command, sign, place } => worded(
+            WRONG,
+            match place {
+                Some(place) => {
+                    format!("{}: {command:?} needs a shell because of {sign:?}", words::place(place))
+                }
+                None => format!("{command:?} needs a shell because of {sign:?}"),
+            },
+            "give the command as plain words in [process.web] of shtetl.toml",
+        ),
+        ConfigError::UnknownBase { name } => worded(
+            WRONG,
+            format!("this version has no base {name:?}"),
+            "in shtetl.toml, under [base]: from = \"debian:trixie\", \"debian:bookworm\", \"oci:REFERENCE\", \"empty\", or \"host\" (captured from this machine)",
+        ),
+        ConfigError::BadReference { text, fault } => worded(
+            WRONG,
+            format!(
+                "oci:{text} names no image: {}",
+                match fault {
+                    ReferenceFault::NoRegistry => "it does not begin with a registry, and none is assumed",
+                    ReferenceFault::Name =>
+                        "a name has lower-case letters, digits and dots, dashes or underscores between them",
+                    ReferenceFault::Tag =>
+                        "a tag has letters, digits, dots, dashes and underscores, at most 128",
+                    ReferenceFault::Digest => "behind the @ stands no SHA-256 digest",
+                }
+            ),
+            "write oci:HOST/NAME:TAG, oci:HOST/NAME@sha256:DIGEST, or oci:./FOLDER of a layout",
+        ),
+        ConfigError::NoAddress { ecosystem } => worded(
+            WRONG,
+            format!("nothing says where {ecosystem} packages come from"),
+            format!(
+                "in shtetl.toml, under [addresses]: {ecosystem} = \"URL or folder\"; or --address {ecosystem}=WHERE"
+            ),
+        ),
+        ConfigError::NoVariable { name } => worded(
+            WRONG,
+            format!("the address of an index names the variable {name}, which is not set"),
+            format!("set {name} in the environment of this program"),
+        ),
+    }
+}
+
+/// One syntax fault can cause many others; the first ones are shown.
+const MOST_FAULTS: usize = 12;
+
+fn faults(path: &Path, text: &str, complaints: &[Complaint]) -> Worded {
+    let file = path.file_name().unwrap_or_default().to_string_lossy();
+    let mut details = Vec::new();
+    for complaint in complaints.iter().take(MOST_FAULTS) {
+        let (line, _) = snippet::position(text, complaint.span.start);
+        details.push(format!("{file} line {line}: {}", fault(&complaint.fault)));
+        let hide = fault_key(&complaint.fault).contains("settings.");
+        details.extend(snippet::underline(text, &complaint.span, hide));
+    }
+    if complaints.len() > MOST_FAULTS {
+        details.push(format!("and {} more", complaints.len() - MOST_FAULTS));
+    }
+    let faults = words::count(complaints.len(), "fault");
+    Worded {
+        details,
+        ..worded(WRONG, format!("{} has {faults}", path.display()), "correct it; nothing was built")
+    }
+}
+
+/// The full key that a fault is about.
+fn fault_key(fault: &Fault) -> &str {
+    match fault {
+        Fault::Syntax { .. } => "",
+        Fault::UnknownKey { table, .. } => table,
+        Fault::WrongType { key, .. } | Fault::BadValue { key, .. } | Fault::Locked { key, .. } => key,
+    }
+}
+
+fn fault(fault: &Fault) -> String {
+    match fault {
+        Fault::Syntax { detail } => format!("this is not TOML: {detail}"),
+        Fault::UnknownKey { key, table, nearest, known } => {
+            let place = if table.is_empty() { String::new() } else { format!(" in [{table}]") };
+            match nearest {
+                Some(nearest) => format!("no key {key:?}{place}; did you mean {nearest:?}?"),
+                None => format!("no key {key:?}{place}; there are: {}", known.join(", ")),
+            }
+        }
+        Fault::WrongType { key, expected, found } => format!("{key} takes {expected}, and this is {found}"),
+        Fault::Locked { key, by } => format!("{key}: the house rules ({by}) do not let apps change this"),
+        Fault::BadValue { key, detail } => format!("{key}: {detail}"),
+    }
+}

@@ -1,0 +1,32 @@
+//! Words of the store, layers and image documents.
+
+use super::wording::{FAILED, OUTSIDE, Worded, at, worded};
+use ::content::ContentError;
+use std::io;
+
+pub(super) fn words_of(error: &ContentError) -> Worded {
+    match error {
+        ContentError::Io { path, source } => worded(
+            OUTSIDE,
+            at(path, source),
+            match source.kind() {
+                io::ErrorKind::StorageFull => "free some space, or put the store elsewhere with --store DIR",
+                io::ErrorKind::PermissionDenied => "check who owns it, or use another store with --store DIR",
+                _ => "",
+            },
+        ),
+        ContentError::DigestMismatch { what, expected, found } => Worded {
+            details: vec![format!("  expected {expected}"), format!("  found    {found}")],
+            ..worded(FAILED, format!("{what} is damaged"), "get it again, or build it again")
+        },
+        ContentError::Malformed { what, detail } => worded(FAILED, format!("{what}: {detail}"), ""),
+        ContentError::Escape { what, entry } => worded(
+            FAILED,
+            format!("{what} is not safe to unpack: its entry {entry:?} leaves the folder"),
+            "do not use it; ask where it came from",
+        ),
+        ContentError::Missing { what } => {
+            worded(FAILED, format!("{what} is not in the store"), "build or load the image again")
+        }
+    }
+}

@@ -1,0 +1,89 @@
+//! Wording, advice and exit code of everything that can go wrong: one file a domain. The only place for them.
+
+mod base;
+mod config;
+mod content;
+mod package;
+mod pin;
+mod remote;
+mod run;
+mod sandbox;
+mod source;
+mod step;
+mod survey;
+mod wording;
+
+pub use wording::suggestion;
+
+use crate::render::Output;
+use ::content::ContentError;
+use model::Error;
+use std::io;
+use std::process::ExitCode;
+use wording::{FAILED, INTERRUPTED, OUTSIDE, WRONG, Worded, system, worded};
+
+/// A command that could not do what was asked.
+#[derive(Debug)]
+pub enum Failure {
+    /// The core failed.
+    Core(Box<Error>),
+    /// Wrong usage, found before the core was called.
+    Usage { message: String, hint: String },
+    /// There is no home folder to put the store into.
+    NoHome,
+    /// A process of the demo does not answer.
+    Silent,
+    /// The system refused something that only this program asks for.
+    System(io::Error),
+}
+
+impl From<Error> for Failure {
+    fn from(error: Error) -> Self {
+        Self::Core(Box::new(error))
+    }
+}
+
+impl From<ContentError> for Failure {
+    fn from(error: ContentError) -> Self {
+        Error::from(error).into()
+    }
+}
+
+impl From<io::Error> for Failure {
+    fn from(error: io::Error) -> Self {
+        Self::System(error)
+    }
+}
+
+/// Prints the failure and gives the exit code.
+pub fn report(output: &Output, failure: &Failure) -> ExitCode {
+    let error = match failure {
+        Failure::Core(error) => words_of(error),
+        Failure::Usage { message, hint } => worded(WRONG, message, hint),
+        Failure::NoHome => {
+            worded(WRONG, "there is no home folder for the store", "give one with --store DIR")
+        }
+        Failure::Silent => {
+            worded(FAILED, "the process does not answer", "run it by itself to see what it says")
+        }
+        Failure::System(error) => worded(OUTSIDE, system(error), ""),
+    };
+    error.report(output)
+}
+
+fn words_of(error: &Error) -> Worded {
+    match error {
+        Error::Content(error) => content::words_of(error),
+        Error::Source(error) => source::words_of(error),
+        Error::Config(error) => config::words_of(error),
+        Error::Survey(error) => survey::words_of(error),
+        Error::Package(error) => package::words_of(error),
+        Error::Pins(error) => pin::words_of(error),
+        Error::Base(error) => base::words_of(error),
+        Error::Step(error) => step::words_of(error),
+        Error::Run(error) => run::words_of(error),
+        Error::NoSandbox(refusal) => sandbox::refused(refusal),
+        Error::Sandbox(error) => sandbox::words_of(error),
+        Error::Interrupted => worded(INTERRUPTED, "interrupted; nothing half done is left behind", ""),
+    }
+}

@@ -1,0 +1,48 @@
+//! Words of images that are opened or run.
+
+use super::wording::{FAILED, OUTSIDE, WRONG, Worded, joined, suggestion, worded};
+use model::error::RunError;
+use model::names;
+
+pub(super) fn words_of(error: &RunError) -> Worded {
+    match error {
+        RunError::OtherPlatform { image, platform, here } => worded(
+            WRONG,
+            format!("{image} is for {platform}, and this machine is {here}"),
+            format!("build it for this machine: --platform {here}"),
+        ),
+        RunError::NoImage { name, known } => Worded {
+            details: known.iter().take(8).map(|k| format!("  in the store: {k}")).collect(),
+            ..worded(
+                WRONG,
+                format!("there is no image {name:?}"),
+                match names::nearest(name, known.iter().filter_map(|k| k.split(':').next())) {
+                    Some(near) if near != name => format!("did you mean {near:?}?"),
+                    _ => "build it with `shtetl build`, or give a layout folder or an archive".to_owned(),
+                },
+            )
+        },
+        RunError::NoRecord { image } => worded(
+            FAILED,
+            format!("{image} has no record: it was not made by this tool"),
+            "give an image that `shtetl build` made",
+        ),
+        RunError::NoSuchProcess { name, known } => {
+            worded(WRONG, format!("the image has no process type or task {name:?}"), suggestion(name, known))
+        }
+        RunError::SettingsMissing { names } => worded(
+            WRONG,
+            format!("no value for {}", joined(names.iter().map(String::as_str))),
+            format!("give one: --set {}=VALUE", names.first().map(String::as_str).unwrap_or("NAME")),
+        ),
+        RunError::PortTaken { port } => worded(
+            OUTSIDE,
+            format!("port {port} is in use on this machine"),
+            "take another: --port N, or --port 0 for a free one",
+        ),
+        RunError::EndedEarly { status, output } => Worded {
+            details: output.lines().map(|l| format!("  | {l}")).collect(),
+            ..worded(FAILED, format!("the process ended before it answered ({status})"), "")
+        },
+    }
+}

@@ -1,0 +1,47 @@
+//! Words of running processes.
+
+use super::wording::{FAILED, OUTSIDE, Worded, worded};
+use ::sandbox::{Ground, Isolation, Refusal, SandboxError};
+
+/// No way to isolate a process works here.
+pub(super) fn refused(refusal: &Refusal) -> Worded {
+    Worded {
+        details: refusal
+            .tries
+            .iter()
+            .map(|(mode, step, detail)| {
+                let who = match mode.isolation {
+                    Isolation::Superuser => "as the superuser",
+                    Isolation::SingleUser => "in a user namespace",
+                };
+                let ground = match mode.ground {
+                    Ground::Overlay => "overlay",
+                    Ground::Copy => "copied root",
+                };
+                format!("  {who}, {ground}: could not {step} ({detail})")
+            })
+            .collect(),
+        ..worded(
+            OUTSIDE,
+            "this machine does not allow a process to be isolated",
+            "allow user namespaces (user.max_user_namespaces above 0), or run as root; building works without",
+        )
+    }
+}
+
+/// A process could not be started.
+pub(super) fn words_of(error: &SandboxError) -> Worded {
+    match error {
+        SandboxError::NotStarted { program, detail } => worded(
+            FAILED,
+            format!("the image cannot start {program:?}: {detail}"),
+            "check the command of the process type; `shtetl show` lists it",
+        ),
+        SandboxError::Refused { step, detail } => {
+            worded(OUTSIDE, format!("the process could not be isolated: could not {step} ({detail})"), "")
+        }
+        SandboxError::Lost => {
+            worded(OUTSIDE, "the process could not be isolated: the sandbox ended without a report", "")
+        }
+    }
+}

@@ -1,0 +1,60 @@
+//! Words of where an app is taken from.
+
+use super::wording::{OUTSIDE, WRONG, Worded, at, worded};
+use crate::render::words;
+use model::error::SourceError;
+use std::io;
+
+pub(super) fn words_of(error: &SourceError) -> Worded {
+    match error {
+        SourceError::Unreadable { path, source } => worded(
+            if source.kind() == io::ErrorKind::NotFound { WRONG } else { OUTSIDE },
+            at(path, source),
+            match source.kind() {
+                io::ErrorKind::NotFound => "give the folder of an app",
+                io::ErrorKind::NotADirectory => "give the folder, not a file in it",
+                io::ErrorKind::PermissionDenied => "make it readable, or leave it out with [source] exclude",
+                _ => "",
+            },
+        ),
+        SourceError::Empty { path, left_out } => worded(
+            WRONG,
+            format!("{} has nothing to pack", path.display()),
+            if *left_out == 0 {
+                "give the folder of an app"
+            } else {
+                "all its files are left out by rules; [source] include takes them in"
+            },
+        ),
+        SourceError::NotASource { path } => worded(
+            WRONG,
+            format!("{} is neither a folder, an archive nor a built program", path.display()),
+            "give the folder of an app, a zip or tar archive of it, a jar, or a compiled program",
+        ),
+        SourceError::NoRepository { path, searched } => {
+            let has_git = searched.iter().any(|f| f.join("git").is_file());
+            let hint = if has_git { "give a folder of the repository" } else { "install git: --rev asks it" };
+            worded(WRONG, format!("{} lies in no git repository that can be asked", path.display()), hint)
+        }
+        SourceError::NoRevision { path, revision } => worded(
+            WRONG,
+            format!("the repository of {} has no revision {revision:?}", path.display()),
+            "give a commit, a tag or a branch that it has; a shallow copy may lack it",
+        ),
+        SourceError::NotCommitted { path, commit } => worded(
+            WRONG,
+            format!("commit {} does not have {}", words::short(commit), path.display()),
+            "give a revision in which the folder is there already",
+        ),
+        SourceError::FileName { path } => worded(
+            WRONG,
+            format!("the file name {path:?} is not UTF-8 or has a line break"),
+            "rename it, or leave it out with [source] exclude",
+        ),
+        SourceError::LinkOutside { path, target } => worded(
+            WRONG,
+            format!("the link {path} leads out of the source, to {target}"),
+            "replace it by what it leads to, or leave it out with [source] exclude",
+        ),
+    }
+}

@@ -1,0 +1,52 @@
+//! Words of steps that run programs.
+
+use super::wording::{FAILED, Worded, worded};
+use model::dev_packages::Missing;
+use model::error::StepError;
+use std::collections::BTreeSet;
+
+pub(super) fn words_of(error: &StepError) -> Worded {
+    match error {
+        StepError::NothingMade { keep } => worded(
+            FAILED,
+            match keep.is_empty() {
+                true => "the build command made no new file".to_owned(),
+                false => format!("the build command made no file that fits {}", keep.join(", ")),
+            },
+            "correct run or keep under [build] in shtetl.toml",
+        ),
+        StepError::NotStarted { step, program, detail } => worded(
+            FAILED,
+            format!("{step}: {program:?} cannot be started: {detail}"),
+            "correct the command, or add what has it: tools under [build], build-packages under [base]",
+        ),
+        StepError::Failed { step, command, status, said, missing } => Worded {
+            details: said.iter().chain(&missing_words(missing)).map(|line| format!("  {line}")).collect(),
+            ..worded(
+                FAILED,
+                format!("{step}: the command ended with {status}: {command}"),
+                missing_advice(missing),
+            )
+        },
+    }
+}
+
+/// What a program did not find, each with the package that has it.
+fn missing_words(missing: &[Missing]) -> Vec<String> {
+    let told = missing.iter().map(|Missing { what, package }| match package {
+        Some(package) => format!("missing: {what}, which the Debian package {package} has"),
+        None => format!("missing: {what}"),
+    });
+    told.collect()
+}
+
+fn missing_advice(missing: &[Missing]) -> String {
+    let packages: BTreeSet<&str> = missing.iter().filter_map(|m| m.package).collect();
+    match packages.len() {
+        0 => "fix the error above; builds have no network, and see only what is packed".to_owned(),
+        _ => {
+            let list = packages.iter().map(|name| format!("{name:?}")).collect::<Vec<_>>().join(", ");
+            format!("in shtetl.toml, under [base]: build-packages = [{list}]")
+        }
+    }
+}

@@ -1,0 +1,51 @@
+//! Words of what a source is.
+
+use super::wording::{FAILED, WRONG, Worded, joined, worded};
+use crate::render::words;
+use model::error::SurveyError;
+
+pub(super) fn words_of(error: &SurveyError) -> Worded {
+    match error {
+        SurveyError::Unrecognised { looked_for } => Worded {
+            details: looked_for
+                .iter()
+                .map(|(name, what)| format!("  {name:<8} looked for {}", what.join(", ")))
+                .collect(),
+            ..worded(
+                FAILED,
+                "no language was recognised here",
+                "give the folder of an app; one of these files must be in it",
+            )
+        },
+        SurveyError::Ambiguous { claims } => Worded {
+            details: claims
+                .iter()
+                .map(|(name, places)| {
+                    let places: Vec<_> = places.iter().map(words::place).collect();
+                    format!("  {name:<8} because of {}", places.join(", "))
+                })
+                .collect(),
+            ..worded(
+                FAILED,
+                format!("{} claim this source with equal right", joined(claims.iter().map(|c| c.0.as_str()))),
+                format!(
+                    "choose in shtetl.toml, under [buildpacks]: order = [{:?}], or name both, the main one first",
+                    claims.first().map(|c| c.0.as_str()).unwrap_or_default()
+                ),
+            )
+        },
+        SurveyError::NoProcess { language } => worded(
+            FAILED,
+            format!("nothing says how to start the app ({language})"),
+            "in shtetl.toml: [process.web], then run = \"the command\"",
+        ),
+        SurveyError::Malformed { place, detail } => {
+            worded(WRONG, format!("{}: {detail}", words::place(place)), "")
+        }
+        SurveyError::Unsupported { place, what, instead } => worded(
+            FAILED,
+            format!("{}: {what} is not supported by this version", words::place(place)),
+            instead.trim(),
+        ),
+    }
+}

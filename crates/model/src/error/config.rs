@@ -1,0 +1,38 @@
+//! What can be wrong with configuration, and with names that people give.
+
+use crate::{Complaint, Place};
+use remote::oci::ReferenceFault;
+use std::path::PathBuf;
+
+/// What can be wrong with configuration, and with names that people give.
+#[derive(Debug, thiserror::Error)]
+#[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+pub enum ConfigError {
+    /// `shtetl.toml` has faults.
+    #[error("{path} has faults", path = path.display())]
+    Faults { path: PathBuf, text: String, complaints: Vec<Complaint> },
+    /// A variant that the configuration does not have.
+    #[error("no variant {name}")]
+    UnknownVariant { name: String, known: Vec<String> },
+    /// A name of an app, process type or tag that is not allowed.
+    #[error("{name:?} is not a valid name")]
+    Name { what: &'static str, name: String, suggestion: Option<String> },
+    /// The configuration names a buildpack that does not exist.
+    #[error("no buildpack {name}")]
+    UnknownBuildpack { name: String, known: Vec<&'static str> },
+    /// The base in the configuration is not one that exists.
+    #[error("no base {name}")]
+    UnknownBase { name: String },
+    /// A text that names no image.
+    #[error("{text:?} names no image")]
+    BadReference { text: String, fault: ReferenceFault },
+    /// An address names a variable that the user's environment does not have.
+    #[error("{name} is not set")]
+    NoVariable { name: String },
+    /// No address is known for a kind of packages.
+    #[error("no address for {ecosystem}")]
+    NoAddress { ecosystem: &'static str },
+    /// A command that only a shell understands, or that has an open quote.
+    #[error("{command:?} needs a shell")]
+    NeedsShell { command: String, sign: String, place: Option<Place> },
+}

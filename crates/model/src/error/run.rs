@@ -1,0 +1,28 @@
+//! What can be wrong with images that are opened or run.
+
+/// What can be wrong with images that are opened or run.
+#[derive(Debug, thiserror::Error)]
+#[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+pub enum RunError {
+    /// An image for another platform cannot be run here.
+    #[error("{image} is for {platform}")]
+    OtherPlatform { image: String, platform: String, here: String },
+    /// An image that was asked for does not exist.
+    #[error("no image {name}")]
+    NoImage { name: String, known: Vec<String> },
+    /// An image without the record that this tool writes.
+    #[error("{image} has no record")]
+    NoRecord { image: String },
+    /// A process type that the image does not have.
+    #[error("no process type {name}")]
+    NoSuchProcess { name: String, known: Vec<String> },
+    /// Settings that must have a value and have none.
+    #[error("settings without a value: {names:?}")]
+    SettingsMissing { names: Vec<String> },
+    /// The port is taken.
+    #[error("port {port} is in use")]
+    PortTaken { port: u16 },
+    /// The process ended before it answered.
+    #[error("the process ended before it answered")]
+    EndedEarly { status: String, output: String },
+}

@@ -1,0 +1,18 @@
+//! What can go wrong in a step that runs a program.
+
+use crate::dev_packages::Missing;
+
+/// What can go wrong in a step that runs a program.
+#[derive(Debug, thiserror::Error)]
+#[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+pub enum StepError {
+    /// The build command made none of the files that it should.
+    #[error("the build command made nothing")]
+    NothingMade { keep: Vec<String> },
+    /// A program of a step cannot be started.
+    #[error("{step}: {program}: {detail}")]
+    NotStarted { step: String, program: String, detail: String },
+    /// A program of a step failed.
+    #[error("{step}: {command} failed")]
+    Failed { step: String, command: String, status: String, said: Vec<String>, missing: Vec<Missing> },
+}

@@ -1,0 +1,24 @@
+//! What keeps a source from being understood.
+
+use crate::Place;
+
+/// What keeps a source from being understood.
+#[derive(Debug, thiserror::Error)]
+#[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+pub enum SurveyError {
+    /// Nothing recognised the source.
+    #[error("no language was recognised")]
+    Unrecognised { looked_for: Vec<(String, Vec<String>)> },
+    /// Several buildpacks claim the source with equal right.
+    #[error("several languages claim this source")]
+    Ambiguous { claims: Vec<(String, Vec<Place>)> },
+    /// Nothing says how the app is started.
+    #[error("no process type was found")]
+    NoProcess { language: String },
+    /// A file of the source has the wrong form.
+    #[error("{place:?}: {detail}")]
+    Malformed { place: Place, detail: String },
+    /// Something that this version does not do; it is refused rather than done wrongly.
+    #[error("{place:?}: {what}")]
+    Unsupported { place: Place, what: String, instead: &'static str },
+}
