@@ -2,7 +2,8 @@
 
 use crate::debian::DebianBase;
 use content::layer::{Entry, LayerWriter};
-use engine::{Action, Input, Step, StepContext};
+use engine::{Action, Step, StepContext};
+use engine::{Fingerprint, Recipe};
 use model::EmptyPart;
 use model::error::BaseError;
 use model::places::{APP_HOME, APP_USER};
@@ -37,8 +38,7 @@ impl Base for EmptyBase {
 
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
         let files = Skeleton { users: self.with.contains(&EmptyPart::Users) };
-        let mut steps =
-            vec![Step::new("empty base", Role::Base, vec![Input::of_parts("files", files.texts())], files)];
+        let mut steps = vec![Step::new("empty base", Role::Base, files)];
         if self.with.iter().any(|part| part.package().is_some()) {
             steps.push(self.packages.step("base", "empty base packages".to_owned(), Role::Base));
         }
@@ -47,6 +47,9 @@ impl Base for EmptyBase {
         Ok((steps, notes))
     }
 }
+
+/// How the folders are made.
+const RECIPE: Recipe = Recipe::new("empty base", 1);
 
 /// The folders that every process may count on, and the users.
 struct Skeleton {
@@ -68,7 +71,12 @@ impl Skeleton {
 }
 
 impl Action for Skeleton {
-    fn write(&self, layer: &mut LayerWriter<'_>, _tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        let Self { users: _ } = self;
+        Fingerprint::of(RECIPE).input("files", self.texts())
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, _cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         layer.part::<Error>(|tar| {
             for folder in ["dev", "etc", "home", "proc", "sys", "var"] {
                 tar.entry(&Entry::folder(folder))?;

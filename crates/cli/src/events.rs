@@ -28,7 +28,7 @@ impl<'o> Renderer<'o> {
     /// Shows one event; called from any thread.
     pub fn show(&self, event: &Event) {
         if self.output.is_json() {
-            self.output.aside(serde_json::to_string(event).unwrap_or_default());
+            self.output.json_aside(event);
         } else if let Some(live) = &self.live {
             live.show(event);
         } else if let Some(line) = line(event) {
@@ -45,6 +45,7 @@ pub fn line(event: &Event) -> Option<String> {
         Event::Finished { step, milliseconds, size, .. } => {
             format!("{step}: done in {}, {}", words::duration(*milliseconds), words::size(*size))
         }
+        Event::Damaged { path } => format!("note: {path} was damaged in the store, and is made again"),
         Event::Note { text } => format!("note: {text}"),
         Event::Progress { .. } => return None,
     })
@@ -65,7 +66,7 @@ impl Live {
                 bar.enable_steady_tick(Duration::from_millis(100));
                 steps.insert(step.clone(), bar);
             }
-            Event::Progress { step, done, total } => {
+            Event::Progress { step, done, total, .. } => {
                 if let Some(bar) = steps.get(step) {
                     bar.set_message(styled(FAINT, format!("{done} of {total}")));
                 }
@@ -75,7 +76,7 @@ impl Live {
                     bar.finish_and_clear();
                 }
             }
-            Event::Note { .. } => {
+            Event::Note { .. } | Event::Damaged { .. } => {
                 // It cannot fail in a way that matters: the note is in the ledger too.
                 let _ = self.all.println(line(event).unwrap_or_default());
             }

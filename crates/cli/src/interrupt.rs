@@ -1,20 +1,38 @@
 //! Ctrl-C and SIGTERM.
 
-use crate::error::Failure;
+use crate::error::{Failure, INTERRUPTED};
+use cancel::Cancel;
 use signal_hook::consts::{SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-/// A flag that the first signal sets; the second ends the program at once.
-pub fn flag() -> Result<Arc<AtomicBool>, Failure> {
-    let flag = Arc::new(AtomicBool::new(false));
-    for signal in [SIGINT, SIGTERM] {
-        signal_hook::flag::register_conditional_shutdown(signal, 130, Arc::clone(&flag))?;
-        signal_hook::flag::register(signal, Arc::clone(&flag))?;
-    }
-    Ok(flag)
+/// How long work may take to end by itself.
+const PATIENCE: Duration = Duration::from_millis(400);
+
+/// Cancels `token` at the first signal. Work that does not end by itself soon after, or a second signal, ends the
+/// program: nothing that it writes is visible before it is whole, and what runs in the sandbox ends with it.
+pub fn cancels(token: &Cancel) -> Result<(), Failure> {
+    let mut signals = Signals::new([SIGINT, SIGTERM])?;
+    let (tell, told) = std::sync::mpsc::channel();
+    std::thread::spawn(move || {
+        for _ in signals.forever() {
+            if tell.send(()).is_err() {
+                break;
+            }
+        }
+    });
+    let token = token.clone();
+    std::thread::spawn(move || {
+        if told.recv().is_ok() {
+            token.cancel();
+            // A second signal and the end of patience mean the same.
+            let _ = told.recv_timeout(PATIENCE);
+            std::process::exit(i32::from(INTERRUPTED));
+        }
+    });
+    Ok(())
 }
 
 /// What happens to a process when this program is told to end.

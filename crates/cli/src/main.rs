@@ -16,7 +16,9 @@ mod surroundings;
 
 use arguments::{Arguments, Command};
 use clap::Parser;
+use error::Failure;
 use render::Output;
+use std::io::ErrorKind;
 use std::process::ExitCode;
 use surroundings::Surroundings;
 
@@ -46,7 +48,13 @@ fn main() -> ExitCode {
         Command::Demo(options) => commands::demo::run(options, &around, &output),
     };
     match done {
-        Ok(code) => code,
         Err(failure) => error::report(&output, &failure),
+        Ok(code) => match output.failure() {
+            // A reader that went away has seen enough.
+            Some(failed) if failed.kind() != ErrorKind::BrokenPipe => {
+                error::report(&output, &Failure::Output(failed))
+            }
+            _ => code,
+        },
     }
 }

@@ -6,6 +6,7 @@ use crate::ecosystems;
 use crate::error::Failure;
 use crate::folders::user_folder;
 use bases::host::Host;
+use cancel::Cancel;
 use config::addresses::AddressBook;
 use config::{Choice, Layer, RunValues};
 use content::store::Store;
@@ -36,6 +37,8 @@ pub struct Surroundings {
     pub platform: String,
     /// Creation time for images (RFC 3339).
     pub created: String,
+    /// Ends the work early.
+    pub cancel: Cancel,
     /// House rules that were named outside of the app.
     pub rules: Option<PathBuf>,
 }
@@ -58,6 +61,7 @@ impl Surroundings {
             jobs: global.jobs.unwrap_or_else(default_jobs).max(1),
             platform: own_platform(),
             created: creation_time()?,
+            cancel: Cancel::new(),
             rules: global.house_rules.clone(),
         })
     }
@@ -65,7 +69,7 @@ impl Surroundings {
     /// Gets packages, with what is known of who may come in where.
     pub fn fetcher(&self, network: Network) -> Fetcher {
         let git = self.host.search.iter().map(|folder| folder.join("git")).find(|file| file.is_file());
-        Fetcher::new(network).with_logins(self.logins.clone()).with_git(git)
+        Fetcher::new(network).with_cancel(self.cancel.clone()).with_logins(self.logins.clone()).with_git(git)
     }
 
     /// Looks at an app with everything that is said outside of it. `now` is in nanoseconds since 1970.

@@ -98,6 +98,32 @@ impl Write for Hasher {
 #[error("{0:?} is not a SHA-256 digest")]
 pub struct NotADigest(pub String);
 
+/// What is read through it is hashed.
+pub struct HashingReader<R> {
+    from: R,
+    hasher: Hasher,
+}
+
+impl<R: Read> HashingReader<R> {
+    /// Hashes what comes from `from`.
+    pub fn new(from: R) -> Self {
+        Self { from, hasher: Hasher::new() }
+    }
+
+    /// The digest of all that was read.
+    pub fn finish(self) -> Sha256 {
+        self.hasher.finish()
+    }
+}
+
+impl<R: Read> Read for HashingReader<R> {
+    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
+        let count = self.from.read(to)?;
+        self.hasher.update(&to[..count]);
+        Ok(count)
+    }
+}
+
 /// What is written through it is hashed.
 pub struct HashingWriter<W> {
     to: W,

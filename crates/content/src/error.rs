@@ -43,6 +43,18 @@ pub enum ContentError {
         /// The name of the entry.
         entry: String,
     },
+    /// Content of the store was damaged, and was removed from it.
+    #[error("{what} is damaged")]
+    Damaged {
+        /// Which content.
+        what: String,
+    },
+    /// The store belongs to another user.
+    #[error("{path} belongs to another user", path = path.display())]
+    ForeignStore {
+        /// The folder of the store.
+        path: PathBuf,
+    },
     /// Content that was asked for is not in the store.
     #[error("{what} is not in the store")]
     Missing {

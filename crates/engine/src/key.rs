@@ -1,44 +1,14 @@
-//! Inputs of steps and the keys made from them.
+//! Keys of steps: from what the action is, what it is for, and the keys of the steps that it needs.
 
-use content::digest::Hasher;
+use crate::digester::Digester;
+use crate::fingerprint::{Fingerprint, Input};
+use content::StepKey;
 use content::layer::{Codec, LAYER_FORMAT};
-use content::{InputDigest, StepKey};
-use std::collections::BTreeMap;
 
-/// Version of what steps do; a change of it runs every step again.
-const STEP_FORMAT: u32 = 1;
+/// Version of what the engine itself does with every step; a change of it runs every step again.
+const STEP_FORMAT: u32 = 2;
 
-/// A named input of a step. Its parts say what changed when its digest does.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Input {
-    /// For example `source` or `packages`.
-    pub name: &'static str,
-    /// Digest of everything in it.
-    pub digest: InputDigest,
-    /// Files, packages and the like, each with its own digest or version.
-    pub parts: BTreeMap<String, String>,
-}
-
-impl Input {
-    /// An input that is the sum of its parts.
-    pub fn of_parts(name: &'static str, parts: BTreeMap<String, String>) -> Self {
-        Self { name, digest: parts_digest(&parts), parts }
-    }
-}
-
-/// A digest over names and values.
-pub fn parts_digest(parts: &BTreeMap<String, String>) -> InputDigest {
-    let mut hasher = Hasher::new();
-    for (name, value) in parts {
-        for text in [name, value] {
-            hasher.update(text.as_bytes());
-            hasher.update(b"\0");
-        }
-    }
-    InputDigest(hasher.finish())
-}
-
-/// What all steps of a build share: it is part of every key.
+/// What layers are written for.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct LayerTarget {
     /// How layers are compressed.
@@ -47,14 +17,64 @@ pub struct LayerTarget {
     pub platform: String,
 }
 
-pub(super) fn step_key(step: &str, inputs: &[Input], form: &LayerTarget) -> StepKey {
-    let mut text = format!(
-        "shtetl step {STEP_FORMAT}\nlayers {LAYER_FORMAT} {}\n{}\n{step}\n",
-        form.codec.name(),
-        form.platform
-    );
-    for input in inputs {
-        text.push_str(&format!("{} {}\n", input.name, input.digest));
+/// The key of a step. `source` is the app's own files, where its programs read them.
+pub(crate) fn step_key(
+    fingerprint: &Fingerprint,
+    source: Option<&Input>,
+    target: &LayerTarget,
+    needs: &[StepKey],
+) -> StepKey {
+    let mut digester = Digester::new("shtetl step");
+    digester.number(u64::from(STEP_FORMAT)).number(u64::from(LAYER_FORMAT));
+    digester.text(target.codec.name()).text(&target.platform);
+    fingerprint.add_to(&mut digester);
+    match source {
+        Some(source) => digester.number(1).digest(&source.digest.0),
+        None => digester.number(0),
+    };
+    digester.number(needs.len() as u64);
+    for need in needs {
+        digester.digest(&need.0);
     }
-    StepKey::of(text.as_bytes())
+    StepKey(digester.finish())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fingerprint::Recipe;
+    use std::collections::BTreeMap;
+
+    fn target() -> LayerTarget {
+        LayerTarget { codec: Codec::Zstd, platform: "linux/amd64".to_owned() }
+    }
+
+    fn source(content: &str) -> Input {
+        Input::of_parts("source", BTreeMap::from([("a.js".to_owned(), content.to_owned())]))
+    }
+
+    #[test]
+    fn a_key_moves_with_everything_that_it_is_made_of() {
+        let base = Fingerprint::of(Recipe::new("pack", 1)).values("files", [("a", "1".to_owned())]);
+        let (one, two) = (StepKey::of(b"one"), StepKey::of(b"two"));
+        let key = step_key(&base, Some(&source("x")), &target(), &[one, two]);
+        let bumped = Fingerprint::of(Recipe::new("pack", 2)).values("files", [("a", "1".to_owned())]);
+        let renamed = Fingerprint::of(Recipe::new("pack", 1)).values("data", [("a", "1".to_owned())]);
+        let arm = LayerTarget { platform: "linux/arm64".to_owned(), ..target() };
+        let gzip = LayerTarget { codec: Codec::Gzip, ..target() };
+        let changed = base.clone().with_recipe(Recipe::new("pack", 1));
+        let others = [
+            step_key(&bumped, Some(&source("x")), &target(), &[one, two]),
+            step_key(&renamed, Some(&source("x")), &target(), &[one, two]),
+            step_key(&changed, Some(&source("x")), &target(), &[one, two]),
+            step_key(&base, Some(&source("y")), &target(), &[one, two]),
+            step_key(&base, None, &target(), &[one, two]),
+            step_key(&base, Some(&source("x")), &arm, &[one, two]),
+            step_key(&base, Some(&source("x")), &gzip, &[one, two]),
+            step_key(&base, Some(&source("x")), &target(), &[two, one]),
+            step_key(&base, Some(&source("x")), &target(), &[one]),
+        ];
+        assert!(!others.contains(&key));
+        assert_eq!(key, step_key(&base, Some(&source("x")), &target(), &[one, two]));
+    }
 }

@@ -1,19 +1,53 @@
 //! Steps with keys, and their execution.
+//!
+//! ```text
+//! Step (an Action, and the steps of its root) ─► StepGraph (nodes by key) ─► decide: found, or why not
+//!     ─► Queue (longest way first) ─► workers, within the Budget ─► layers in the store
+//! ```
+//!
+//! | module | owns |
+//! | --- | --- |
+//! | `fingerprint`, `key` | what an action is as a value, and the keys made from it; one way to hash ([`digester`](self)) |
+//! | `step`, `step_graph` | what bases and buildpacks contribute, and one graph of it |
+//! | `graph`, `queue` | generic and pure: nodes that need each other, and the order in which they are done |
+//! | `budget`, `session`, `parallel` | how much is done at once, and what all builds of a process share |
+//! | `execute`, `event`, `reason` | the loop, what it tells, and why a step has to run |
+//! | `program_step`, `collect` | programs of steps, isolated, and what they wrote |
+//! | `download_buffer`, `package_archive`, `layer_shards`, `support_files`, `unpacked_layers` | what actions share |
 #![forbid(unsafe_code)]
 
+mod budget;
 pub mod collect;
+mod digester;
 pub mod download_buffer;
+mod event;
 mod execute;
+mod fingerprint;
+mod fragments;
+mod graph;
 mod key;
 pub mod layer_shards;
 pub mod package_archive;
+mod parallel;
 pub mod program_step;
+mod queue;
 mod reason;
+mod session;
 mod step;
+mod step_graph;
 pub mod support_files;
 pub mod unpacked_layers;
 
-pub use execute::*;
-pub use key::{Input, LayerTarget, parts_digest};
-pub use reason::{Change, LastInputs, MissReason, compare};
-pub use step::*;
+pub use budget::{Budget, Gate};
+pub use event::{Event, StepOutcome};
+pub use execute::{Decision, Decisions, Finished, decide, execute};
+pub use fingerprint::{Fingerprint, Input, Recipe, parts_digest};
+pub use fragments::append_fragment;
+pub use graph::Graph;
+pub use key::LayerTarget;
+pub use parallel::{each_fetched, each_in_parallel, find_in_parallel, run_indexed};
+pub use queue::Queue;
+pub use reason::{Change, MissReason};
+pub use session::Session;
+pub use step::{Action, Produced, Step, StepContext};
+pub use step_graph::{BuildSteps, Node, StepGraph};

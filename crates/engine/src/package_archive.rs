@@ -39,7 +39,7 @@ impl PackageArchive<'_> {
         rewind(&mut file)?;
         let mut copy = store.temporary_file()?;
         io::copy(&mut file, &mut copy).facts(&kept)?;
-        copy.put(&kept)?;
+        copy.persist_unsynced(&kept)?;
         Ok(kept)
     }
 

@@ -1,17 +1,19 @@
 //! Runs a program of a step apart from this machine: in a root of layers, over a copy of the source,
 //! without the network, with a clean environment. What it writes into one folder is its result.
 
-use crate::unpacked_layers::{unpacked, working_mode};
+use crate::Recipe;
+use crate::unpacked_layers::{StoredLayer, unpacked, working_mode};
 use crate::{Produced, StepContext};
+use content::layer::WrittenLayer;
 use content::store::{Store, remove_tree};
 use model::error::StepError;
 use model::places::APP_USER;
 use model::{Error, PathFacts, Result, dev_packages};
-use sandbox::{Ended, Isolation, Plan, SandboxError};
+use sandbox::{Ended, FIRST_ID, Isolation, Plan, SandboxError};
 use source::{SourceTree, TreeKind};
 use std::collections::VecDeque;
 use std::fs;
-use std::io::{BufRead, BufReader, PipeReader};
+use std::io::{self, BufRead, BufReader, PipeReader};
 use std::os::unix::fs::{lchown, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
@@ -26,9 +28,13 @@ pub const RESULT: &str = "/result";
 pub const CACHE: &str = "/cache";
 /// How often it is looked whether the build should end.
 const GLANCE: Duration = Duration::from_millis(100);
-/// So many of the last lines that a program said are kept, and so many of them told.
+/// How many of the last lines of a program are kept, and how many of them an error shows.
 const LAST_LINES: usize = 1000;
 const TOLD_LINES: usize = 40;
+/// How many bytes of a line are kept.
+const LONGEST_LINE: usize = 16 << 10;
+/// How many lines may wait to be read.
+const LINES_WAITING: usize = 256;
 
 /// A program to run.
 pub struct Job<'a> {
@@ -44,9 +50,21 @@ pub struct Job<'a> {
     pub folder: &'a str,
     /// Writes those files into an empty folder.
     pub fill: &'a dyn Fn(&Path) -> Result<()>,
-    /// The name of its cache in the store.
-    pub cache: &'a str,
+    /// What it finds at [`CACHE`].
+    pub cache: Cache,
 }
+
+/// What a program finds in its cache folder.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Cache {
+    /// Nothing, and nothing of it stays: for programs of packages, which nobody vouches for.
+    Empty,
+    /// What the same step of the same app left there the last time.
+    Kept,
+}
+
+/// How programs are run: part of the fingerprint of every action that runs one.
+pub const RECIPE: Recipe = Recipe::new("isolated program", 2);
 
 /// What a program wrote; it is gone when this is dropped.
 pub struct Written {
@@ -64,13 +82,13 @@ impl Drop for Written {
 }
 
 /// Runs the program on the root that the tools have; an error with its last words when it fails.
-pub fn run(job: &Job<'_>, store: &Store, tools: &StepContext<'_>) -> Result<Written> {
+pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written> {
     let mode = working_mode(store)?;
     let unpack = |result: &Produced| {
-        let layer = &result.layer;
-        unpacked(store, &store.blob_path(layer.digest), layer.codec, layer.diff_id, mode)
+        let WrittenLayer { digest, diff_id, codec, .. } = result.layer;
+        unpacked(store, &StoredLayer { digest, diff_id, codec }, mode)
     };
-    let layers = tools.root.iter().map(unpack).collect::<Result<Vec<_>>>()?;
+    let layers = cx.root.iter().map(unpack).collect::<Result<Vec<_>>>()?;
     let scratch = store.temporary_folder()?;
     let (source, folder) = (scratch.join("source"), scratch.join("result"));
     let written = Written { scratch: scratch.clone(), folder: folder.clone(), source: source.clone() };
@@ -80,7 +98,10 @@ pub fn run(job: &Job<'_>, store: &Store, tools: &StepContext<'_>) -> Result<Writ
     if own {
         give_all(&source)?;
     }
-    let cache = store.root().join("caches").join(job.cache);
+    let cache = match job.cache {
+        Cache::Empty => scratch.join("cache"),
+        Cache::Kept => store.cache_path(cx.app, cx.step),
+    };
     for shared in [&folder, &cache] {
         fs::create_dir_all(shared).facts(shared)?;
         if own {
@@ -104,12 +125,12 @@ pub fn run(job: &Job<'_>, store: &Store, tools: &StepContext<'_>) -> Result<Writ
         gid: APP_USER.gid,
     };
     fs::create_dir(&plan.scratch).facts(&plan.scratch)?;
-    finish(job, &plan, tools)?;
+    finish(job, &plan, cx)?;
     Ok(written)
 }
 
-fn finish(job: &Job<'_>, plan: &Plan, tools: &StepContext<'_>) -> Result<()> {
-    let (reader, writer) = std::io::pipe()?;
+fn finish(job: &Job<'_>, plan: &Plan, cx: &StepContext<'_>) -> Result<()> {
+    let (reader, writer) = io::pipe()?;
     let output = [Stdio::null(), writer.try_clone()?.into(), writer.into()];
     let mut running = sandbox::start(plan, output).map_err(|error| match error {
         SandboxError::NotStarted { program, detail } => {
@@ -130,10 +151,8 @@ fn finish(job: &Job<'_>, plan: &Plan, tools: &StepContext<'_>) -> Result<()> {
             Err(RecvTimeoutError::Disconnected) => break,
             Err(RecvTimeoutError::Timeout) => {}
         }
-        if (tools.interrupted)() {
-            // Dropping what runs ends it, and everything that it started.
-            return Err(Error::Interrupted);
-        }
+        // Dropping what runs ends it, and everything that it started.
+        cx.check_cancelled()?;
     }
     let status = match running.wait()? {
         Ended::Exit(0) => return Ok(()),
@@ -146,11 +165,14 @@ fn finish(job: &Job<'_>, plan: &Plan, tools: &StepContext<'_>) -> Result<()> {
     Err(Error::Step(StepError::Failed { step, command, status, said, missing }))
 }
 
-/// The lines that arrive, on a thread of their own: a program may be silent for long.
+/// The lines that arrive, on a thread of their own: a program may be silent for long. The rest of a longer line
+/// is passed over.
 fn lines_of(reader: PipeReader) -> Receiver<String> {
-    let (sender, lines) = std::sync::mpsc::channel();
+    // Bounded, so that a program that says much waits for whoever reads it.
+    let (sender, lines) = std::sync::mpsc::sync_channel(LINES_WAITING);
     std::thread::spawn(move || {
-        for line in BufReader::new(reader).split(b'\n').map_while(std::io::Result::ok) {
+        let mut reader = BufReader::new(reader);
+        while let Ok(Some(line)) = next_line(&mut reader) {
             if sender.send(String::from_utf8_lossy(&line).into_owned()).is_err() {
                 break;
             }
@@ -159,10 +181,31 @@ fn lines_of(reader: PipeReader) -> Receiver<String> {
     lines
 }
 
-/// Gives a path to the user that programs run as. Without the superuser's rights it is the caller's, who is
-/// seen as that user.
+/// The next line, up to [`LONGEST_LINE`] bytes of it; nothing at the end.
+fn next_line(from: &mut impl BufRead) -> io::Result<Option<Vec<u8>>> {
+    let mut line = Vec::new();
+    let mut is_end = true;
+    loop {
+        let buffer = from.fill_buf()?;
+        if buffer.is_empty() {
+            return Ok((!is_end).then_some(line));
+        }
+        is_end = false;
+        let end = buffer.iter().position(|byte| *byte == b'\n');
+        let piece = &buffer[..end.unwrap_or(buffer.len())];
+        line.extend_from_slice(&piece[..piece.len().min(LONGEST_LINE - line.len())]);
+        let used = end.map_or(buffer.len(), |at| at + 1);
+        from.consume(used);
+        if end.is_some() {
+            return Ok(Some(line));
+        }
+    }
+}
+
+/// Gives a path to the user that programs run as, under the id that nobody on this machine has. Without the
+/// superuser's rights it is the caller's, who is seen as that user.
 fn give(path: &Path) -> Result<()> {
-    lchown(path, Some(APP_USER.uid), Some(APP_USER.gid)).facts(path)
+    lchown(path, Some(FIRST_ID + APP_USER.uid), Some(FIRST_ID + APP_USER.gid)).facts(path)
 }
 
 fn give_all(folder: &Path) -> Result<()> {
@@ -208,4 +251,21 @@ pub fn copy_folder(from: &Path, to: &Path) -> Result<()> {
         }
     }
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn lines_are_read_whole_and_long_ones_are_cut() {
+        let text = [b"one\n\n", &vec![b'x'; 3 * LONGEST_LINE][..], b"\nlast"].concat();
+        let mut from = BufReader::with_capacity(100, &text[..]);
+        let mut lines = Vec::new();
+        while let Some(line) = next_line(&mut from).unwrap() {
+            lines.push(line);
+        }
+        assert_eq!(lines[..2], [b"one".to_vec(), Vec::new()]);
+        assert_eq!((lines[2].len(), &lines[3][..], lines.len()), (LONGEST_LINE, &b"last"[..], 4));
+    }
 }

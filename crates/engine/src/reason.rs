@@ -1,6 +1,7 @@
 //! Why a step has to run: an answer in types, worded elsewhere.
 
-use crate::key::{Input, LayerTarget};
+use crate::fingerprint::Input;
+use crate::key::LayerTarget;
 use content::StepKey;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -23,8 +24,12 @@ pub enum MissReason {
         /// As wanted now.
         to: String,
     },
+    /// The same inputs, but this version of the program does it in another way.
+    NewRecipe,
     /// The step ran with these inputs, but its result is gone from the store.
     ResultGone,
+    /// The step ran with these inputs, but its result in the store was damaged.
+    ResultDamaged,
 }
 
 /// What changed in one input.
@@ -40,40 +45,58 @@ pub struct Change {
     pub changed: Vec<(String, String, String)>,
 }
 
-/// The inputs of a step when it last ran for an app.
+/// What a step was made from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct MadeFrom<'a> {
+    /// Its key.
+    pub key: StepKey,
+    /// Its inputs.
+    pub inputs: &'a [Input],
+    /// What its layer is for.
+    pub target: &'a LayerTarget,
+}
+
+/// A step as it last ran for an app.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct LastInputs {
+pub struct LastRun {
     key: StepKey,
     form: String,
     inputs: BTreeMap<String, BTreeMap<String, String>>,
+    /// How long it took.
+    pub milliseconds: u64,
 }
 
-impl LastInputs {
+impl LastRun {
     /// What to remember of a step that ran.
-    pub fn of(key: StepKey, inputs: &[Input], form: &LayerTarget) -> Self {
-        let inputs = inputs.iter().map(|i| (i.name.to_owned(), i.parts.clone())).collect();
-        Self { key, form: describe(form), inputs }
+    pub fn of(made_from: &MadeFrom<'_>, milliseconds: u64) -> Self {
+        let inputs = made_from.inputs.iter().map(|i| (i.name.to_owned(), i.parts.clone())).collect();
+        Self { key: made_from.key, form: describe(made_from.target), inputs, milliseconds }
     }
 }
 
-fn describe(form: &LayerTarget) -> String {
-    format!("{} {}", form.codec.name(), form.platform)
+fn describe(target: &LayerTarget) -> String {
+    format!("{} {}", target.codec.name(), target.platform)
 }
 
-/// Why a step whose result is missing has to run, judged by what it last ran with.
-pub fn compare(last: Option<&LastInputs>, key: StepKey, inputs: &[Input], form: &LayerTarget) -> MissReason {
+/// Why a step whose result is missing has to run, judged by how it last ran.
+pub fn compare(last: Option<&LastRun>, now: &MadeFrom<'_>) -> MissReason {
     let Some(last) = last else { return MissReason::First };
-    if last.key == key {
+    if last.key == now.key {
         return MissReason::ResultGone;
     }
-    let changes: Vec<Change> = inputs.iter().filter_map(|input| change_of(last, input)).collect();
-    if changes.is_empty() {
-        return MissReason::OtherForm { from: last.form.clone(), to: describe(form) };
+    let changes: Vec<Change> = now.inputs.iter().filter_map(|input| change_of(last, input)).collect();
+    if !changes.is_empty() {
+        return MissReason::Changed { changes };
     }
-    MissReason::Changed { changes }
+    let to = describe(now.target);
+    if last.form == to {
+        MissReason::NewRecipe
+    } else {
+        MissReason::OtherForm { from: last.form.clone(), to }
+    }
 }
 
-fn change_of(last: &LastInputs, input: &Input) -> Option<Change> {
+fn change_of(last: &LastRun, input: &Input) -> Option<Change> {
     let none = BTreeMap::new();
     let old = last.inputs.get(input.name).unwrap_or(&none);
     let new = &input.parts;
@@ -97,20 +120,22 @@ mod tests {
 
     #[test]
     fn every_reason_is_told_apart() {
-        let form = |codec| LayerTarget { codec, platform: "linux/amd64".to_owned() };
+        let target = |codec| LayerTarget { codec, platform: "linux/amd64".to_owned() };
         let input = |parts: &[(&str, &str)]| {
             let parts = parts.iter().map(|(k, v)| ((*k).to_owned(), (*v).to_owned())).collect();
             vec![Input::of_parts("packages", parts)]
         };
-        let (old, zstd) = (input(&[("fog", "1"), ("quay", "2")]), form(Codec::Zstd));
-        let key = super::super::key::step_key("s", &old, &zstd);
-        let last = LastInputs::of(key, &old, &zstd);
-        let reason = |inputs: &[Input], form: &LayerTarget| {
-            compare(Some(&last), super::super::key::step_key("s", inputs, form), inputs, form)
-        };
-        assert_eq!(compare(None, key, &old, &zstd), MissReason::First);
-        assert_eq!(reason(&old, &zstd), MissReason::ResultGone);
-        assert!(matches!(reason(&old, &form(Codec::Gzip)), MissReason::OtherForm { .. }));
+        let (old, zstd, gzip) =
+            (input(&[("fog", "1"), ("quay", "2")]), target(Codec::Zstd), target(Codec::Gzip));
+        let [first, other] = [b"first", b"other"].map(|bytes| StepKey::of(bytes));
+        let before = MadeFrom { key: first, inputs: &old, target: &zstd };
+        let last = LastRun::of(&before, 7);
+        let reason = |now: &MadeFrom<'_>| compare(Some(&last), now);
+        assert_eq!(compare(None, &before), MissReason::First);
+        assert_eq!(reason(&before), MissReason::ResultGone);
+        assert_eq!(reason(&MadeFrom { key: other, ..before.clone() }), MissReason::NewRecipe);
+        let in_gzip = MadeFrom { key: other, target: &gzip, ..before.clone() };
+        assert!(matches!(reason(&in_gzip), MissReason::OtherForm { .. }));
         let new = input(&[("fog", "3"), ("tern", "1")]);
         let expected = Change {
             input: "packages".into(),
@@ -118,6 +143,7 @@ mod tests {
             removed: vec!["quay".into()],
             changed: vec![("fog".into(), "1".into(), "3".into())],
         };
-        assert_eq!(reason(&new, &zstd), MissReason::Changed { changes: vec![expected] });
+        let changed = MadeFrom { key: other, inputs: &new, target: &zstd };
+        assert_eq!(reason(&changed), MissReason::Changed { changes: vec![expected] });
     }
 }

@@ -1,9 +1,10 @@
 //! Steps: what they need, what they do, what they leave behind.
 
-use crate::key::{self, Input, LayerTarget};
-use content::StepKey;
+use crate::budget::Budget;
+use crate::fingerprint::Fingerprint;
+use cancel::Cancel;
 use content::layer::{LayerWriter, WrittenLayer};
-use model::{PackageFact, Result, Role, Withdrawn};
+use model::{Error, PackageFact, Result, Role, Withdrawn};
 use remote::Fetcher;
 use serde::{Deserialize, Serialize};
 
@@ -16,43 +17,57 @@ pub struct Produced {
     pub packages: Vec<PackageFact>,
 }
 
-/// What a step has to do its work with.
+/// What an action has to do its work with.
 pub struct StepContext<'a> {
+    /// The app that the step runs for.
+    pub app: &'a str,
+    /// The step's name.
+    pub step: &'a str,
     /// Gets packages.
     pub fetcher: &'a Fetcher,
-    /// How many things to do at once.
-    pub jobs: usize,
+    /// How much to do at once.
+    pub budget: &'a Budget,
     /// The layers of the root that programs run in, bottom first.
     pub root: &'a [Produced],
     /// Told of what people should know.
     pub note: &'a (dyn Fn(String) + Sync),
     /// Told how many of how many parts are done.
     pub progress: &'a (dyn Fn(usize, usize) + Sync),
-    /// Whether the user wants the build to end.
-    pub interrupted: &'a (dyn Fn() -> bool + Sync),
+    /// Ends the step early.
+    pub cancel: &'a Cancel,
 }
 
-/// The action of a step: writes one layer.
+impl StepContext<'_> {
+    /// An error when the step should end; asked between pieces of work.
+    pub fn check_cancelled(&self) -> Result<()> {
+        if self.cancel.is_cancelled() { Err(Error::Interrupted) } else { Ok(()) }
+    }
+}
+
+/// What a step does: writes one layer.
 pub trait Action: Send + Sync {
+    /// Everything that shapes the result, besides the steps that are needed and the source that programs read.
+    /// Take the action apart in full here, so that a new field does not compile until it is decided whether it
+    /// shapes the result.
+    fn fingerprint(&self) -> Fingerprint;
+
     /// Writes the layer's parts; gives the packages that went in.
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>>;
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>>;
 
     /// Packages that it needs and that their registry withdrew; what cannot be asked is left out.
-    fn withdrawn(&self, _tools: &StepContext<'_>) -> Vec<Withdrawn> {
+    fn withdrawn(&self, _cx: &StepContext<'_>) -> Vec<Withdrawn> {
         Vec::new()
     }
 }
 
-/// One step.
+/// One step, as bases and buildpacks contribute it.
 pub struct Step {
-    /// Its name, unique in the worklist.
+    /// Its name, unique in a build.
     pub name: String,
     /// What its layer is for.
     pub role: Role,
-    /// Everything that its result depends on.
-    pub inputs: Vec<Input>,
     /// What it does.
-    pub work: Box<dyn Action>,
+    pub action: Box<dyn Action>,
     /// Steps whose layers, bottom first, are the root of the programs that it runs.
     pub root: Vec<Step>,
     /// Whether its programs work on the source of the app.
@@ -61,19 +76,12 @@ pub struct Step {
 
 impl Step {
     /// A step that runs no programs.
-    pub fn new(name: impl Into<String>, role: Role, inputs: Vec<Input>, work: impl Action + 'static) -> Self {
-        Self { name: name.into(), role, inputs, work: Box::new(work), root: Vec::new(), reads_source: false }
+    pub fn new(name: impl Into<String>, role: Role, action: impl Action + 'static) -> Self {
+        Self { name: name.into(), role, action: Box::new(action), root: Vec::new(), reads_source: false }
     }
 
     /// Makes the layers of these steps, bottom first, the root of the programs that it runs.
-    pub fn work_in(&mut self, root: Vec<Self>) {
-        let inputs = root.iter().flat_map(|step| &step.inputs).flat_map(|input| input.parts.clone());
-        self.inputs.push(Input::of_parts("root", inputs.collect()));
-        self.root = root;
-    }
-
-    /// The key that its result is kept under.
-    pub fn key(&self, form: &LayerTarget) -> StepKey {
-        key::step_key(&self.name, &self.inputs, form)
+    pub fn in_root(self, root: Vec<Self>) -> Self {
+        Self { root, ..self }
     }
 }

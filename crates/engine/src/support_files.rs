@@ -1,6 +1,7 @@
 //! Small files of ours that a buildpack adds to an image.
 
-use crate::{Action, Input, Step, StepContext};
+use crate::{Action, Step, StepContext};
+use crate::{Fingerprint, Recipe};
 use content::digest::Sha256;
 use content::layer::{Entry, LayerWriter};
 use model::{Error, PackageFact, Result, Role};
@@ -18,19 +19,24 @@ pub struct SupportFile {
 
 /// The step called `name` that puts these files down.
 pub fn step(name: &str, files: Vec<SupportFile>) -> Step {
-    let digest = |f: &SupportFile| (f.path.to_owned(), Sha256::of(f.text.as_bytes()).hex());
-    Step::new(
-        name,
-        Role::Support,
-        vec![Input::of_parts("files", files.iter().map(digest).collect::<BTreeMap<_, _>>())],
-        SupportFiles(files),
-    )
+    Step::new(name, Role::Support, SupportFiles(files))
 }
 
 struct SupportFiles(Vec<SupportFile>);
 
 impl Action for SupportFiles {
-    fn write(&self, layer: &mut LayerWriter<'_>, _tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        let Self(files) = self;
+        let part = |file: &SupportFile| {
+            let SupportFile { path, text, executable } = file;
+            let digest = Sha256::of(text.as_bytes()).hex();
+            ((*path).to_owned(), format!("{digest} {}", if *executable { "run" } else { "file" }))
+        };
+        let parts = files.iter().map(part).collect::<BTreeMap<_, _>>();
+        Fingerprint::of(Recipe::new("support files", 1)).input("files", parts)
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, _cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         layer.part::<Error>(|tar| {
             let mut folders = BTreeSet::new();
             for file in &self.0 {

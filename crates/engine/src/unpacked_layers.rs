@@ -1,11 +1,10 @@
 //! Layers as folders in the store, which processes run on.
 
-use content::DiffId;
-use content::layer::{Codec, unpack};
+use content::layer::{Codec, Owners, unpack};
 use content::store::{Store, remove_tree};
+use content::{BlobDigest, ContentError, DiffId};
 use model::Result;
-use sandbox::{Isolation, Mode};
-use std::fs;
+use sandbox::{FIRST_ID, ID_COUNT, Isolation, Mode};
 use std::path::PathBuf;
 
 /// The way of running that works here, found out on the store's own file system.
@@ -16,26 +15,37 @@ pub fn working_mode(store: &Store) -> Result<Mode> {
     Ok(mode?)
 }
 
-/// The folder with the files of a layer, unpacked once.
-pub fn unpacked(
-    store: &Store,
-    blob: &std::path::Path,
-    codec: Codec,
-    diff_id: DiffId,
-    mode: Mode,
-) -> Result<PathBuf> {
-    let own = mode.isolation == Isolation::Superuser;
+/// A layer of the store.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct StoredLayer {
+    /// Digest of its blob.
+    pub digest: BlobDigest,
+    /// Digest of its tar bytes.
+    pub diff_id: DiffId,
+    /// How the blob is compressed.
+    pub codec: Codec,
+}
+
+/// The folder with the files of a layer, unpacked once and looked over before each use. A blob that turns out to
+/// be damaged is removed from the store.
+pub fn unpacked(store: &Store, layer: &StoredLayer, mode: Mode) -> Result<PathBuf> {
     // What the superuser unpacks has owners; what others unpack belongs to them.
-    let kind = if own { "owned" } else { "plain" };
-    let target = store.tree_path(&format!("layer-{kind}-{}", diff_id.hex()));
-    if target.exists() {
-        return Ok(target);
-    }
-    let _turn = store.lock(&format!("unpack-{}", &diff_id.hex()[..2]))?;
-    if !target.exists() {
+    let (kind, owners) = match mode.isolation {
+        Isolation::Superuser => ("shifted", Owners::Shifted { first: FIRST_ID, count: ID_COUNT }),
+        Isolation::SingleUser => ("plain", Owners::Caller),
+    };
+    let name = format!("layer-{kind}-{}", layer.diff_id.hex());
+    store.tree_or(&name, || {
         let fresh = store.temporary_folder()?;
-        unpack(blob, codec, diff_id, &fresh, own)?;
-        fs::rename(&fresh, &target)?;
-    }
-    Ok(target)
+        match unpack(&store.blob_path(layer.digest), layer.codec, layer.diff_id, &fresh, owners) {
+            Ok(()) => Ok(fresh),
+            Err(error) => {
+                remove_tree(&fresh);
+                Err(match store.verify_blob(layer.digest) {
+                    Err(ContentError::DigestMismatch { .. }) => store.damaged_blob(layer.digest).into(),
+                    _ => error.into(),
+                })
+            }
+        }
+    })
 }

@@ -50,6 +50,17 @@ pub enum RemoteError {
         /// The URL.
         url: String,
     },
+    /// The caller does not want it any more.
+    #[error("cancelled")]
+    Cancelled,
+    /// An answer is larger than any document of its kind.
+    #[error("{url}: more than {most} bytes")]
+    TooLarge {
+        /// The URL.
+        url: String,
+        /// The most that is read, in bytes.
+        most: u64,
+    },
     /// The bytes are not the ones that were locked.
     #[error("{url}: {algorithm} is {found}, locked is {expected}")]
     Integrity {

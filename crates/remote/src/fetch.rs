@@ -3,6 +3,7 @@
 use crate::address::Address;
 use crate::error::{RemoteError, Result};
 use crate::login::{Login, header_for};
+use cancel::Cancel;
 use serde_json::Value;
 use std::fs;
 use std::io::{self, Read, Write};
@@ -21,8 +22,10 @@ pub enum Network {
     Forbidden,
 }
 
-/// The largest answer that is read, in bytes.
-const LIMIT: u64 = 2 << 30;
+/// The largest answer that is written to a file, in bytes.
+const LARGEST_FILE: u64 = 2 << 30;
+/// The largest document that is read into memory, in bytes: metadata of a package with very many versions.
+const LARGEST_DOCUMENT: u64 = 96 << 20;
 /// The longest text about a failure that is read, in bytes.
 const LONGEST_SAYING: u64 = 4 << 10;
 /// So much is read at once, in bytes.
@@ -36,6 +39,8 @@ const MOST_REDIRECTS: usize = 10;
 const PARTIAL_CONTENT: u16 = 206;
 /// What is there is not that long.
 const RANGE_NOT_SATISFIABLE: u16 = 416;
+/// How long nothing may come of an answer before it is asked for again.
+const LONGEST_SILENCE: Duration = Duration::from_secs(20);
 /// No server can ask to wait longer than this.
 const LONGEST_PAUSE: Duration = Duration::from_secs(30);
 
@@ -45,27 +50,14 @@ pub struct Fetcher {
     network: Network,
     logins: Vec<Login>,
     git: Option<PathBuf>,
+    cancel: Cancel,
 }
 
 impl Fetcher {
     /// A fetcher without connections yet.
     pub fn new(network: Network) -> Self {
-        // What this machine trusts, is trusted: organisations have certificates of their own.
-        let tls = TlsConfig::builder().root_certs(RootCerts::PlatformVerifier).build();
-        let agent = ureq::Agent::config_builder()
-            .tls_config(tls)
-            .http_status_as_error(false)
-            // They are followed here: credentials are for the server that they were made for.
-            .max_redirects(0)
-            .max_redirects_will_error(false)
-            .timeout_connect(Some(Duration::from_secs(10)))
-            .timeout_recv_response(Some(Duration::from_secs(60)))
-            .user_agent(concat!("shtetl/", env!("CARGO_PKG_VERSION")))
-            .max_idle_connections_per_host(64)
-            .max_idle_connections(128)
-            .build()
-            .into();
-        Self { agent, network, logins: Vec::new(), git: None }
+        let agent = agent(LONGEST_SILENCE);
+        Self { agent, network, logins: Vec::new(), git: None, cancel: Cancel::new() }
     }
 
     /// The fetcher, with these logins for registries of packages.
@@ -76,6 +68,19 @@ impl Fetcher {
     /// The fetcher, with the program for repositories, if this machine has it.
     pub fn with_git(self, git: Option<PathBuf>) -> Self {
         Self { git, ..self }
+    }
+
+    /// The fetcher, which ends what it does when `cancel` is cancelled.
+    pub fn with_cancel(self, cancel: Cancel) -> Self {
+        let agent = self.agent.clone();
+        // Whoever waits for an answer or for more of one ends with an error.
+        cancel.on_cancel(move || agent.clone().shutdown());
+        Self { cancel, ..self }
+    }
+
+    /// The fetcher, with another limit for how long nothing may come of an answer.
+    pub fn with_silence_limit(self, limit: Duration) -> Self {
+        Self { agent: agent(limit), ..self }
     }
 
     /// The program for repositories.
@@ -116,7 +121,7 @@ impl Fetcher {
             }
             Address::Url(url) => {
                 let (mut to, mut done) = (open()?, 0_u64);
-                with_retry(|| {
+                self.with_retry(|| {
                     // What came before the connection was cut is not asked for again (RFC 9110, section 14).
                     let rest = format!("bytes={done}-");
                     let range = (done > 0).then_some(("Range", rest.as_str()));
@@ -140,12 +145,15 @@ impl Fetcher {
     }
 
     fn get_with_retry(&self, url: &str, accept: &str) -> Result<Vec<u8>> {
-        with_retry(|| {
+        self.with_retry(|| {
             let mut answer = self.ask(url, &[("Accept", accept)])?.successful(url)?;
             let mut bytes = Vec::new();
-            let read = answer.body().read_to_end(&mut bytes);
+            let read = answer.body().take(LARGEST_DOCUMENT + 1).read_to_end(&mut bytes);
             read.map_err(|e| RemoteError::Unreachable { url: shown(url), detail: e.to_string() })?;
-            Ok(bytes)
+            match bytes.len() as u64 <= LARGEST_DOCUMENT {
+                true => Ok(bytes),
+                false => Err(RemoteError::TooLarge { url: shown(url), most: LARGEST_DOCUMENT }),
+            }
         })
     }
 
@@ -163,7 +171,7 @@ impl Fetcher {
                 None => return Ok(answer),
             }
         }
-        Err(RemoteError::Unreachable { url: shown(url), detail: "it sends on and on".to_owned() })
+        Err(RemoteError::Unreachable { url: shown(url), detail: "too many redirects".to_owned() })
     }
 
     /// Asks one server; `own` when it is the one that the caller's credentials are for.
@@ -180,6 +188,29 @@ impl Fetcher {
         answered(url, request.call())
     }
 
+    /// Tries until it succeeds, or trying again cannot help, or did not, or nobody waits for it any more.
+    pub(crate) fn with_retry<T>(&self, mut attempt: impl FnMut() -> Result<T>) -> Result<T> {
+        let mut pauses = PAUSES.iter();
+        loop {
+            let answer = attempt();
+            if self.cancel.is_cancelled() {
+                return Err(RemoteError::Cancelled);
+            }
+            let error = match answer {
+                Err(error) if worth_another_try(&error) => error,
+                answer => return answer,
+            };
+            let Some(pause) = pauses.next() else { return Err(error) };
+            let asked = match &error {
+                RemoteError::Status { retry_after, .. } => *retry_after,
+                _ => None,
+            };
+            if self.cancel.wait(asked.unwrap_or(*pause).min(LONGEST_PAUSE)) {
+                return Err(RemoteError::Cancelled);
+            }
+        }
+    }
+
     /// Sends a form (`application/x-www-form-urlencoded`) once; any status is an answer.
     pub(crate) fn send_form(&self, url: &str, fields: &[(&str, &str)]) -> Result<Answer> {
         if self.network == Network::Forbidden {
@@ -187,6 +218,27 @@ impl Fetcher {
         }
         answered(url, self.agent.post(url).send_form(fields.iter().copied()))
     }
+}
+
+/// Connections that end when nothing comes, or nothing is taken, for as long as `silence`.
+fn agent(silence: Duration) -> ureq::Agent {
+    // What this machine trusts, is trusted: organisations have certificates of their own.
+    let tls = TlsConfig::builder().root_certs(RootCerts::PlatformVerifier).build();
+    ureq::Agent::config_builder()
+        .tls_config(tls)
+        .http_status_as_error(false)
+        // They are followed here: credentials are for the server that they were made for.
+        .max_redirects(0)
+        .max_redirects_will_error(false)
+        .timeout_connect(Some(Duration::from_secs(10)))
+        .timeout_recv_response(Some(Duration::from_secs(60)))
+        .user_agent(concat!("shtetl/", env!("CARGO_PKG_VERSION")))
+        .max_idle_connections_per_host(64)
+        .max_idle_connections(128)
+        .timeout_per_read(Some(silence))
+        .timeout_per_write(Some(silence))
+        .build()
+        .into()
 }
 
 /// Scheme, host and port of a URL.
@@ -258,24 +310,7 @@ impl Answer {
     }
 
     pub(crate) fn body(&mut self) -> impl Read {
-        self.0.body_mut().with_config().limit(LIMIT).reader()
-    }
-}
-
-/// Tries until it succeeds, or trying again cannot help, or did not.
-pub(crate) fn with_retry<T>(mut attempt: impl FnMut() -> Result<T>) -> Result<T> {
-    let mut pauses = PAUSES.iter();
-    loop {
-        let error = match attempt() {
-            Err(error) if worth_another_try(&error) => error,
-            answer => return answer,
-        };
-        let Some(pause) = pauses.next() else { return Err(error) };
-        let asked = match &error {
-            RemoteError::Status { retry_after, .. } => *retry_after,
-            _ => None,
-        };
-        std::thread::sleep(asked.unwrap_or(*pause).min(LONGEST_PAUSE));
+        self.0.body_mut().with_config().limit(LARGEST_FILE).reader()
     }
 }
 

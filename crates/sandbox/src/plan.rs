@@ -3,10 +3,16 @@
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 
+/// The first of the ids that the superuser's processes and their files have on this machine; nobody has them.
+pub const FIRST_ID: u32 = 1_900_000_000;
+/// How many there are: inside, they count from 0.
+pub const ID_COUNT: u32 = 2_000_000_000;
+
 /// How the process is kept apart from the host.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub enum Isolation {
-    /// The caller is the superuser: namespaces without a user namespace.
+    /// The caller is the superuser: what it mounts is the superuser's, and the process is in a user namespace whose
+    /// ids nobody on this machine has.
     Superuser,
     /// A user namespace that holds a single user: the caller, under the process's number.
     SingleUser,

@@ -3,15 +3,15 @@
 //! In the scratch folder: `front/` (real folders for mount points, above all layers, so that no link
 //! in an image can lead a mount elsewhere), `upper/`, `work/`, and `root/` where all is mounted.
 
-use crate::plan::{Ground, Isolation, Plan};
+use crate::plan::{FIRST_ID, Ground, Isolation, Plan};
 use rustix::fs::{CWD, Mode as Bits, OFlags, openat};
 use rustix::mount::{
     MountFlags, MountPropagationFlags, UnmountFlags, mount, mount_bind, mount_change, mount_remount, unmount,
 };
 use std::ffi::CString;
-use std::fs::{self, File, Permissions};
+use std::fs::{self, File, Metadata, Permissions};
 use std::io;
-use std::os::unix::fs::{FileTypeExt, PermissionsExt, symlink};
+use std::os::unix::fs::{FileTypeExt, MetadataExt, PermissionsExt, lchown, symlink};
 use std::path::{Path, PathBuf};
 
 /// Device files that every process may expect.
@@ -50,11 +50,30 @@ pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
             fs::copy(host, scratch.join("front/etc").join(name))?;
         }
     }
+    if plan.mode.isolation == Isolation::Superuser {
+        give_to_root(&scratch.join("front"))?;
+        for own in ["upper", "root"] {
+            lchown(scratch.join(own), Some(FIRST_ID), Some(FIRST_ID))?;
+        }
+    }
     if plan.mode.ground == Ground::Copy {
         for layer in &plan.layers {
-            copy_tree(layer, &scratch.join("root"))?;
+            copy_tree(layer, &scratch.join("root"), plan.mode.isolation)?;
         }
-        copy_tree(&scratch.join("front"), &scratch.join("root"))?;
+        copy_tree(&scratch.join("front"), &scratch.join("root"), plan.mode.isolation)?;
+    }
+    Ok(())
+}
+
+/// Gives everything in a folder to the superuser inside.
+fn give_to_root(folder: &Path) -> io::Result<()> {
+    lchown(folder, Some(FIRST_ID), Some(FIRST_ID))?;
+    for entry in fs::read_dir(folder)? {
+        let entry = entry?;
+        match entry.file_type()?.is_dir() {
+            true => give_to_root(&entry.path())?,
+            false => lchown(entry.path(), Some(FIRST_ID), Some(FIRST_ID))?,
+        }
     }
     Ok(())
 }
@@ -69,7 +88,7 @@ fn folder(path: &Path, mode: u32) -> io::Result<()> {
 }
 
 /// Puts `from` over `to` as an overlay would.
-fn copy_tree(from: &Path, to: &Path) -> io::Result<()> {
+fn copy_tree(from: &Path, to: &Path, isolation: Isolation) -> io::Result<()> {
     if is_opaque(from) {
         fs::remove_dir_all(to)?;
         fs::create_dir(to)?;
@@ -84,7 +103,8 @@ fn copy_tree(from: &Path, to: &Path) -> io::Result<()> {
                 fs::remove_file(&target)?;
             }
             folder(&target, 0o700)?;
-            copy_tree(&source, &target)?;
+            copy_tree(&source, &target, isolation)?;
+            keep_owner(&metadata, &target, isolation)?;
             fs::set_permissions(&target, metadata.permissions())?;
             continue;
         }
@@ -95,13 +115,24 @@ fn copy_tree(from: &Path, to: &Path) -> io::Result<()> {
         }
         if metadata.file_type().is_char_device() {
             // It only says that what was there is gone.
-        } else if metadata.is_symlink() {
+            continue;
+        }
+        if metadata.is_symlink() {
             symlink(fs::read_link(&source)?, &target)?;
         } else {
             fs::copy(&source, &target)?;
         }
+        keep_owner(&metadata, &target, isolation)?;
     }
     Ok(())
+}
+
+/// Gives a copy the owner of the original, where this process may.
+fn keep_owner(original: &Metadata, copy: &Path, isolation: Isolation) -> io::Result<()> {
+    match isolation {
+        Isolation::Superuser => lchown(copy, Some(original.uid()), Some(original.gid())),
+        Isolation::SingleUser => Ok(()),
+    }
 }
 
 /// Whether nothing of lower layers shows through the folder.
@@ -142,7 +173,10 @@ pub(crate) fn enter(plan: &Plan) -> Result<(), Failed> {
         mount("tmpfs", root.join(path), "tmpfs", flags, &*options).step("mount a writable folder")?;
     }
     for (from, path) in &plan.shared {
-        mount_bind(from, root.join(path)).step("mount a shared folder")?;
+        let target = root.join(path);
+        mount_bind(from, &target).step("mount a shared folder")?;
+        let flags = MountFlags::BIND | MountFlags::NOSUID | MountFlags::NODEV;
+        mount_remount(&target, flags, c"").step("guard a shared folder")?;
     }
     let flags = MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
     mount("proc", root.join("proc"), "proc", flags, None).step("mount /proc")?;
@@ -150,7 +184,7 @@ pub(crate) fn enter(plan: &Plan) -> Result<(), Failed> {
         guard_kernel(&root.join("proc")).step("guard /proc")?;
     }
     if !plan.root_writable {
-        let read_only = MountFlags::BIND | MountFlags::RDONLY | MountFlags::NODEV;
+        let read_only = MountFlags::BIND | MountFlags::RDONLY | MountFlags::NOSUID | MountFlags::NODEV;
         mount_remount(&root, read_only, c"").step("make the root read-only")?;
     }
     std::env::set_current_dir(&root).step("enter the root")?;
@@ -180,7 +214,8 @@ fn mount_overlay(plan: &Plan, root: &Path) -> io::Result<()> {
     if options.len() >= 4096 {
         return Err(io::Error::other("too many layers for one mount"));
     }
-    mount("overlay", root, "overlay", MountFlags::NODEV, &*CString::new(options)?)?;
+    let flags = MountFlags::NOSUID | MountFlags::NODEV;
+    mount("overlay", root, "overlay", flags, &*CString::new(options)?)?;
     Ok(())
 }
 

@@ -1,13 +1,15 @@
 //! What the program does when it is started as a stage of its own sandbox.
 
 use crate::loopback::raise_loopback;
-use crate::plan::{Isolation, Plan};
+use crate::plan::{FIRST_ID, ID_COUNT, Isolation, Plan};
 use crate::root::{self, Failed, Step};
 use crate::running::inherit;
 use rustix::fd::{AsRawFd, FromRawFd, OwnedFd, RawFd};
 use rustix::io::{FdFlags, fcntl_setfd};
+use rustix::pipe::{PipeFlags, pipe_with};
 use rustix::process::{
-    DumpableBehavior, Gid, Pid, Signal, Uid, WaitOptions, getgid, getuid, kill_process, set_dumpable_behavior,
+    DumpableBehavior, Gid, Pid, Signal, Uid, WaitOptions, getgid, getpid, getuid, kill_process,
+    set_dumpable_behavior,
 };
 use rustix::thread::{
     CapabilitySet, CapabilitySets, UnshareFlags, capabilities, clear_ambient_capability_set,
@@ -165,19 +167,21 @@ fn stage_two(mut control: File, mut report: File) -> ExitCode {
     if let Err(failed) = guarded.and_then(|()| root::enter(&plan)) {
         return tell_failure(&mut report, &failed);
     }
-    let Some(command) = command_of(&plan) else {
-        // A probe: this process itself does what a command would do before it runs.
-        let given_up = give_up_privileges(plan.mode.isolation, plan.uid, plan.gid);
-        return match given_up.step("become the image's user") {
-            Ok(()) => {
-                tell(&mut report, &Report::Ready);
-                ExitCode::SUCCESS
-            }
-            Err(failed) => tell_failure(&mut report, &failed),
-        };
+    // A probe has no command: everything is done that comes before one, and a program is started that is not there.
+    let is_probe = plan.argv.is_empty();
+    let started = match plan.mode.isolation {
+        Isolation::Superuser => IdMapper::start().and_then(|mapper| command_of(&plan, Some(mapper)).spawn()),
+        Isolation::SingleUser => command_of(&plan, None).spawn(),
     };
-    let child = match { command }.spawn() {
+    let child = match started {
         Ok(child) => child,
+        Err(error) if is_probe && error.kind() == io::ErrorKind::NotFound => {
+            tell(&mut report, &Report::Ready);
+            return ExitCode::SUCCESS;
+        }
+        Err(source) if is_probe => {
+            return tell_failure(&mut report, &Failed { step: "become the image's user", source });
+        }
         Err(error) => {
             tell(&mut report, &Report::NotStarted { detail: error.to_string() });
             return ExitCode::from(STAGE_FAILED);
@@ -201,24 +205,70 @@ fn receive_plan(control: &mut File) -> io::Result<Plan> {
     Ok(serde_json::from_slice(&bytes)?)
 }
 
-fn command_of(plan: &Plan) -> Option<Command> {
-    let (program, arguments) = plan.argv.split_first()?;
-    let mut command = Command::new(program);
-    command.args(arguments).env_clear().envs(plan.env.iter().cloned()).current_dir(&plan.folder);
-    let (isolation, uid, gid) = (plan.mode.isolation, plan.uid, plan.gid);
+/// The program that a probe tries to start.
+const NO_PROGRAM: &str = "/no-such-program";
+
+fn command_of(plan: &Plan, mapper: Option<IdMapper>) -> Command {
+    let mut command = Command::new(plan.argv.first().map_or(NO_PROGRAM, String::as_str));
+    command.args(plan.argv.iter().skip(1)).env_clear().envs(plan.env.iter().cloned());
+    command.current_dir(&plan.folder);
+    let (uid, gid) = (plan.uid, plan.gid);
+    let prepare = move || give_up_privileges(mapper.as_ref(), uid, gid).map_err(io::Error::from);
     // SAFETY: only system calls on this thread, which is the only one of the forked child;
     // nothing is allocated and no lock is taken.
-    unsafe { command.pre_exec(move || give_up_privileges(isolation, uid, gid).map_err(io::Error::from)) };
-    Some(command)
+    unsafe { command.pre_exec(prepare) };
+    command
 }
 
-fn give_up_privileges(isolation: Isolation, uid: u32, gid: u32) -> rustix::io::Result<()> {
+/// Gives the command of the superuser a user namespace, whose ids nobody on this machine has. Only a process
+/// outside of the namespace can map them: a thread of this one waits for the child to ask.
+struct IdMapper {
+    asking: OwnedFd,
+    answer: OwnedFd,
+}
+
+impl IdMapper {
+    fn start() -> io::Result<Self> {
+        let (asked, asking) = pipe_with(PipeFlags::CLOEXEC)?;
+        let (answer, answering) = pipe_with(PipeFlags::CLOEXEC)?;
+        std::thread::spawn(move || {
+            let (mut asked, mut answering) = (File::from(asked), File::from(answering));
+            let mut pid = [0; 4];
+            if asked.read_exact(&mut pid).is_ok() && map_ids(i32::from_le_bytes(pid)).is_ok() {
+                // Without an answer, the child ends.
+                let _ = answering.write_all(&[1]);
+            }
+        });
+        Ok(Self { asking, answer })
+    }
+
+    /// Called in the child, between `fork` and `exec`.
+    fn enter(&self) -> rustix::io::Result<()> {
+        // SAFETY: the forked child has one thread.
+        unsafe { unshare_unsafe(UnshareFlags::NEWUSER) }?;
+        rustix::io::write(&self.asking, &getpid().as_raw_nonzero().get().to_le_bytes())?;
+        match rustix::io::read(&self.answer, &mut [0; 1])? {
+            1 => Ok(()),
+            _ => Err(rustix::io::Errno::PERM),
+        }
+    }
+}
+
+/// Maps the ids of the user namespace that the process `pid` is in.
+fn map_ids(pid: i32) -> io::Result<()> {
+    let map = format!("0 {FIRST_ID} {ID_COUNT}");
+    fs::write(format!("/proc/{pid}/gid_map"), &map)?;
+    fs::write(format!("/proc/{pid}/uid_map"), &map)
+}
+
+fn give_up_privileges(mapper: Option<&IdMapper>, uid: u32, gid: u32) -> rustix::io::Result<()> {
     set_no_new_privs(true)?;
+    mapper.map_or(Ok(()), IdMapper::enter)?;
     clear_ambient_capability_set()?;
     for capability in DROPPED {
         remove_capability_from_bounding_set(capability)?;
     }
-    if isolation == Isolation::Superuser {
+    if mapper.is_some() {
         let (uid, gid) = (Uid::from_raw(uid), Gid::from_raw(gid));
         set_thread_groups(&[])?;
         set_thread_res_gid(gid, gid, gid)?;

@@ -44,18 +44,15 @@ pub(super) fn unpacked(file: &Path, form: Form, store: &Store, now: i64) -> Resu
     let signature = Signature::of(&fs::metadata(file).facts(file)?);
     let digest = memo.digest(&file.display().to_string(), file, signature, now)?;
     memo.save(store, memo_name)?;
-    let kept = store.tree_path(&format!("archive-{}", digest.0.hex()));
-    if !kept.is_dir() {
-        unpack(file, form, &label, store)?.finish(&kept)?;
-    }
-    top_folder(kept)
+    let name = format!("archive-{}", digest.0.hex());
+    top_folder(store.tree_or(&name, || unpack(file, form, &label, store)?.finish())?)
 }
 
 /// Unpacks the archive of a package, called `label`, into the empty folder `to`, without the one folder that
 /// everything in it lies in.
 pub fn unpack_package(file: &Path, label: &str, store: &Store, to: &Path) -> Result<()> {
     let form = Form::of(file)?.ok_or_else(|| malformed(label, "it is no archive"))?;
-    let whole = unpack(file, form, label, store)?.finish(&store.temporary_folder()?)?;
+    let whole = unpack(file, form, label, store)?.finish()?;
     let moved = top_folder(whole.clone()).and_then(|top| fs::rename(&top, to).facts(to));
     remove_tree(&whole);
     moved

@@ -91,11 +91,14 @@ impl Git {
         };
         let tree = self.ask(&["rev-parse", "--verify", &format!("{}:{}", commit.id, commit.prefix)]);
         let tree = tree.ok_or_else(missing)?.trim().to_owned();
-        let kept = store.tree_path(&format!("revision-{tree}"));
-        if kept.is_dir() {
-            return Ok(kept);
-        }
-        let listing = self.ask(&["ls-tree", "-rz", "--full-tree", &tree]).ok_or_else(missing)?;
+        store.tree_or(&format!("revision-{tree}"), || self.unpack(commit, &tree, store))
+    }
+
+    fn unpack(&self, commit: &Commit, tree: &str, store: &Store) -> Result<PathBuf> {
+        let missing = || {
+            Error::Source(SourceError::NotCommitted { path: self.folder.clone(), commit: commit.id.clone() })
+        };
+        let listing = self.ask(&["ls-tree", "-rz", "--full-tree", tree]).ok_or_else(missing)?;
         let mut unpacking = Unpacking::new(&format!("commit {}", commit.id), u64::MAX, store)?;
         let mut objects = self.objects()?;
         for entry in listing.split('\0').filter(|e| !e.is_empty()) {
@@ -108,7 +111,7 @@ impl Git {
                 _ => {}
             }
         }
-        unpacking.finish(&kept)
+        unpacking.finish()
     }
 
     fn command(&self) -> Command {
@@ -154,21 +157,13 @@ pub fn checked_out(url: &str, id: &str, (fetcher, store): (&Fetcher, &Store)) ->
     if !is_commit(id) {
         return Err(none());
     }
-    let memory = store.tree_path(&format!("commit-{id}.json"));
-    if let Some(folder) = store.read_json::<PathBuf>(&memory)
-        && folder.is_dir()
-    {
-        return Ok(folder);
-    }
     let remote = |source: RemoteError| {
         Error::Package(PackageError::Remote { wanted_by: format!("commit {id}"), source })
     };
     let repository = store.tree_path(&format!("repository-{}", Sha256::of(url.as_bytes()).hex()));
     fetcher.commit(url, id, &repository).map_err(remote)?;
     let git = Git::bare(fetcher.git_program().ok_or_else(none)?, repository);
-    let folder = git.unpacked(&Commit { id: id.to_owned(), prefix: String::new() }, store)?;
-    store.write_json(&memory, &folder)?;
-    Ok(folder)
+    git.unpacked(&Commit { id: id.to_owned(), prefix: String::new() }, store)
 }
 
 /// A running `git cat-file --batch`.

@@ -136,7 +136,7 @@ impl Opened {
             let what = format!("{} {} {} {config}", files.hex(), commit.id, commit.prefix);
             store.tree_path(&format!("revision-of-{}.json", Sha256::of(what.as_bytes()).hex()))
         });
-        if let Some(known) = memory.as_ref().and_then(|memory| store.read_json(memory)) {
+        if let Some(known) = memory.as_ref().and_then(|memory| store.read_document(memory).whole()) {
             return Ok(Some(known));
         }
         let Some(last) = git.last_change(commit) else { return Ok(None) };
@@ -146,7 +146,7 @@ impl Opened {
         uncommitted.retain(matters);
         let revision = Revision { commit: last, uncommitted };
         if let Some(memory) = memory {
-            store.write_json(&memory, &revision)?;
+            store.write_document(&memory, &revision)?;
         }
         Ok(Some(revision))
     }

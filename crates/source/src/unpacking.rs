@@ -70,17 +70,12 @@ impl Unpacking {
         self.file(path, executable, &mut file)
     }
 
-    /// Makes the folder final at `kept`; another process may have been faster.
-    pub(super) fn finish(self, kept: &Path) -> Result<PathBuf> {
+    /// The folder, now that everything is in it.
+    pub(super) fn finish(mut self) -> Result<PathBuf> {
         for (place, target) in &self.links {
             symlink(target, place).map_err(|error| self.refused(&place.display().to_string(), error))?;
         }
-        if let Err(error) = fs::rename(&self.folder, kept)
-            && !kept.is_dir()
-        {
-            return Err(error).facts(kept);
-        }
-        Ok(kept.to_owned())
+        Ok(std::mem::take(&mut self.folder))
     }
 
     fn target(&mut self, path: &str) -> Result<PathBuf> {
@@ -126,6 +121,8 @@ impl Unpacking {
 
 impl Drop for Unpacking {
     fn drop(&mut self) {
-        remove_tree(&self.folder);
+        if !self.folder.as_os_str().is_empty() {
+            remove_tree(&self.folder);
+        }
     }
 }

@@ -4,26 +4,28 @@ use crate::base_selection::NewPins;
 use crate::image::Documents;
 use crate::ledger::Entry;
 use crate::plan::{Sources, Worklist, plan};
-use crate::record::Record;
+use crate::record::{BuiltSteps, Record};
 use crate::survey::{Observed, Survey, find_or_remember, survey};
 use crate::{base_selection, buildpacks, image, ledger};
 use bases::host::Host;
 use config::addresses::{AddressBook, Addresses};
 use config::pins::{Pins, ResolvedSets};
 use config::{AppConfig, Choice, ConfigPlace, Effective, Origin};
-use content::BlobDigest;
+use content::image::{write_archive, write_layout};
 use content::layer::Codec;
 use content::store::Store;
-use engine::{Decision, Event, LayerTarget, StepOutcome, Surroundings, decide, execute};
+use content::{BlobDigest, ContentError, StepKey};
+use engine::{Decision, Event, LayerTarget, Session, StepGraph, StepOutcome, decide, execute};
 use model::error::PackageError;
-use model::{Error, Result, names};
+use model::{Error, Result, Role, names};
 use planning::Pinning;
 use planning::{Base, NewlyResolved, Resolving};
 use remote::Fetcher;
 use remote::oci::CredentialFiles;
 use source::{Asked, LeftOut, Opened, SourceRules, SourceTree, take_in};
 use std::collections::BTreeMap;
-use std::sync::{Arc, Mutex};
+use std::path::Path;
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Instant;
 
 /// An app that was looked at; nothing was run or fetched for it.
@@ -56,7 +58,7 @@ pub fn look(asked: &Asked<'_>, choice: &Choice, store: &Store, now: i64) -> Resu
 }
 
 /// How to build, apart from what the source says.
-pub struct Order<'a> {
+pub struct BuildRequest<'a> {
     /// The tag of the default process type.
     pub tag: &'a str,
     /// The platform of the image, as in `linux/amd64`.
@@ -82,7 +84,7 @@ pub struct Order<'a> {
 }
 
 /// Plans the build of `app`: nothing is run, and only what has to be pinned is asked for.
-pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
+pub fn prepare(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Worklist> {
     // What is wrong in any case is told before anybody is asked for anything.
     let foretell = || match foresee(app, order, store) {
         // A package may bring what its script would make: only its archive tells.
@@ -108,7 +110,7 @@ pub fn prepare(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> 
 
 /// Plans everything but the packing of the app's own files, which are not read. Nothing is asked for:
 /// where nothing is pinned yet, what is known of the base has to do.
-pub fn foresee(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> {
+pub fn foresee(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Worklist> {
     plan_on(
         app,
         order,
@@ -120,14 +122,14 @@ pub fn foresee(app: &App, order: &Order<'_>, store: &Store) -> Result<Worklist> 
 
 fn plan_on(
     app: &App,
-    order: &Order<'_>,
+    order: &BuildRequest<'_>,
     base: &mut dyn Base,
     (asking, store): (Option<&Fetcher>, &Store),
     just: ResolvedSets,
 ) -> Result<Worklist> {
     names::check_tag(order.tag)?;
     let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.opened.near);
-    let form = LayerTarget { codec: order.codec, platform: order.platform.to_owned() };
+    let target = LayerTarget { codec: order.codec, platform: order.platform.to_owned() };
     let known = Pins::read(&app.opened.root)?.unwrap_or_default().resolved;
     let resolving = Resolving { known, just, pinning: order.pinning, asking, store };
     let sources = Sources {
@@ -137,12 +139,52 @@ fn plan_on(
         addresses: &addresses,
         resolving: &resolving,
     };
-    plan(&sources, base, form)
+    plan(&sources, base, target)
 }
 
-/// What each step would do, in order.
-pub fn preview(app: &App, worklist: &Worklist, store: &Store) -> Vec<Decision> {
-    worklist.steps.iter().map(|step| decide(store, &app.survey.name, step, &worklist.form)).collect()
+/// What a step would do.
+pub struct Preview {
+    /// Its name.
+    pub step: String,
+    /// What its layer is for.
+    pub role: Role,
+    /// Whether only other steps need it, and its layer is in no image.
+    pub for_build: bool,
+    /// The key of its result.
+    pub key: StepKey,
+    /// The result, or why there is none.
+    pub decision: Decision,
+}
+
+/// What each step would do, in the order of the image's layers; steps that others need come before them. What is
+/// only needed by steps whose results are there is left out.
+pub fn preview(app: &App, worklist: &Worklist, store: &Store) -> Vec<Preview> {
+    let mut graph = StepGraph::default();
+    let wanted = graph.add(&worklist.build_steps(&app.survey.name));
+    let mut decisions = decide(store, &graph, &wanted);
+    let in_order = graph.in_order(&wanted);
+    let preview = |key: StepKey| {
+        let step = graph.graph.node(key)?.step;
+        let (step, role, for_build) = (step.name.clone(), step.role, !wanted.contains(&key));
+        Some(Preview { step, role, for_build, key, decision: decisions.remove(&key)? })
+    };
+    in_order.into_iter().filter_map(preview).collect()
+}
+
+/// Where a finished image is written to, besides the store.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Exports<'a> {
+    /// A folder, as an OCI image layout.
+    pub layout: Option<&'a Path>,
+    /// A file, as a tar archive of such a layout.
+    pub archive: Option<&'a Path>,
+}
+
+impl Exports<'_> {
+    fn write(&self, store: &Store, image: BlobDigest) -> Result<()> {
+        self.layout.map_or(Ok(()), |folder| write_layout(store, image, folder))?;
+        Ok(self.archive.map_or(Ok(()), |file| write_archive(store, image, file))?)
+    }
 }
 
 /// A finished build.
@@ -157,7 +199,7 @@ pub struct Built {
     pub before: Option<BlobDigest>,
     /// The number in the ledger.
     pub number: u32,
-    /// How each step fared.
+    /// How each step fared: those of the image's layers first, in their order, then those that only built.
     pub outcomes: Vec<StepOutcome>,
     /// The record in the image.
     pub record: Record,
@@ -167,19 +209,24 @@ pub struct Built {
     pub milliseconds: u64,
 }
 
-/// Builds `app` after `worklist`, writes its documents, and enters the build into the ledger.
-pub fn build(app: &App, worklist: &Worklist, order: &Order<'_>, around: &Surroundings<'_>) -> Result<Built> {
-    let store = around.store;
+/// Builds `app` after `worklist`, writes its documents, and enters the build into the ledger. What turns out to be
+/// damaged in the store on the way is made again.
+pub fn build(
+    app: &App,
+    worklist: &Worklist,
+    order: &BuildRequest<'_>,
+    exports: Exports<'_>,
+    session: &Session<'_>,
+) -> Result<Built> {
+    let store = session.store;
     let name = &app.survey.name;
     let _turn = store.lock(&format!("app-{name}"))?;
     let log = Mutex::new(Vec::new());
     let tell = |event: Event| {
-        if let Ok(mut log) = log.lock()
-            && !matches!(event, Event::Progress { .. })
-        {
-            log.push(event.clone());
+        if !matches!(event, Event::Progress { .. }) {
+            log.lock().unwrap_or_else(PoisonError::into_inner).push(event.clone());
         }
-        (around.events)(event);
+        (session.events)(event);
     };
     let pin_notes = worklist.new_pins.as_ref().map(|pins| match pins.write() {
         Ok(()) => pins.notes(),
@@ -189,9 +236,19 @@ pub fn build(app: &App, worklist: &Worklist, order: &Order<'_>, around: &Surroun
     for note in pin_notes.iter().flatten().chain(&worklist.notes) {
         tell(Event::Note { text: note.clone() });
     }
-    let telling = Surroundings { events: &tell, ..*around };
-    let finished = execute(name, &worklist.steps, &worklist.form, &telling)
-        .and_then(|results| write_image(app, worklist, order, store, results));
+    let telling = Session { events: &tell, ..*session };
+    let attempt = || {
+        let written = write_image(app, worklist, order, &telling)?;
+        exports.write(store, written.digest)?;
+        Ok(written)
+    };
+    let mut finished = attempt();
+    tell_damage(&telling);
+    if matches!(finished, Err(Error::Content(ContentError::Damaged { .. }))) {
+        // What was damaged is gone from the store: this time it is made again.
+        finished = attempt();
+        tell_damage(&telling);
+    }
     let milliseconds = u64::try_from(order.started.elapsed().as_millis()).unwrap_or(u64::MAX);
     let mut entry = Entry {
         number: 0,
@@ -201,7 +258,7 @@ pub fn build(app: &App, worklist: &Worklist, order: &Order<'_>, around: &Surroun
         digest: None,
         failure: None,
         steps: Vec::new(),
-        log: log.into_inner().unwrap_or_default(),
+        log: log.into_inner().unwrap_or_else(PoisonError::into_inner),
     };
     match finished {
         Err(error) => {
@@ -209,7 +266,7 @@ pub fn build(app: &App, worklist: &Worklist, order: &Order<'_>, around: &Surroun
             ledger::append(store, name, entry)?;
             Err(error)
         }
-        Ok((digest, before, record, outcomes)) => {
+        Ok(Written { digest, before, record, outcomes }) => {
             entry.digest = Some(digest);
             entry.steps.clone_from(&outcomes);
             let number = ledger::append(store, name, entry)?;
@@ -228,24 +285,49 @@ pub fn build(app: &App, worklist: &Worklist, order: &Order<'_>, around: &Surroun
     }
 }
 
-type Written = (BlobDigest, Option<BlobDigest>, Record, Vec<StepOutcome>);
+/// Tells what was found damaged in the store.
+fn tell_damage(session: &Session<'_>) {
+    for path in session.store.take_damage() {
+        let inside = path.strip_prefix(session.store.root()).unwrap_or(&path);
+        (session.events)(Event::Damaged { path: inside.display().to_string() });
+    }
+}
+
+/// An image in the store.
+struct Written {
+    digest: BlobDigest,
+    before: Option<BlobDigest>,
+    record: Record,
+    outcomes: Vec<StepOutcome>,
+}
 
 fn write_image(
     app: &App,
     worklist: &Worklist,
-    order: &Order<'_>,
-    store: &Store,
-    results: Vec<(StepOutcome, engine::Produced)>,
+    order: &BuildRequest<'_>,
+    session: &Session<'_>,
 ) -> Result<Written> {
-    let record = Record::of(&app.survey, worklist, &results);
+    let (store, name) = (session.store, &app.survey.name);
+    let mut graph = StepGraph::default();
+    let wanted = graph.add(&worklist.build_steps(name));
+    let mut finished = execute(&graph, &wanted, session)?;
+    let record = Record::of(
+        &app.survey,
+        worklist,
+        &BuiltSteps { graph: &graph, wanted: &wanted, finished: &finished },
+    );
     let documents = Documents { record: &record, env: &worklist.env, tag: order.tag, created: order.created };
     let digest = image::write(store, &documents)?;
-    let path = store.image_path(&app.survey.name, order.tag);
-    let before = store.read_json(&path);
+    let path = store.image_path(name, order.tag);
+    let before = store.read_document(&path).whole();
     if before != Some(digest) {
-        store.write_json(&path, &digest)?;
+        store.write_document(&path, &digest)?;
     }
-    Ok((digest, before, record, results.into_iter().map(|(outcome, _)| outcome).collect()))
+    let mut outcomes: Vec<StepOutcome> =
+        wanted.iter().filter_map(|key| Some(finished.get(key)?.outcome.clone())).collect();
+    let for_build = graph.in_order(&wanted).into_iter().filter(|key| !wanted.contains(key));
+    outcomes.extend(for_build.filter_map(|key| Some(finished.remove(&key)?.outcome)));
+    Ok(Written { digest, before, record, outcomes })
 }
 
 /// The codec of this name, for options.

@@ -33,10 +33,10 @@ pub struct Documents<'a> {
 /// `<tag>-<type>`.
 pub fn write(store: &Store, documents: &Documents<'_>) -> Result<BlobDigest> {
     let record = documents.record;
-    let label = String::from_utf8_lossy(&to_json(record)).into_owned();
+    let label = String::from_utf8_lossy(&to_json(record)?).into_owned();
     let mut manifests = Vec::new();
     for (number, process) in record.processes.iter().enumerate() {
-        let config = to_json(&config(documents, process, &label));
+        let config = to_json(&config(documents, process, &label))?;
         store.put_blob(&config)?;
         let manifest = Manifest {
             schema_version: 2,
@@ -45,7 +45,7 @@ pub fn write(store: &Store, documents: &Documents<'_>) -> Result<BlobDigest> {
             layers: record.layers.iter().map(|l| l.descriptor()).collect(),
             annotations: annotations(documents, process),
         };
-        let manifest = to_json(&manifest);
+        let manifest = to_json(&manifest)?;
         store.put_blob(&manifest)?;
         let tag = if number == 0 {
             documents.tag.to_owned()
@@ -64,7 +64,7 @@ pub fn write(store: &Store, documents: &Documents<'_>) -> Result<BlobDigest> {
         manifests,
         annotations: BTreeMap::from([(media::TITLE.to_owned(), record.name.clone())]),
     };
-    Ok(store.put_blob(&to_json(&index))?)
+    Ok(store.put_blob(&to_json(&index)?)?)
 }
 
 fn platform(record: &Record) -> Platform {

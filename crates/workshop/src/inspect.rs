@@ -57,7 +57,8 @@ pub fn open(store: &Store, text: &str) -> Result<OpenImage> {
     }
     let (name, tag) = text.split_once(':').unwrap_or((text, DEFAULT_TAG));
     let valid = names::check("app", name).is_ok() && names::check_tag(tag).is_ok();
-    let digest = valid.then(|| store.read_json::<BlobDigest>(&store.image_path(name, tag))).flatten();
+    let digest =
+        valid.then(|| store.read_document::<BlobDigest>(&store.image_path(name, tag)).whole()).flatten();
     match digest {
         Some(digest) => read(store, &format!("{name}:{tag}"), digest),
         None => Err(Error::Run(RunError::NoImage { name: text.to_owned(), known: all(store) })),

@@ -33,7 +33,7 @@ pub fn append(store: &Store, app: &str, mut entry: Entry) -> Result<u32> {
     let _turn = store.lock(&format!("ledger-{app}"))?;
     let number = numbers(store, app).last().copied().unwrap_or_default() + 1;
     entry.number = number;
-    store.write_json(&store.ledger_path(app).join(format!("{number}.json")), &entry)?;
+    store.write_document(&store.ledger_path(app).join(format!("{number}.json")), &entry)?;
     Ok(number)
 }
 
@@ -44,7 +44,7 @@ pub fn entries(store: &Store, app: &str) -> Vec<Entry> {
 
 /// Build `number` of `app`.
 pub fn entry(store: &Store, app: &str, number: u32) -> Option<Entry> {
-    store.read_json(&store.ledger_path(app).join(format!("{number}.json")))
+    store.read_document(&store.ledger_path(app).join(format!("{number}.json"))).whole()
 }
 
 /// The apps that were built here.

@@ -8,7 +8,7 @@ use crate::survey::Survey;
 use content::image::Descriptor;
 use content::layer::Codec;
 use content::{BlobDigest, DiffId, InputDigest, StepKey, TreeDigest};
-use engine::{Produced, Step, StepOutcome};
+use engine::{Finished, Produced, StepGraph};
 use model::{Evidence, PackageFact, ProcessType, Role, RuntimeInUse, SettingRule};
 use serde::{Deserialize, Serialize};
 use source::Revision;
@@ -43,8 +43,11 @@ pub struct Record {
     pub tools: Vec<RuntimeInUse>,
     /// Every package in the image.
     pub packages: Vec<PackageFact>,
-    /// The steps with their keys and inputs.
+    /// The steps of the layers, with their keys and inputs.
     pub steps: Vec<StepRecord>,
+    /// The steps that only others needed; their layers are not in the image.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub build_steps: Vec<StepRecord>,
     /// The layers, bottom to top.
     pub layers: Vec<LayerRecord>,
     /// The process types, the default one first.
@@ -73,6 +76,10 @@ pub struct StepRecord {
     /// Its inputs.
     #[schemars(with = "BTreeMap<String, String>")]
     pub inputs: BTreeMap<String, InputDigest>,
+    /// The keys of the steps that it needs: the root of the programs that it runs, bottom first.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schemars(with = "Vec<String>")]
+    pub needs: Vec<StepKey>,
 }
 
 /// A layer of the image.
@@ -110,22 +117,40 @@ impl LayerRecord {
     }
 }
 
+/// The steps of a build that went well.
+#[derive(Clone, Copy)]
+pub struct BuiltSteps<'b> {
+    /// All steps, those of roots included.
+    pub graph: &'b StepGraph<'b>,
+    /// The keys of the image's own, bottom first.
+    pub wanted: &'b [StepKey],
+    /// What was looked up or ran, by key.
+    pub finished: &'b BTreeMap<StepKey, Finished>,
+}
+
 impl Record {
     /// The record of a build from all that it was made of.
-    pub fn of(survey: &Survey, worklist: &Worklist, results: &[(StepOutcome, Produced)]) -> Self {
-        let step = |(step, (outcome, _)): (&Step, &(StepOutcome, Produced))| StepRecord {
-            name: step.name.clone(),
-            key: outcome.key,
-            inputs: step.inputs.iter().map(|i| (i.name.to_owned(), i.digest)).collect(),
+    pub fn of(survey: &Survey, worklist: &Worklist, built: &BuiltSteps<'_>) -> Self {
+        let BuiltSteps { graph, wanted, finished } = *built;
+        let results: Vec<&Finished> = wanted.iter().filter_map(|key| finished.get(key)).collect();
+        let for_build = graph.in_order(wanted).into_iter().filter(|key| !wanted.contains(key));
+        let step = |key: StepKey| {
+            let node = graph.graph.node(key)?;
+            Some(StepRecord {
+                name: node.step.name.clone(),
+                key,
+                inputs: node.inputs.iter().map(|i| (i.name.to_owned(), i.digest)).collect(),
+                needs: graph.graph.needs(key).to_vec(),
+            })
         };
-        let layer = |(outcome, result): &(StepOutcome, Produced)| LayerRecord {
+        let layer = |Finished { outcome, produced: Produced { layer, .. } }: &Finished| LayerRecord {
             role: outcome.role,
             step: outcome.step.clone(),
-            digest: result.layer.digest,
-            diff_id: result.layer.diff_id,
-            size: result.layer.size,
-            raw_size: result.layer.raw_size,
-            codec: result.layer.codec,
+            digest: layer.digest,
+            diff_id: layer.diff_id,
+            size: layer.size,
+            raw_size: layer.raw_size,
+            codec: layer.codec,
         };
         let buildpack = |f: &model::Finding| BuildpackRecord {
             name: f.buildpack.to_owned(),
@@ -136,14 +161,15 @@ impl Record {
             name: survey.name.clone(),
             source: worklist.source,
             revision: survey.revision.clone(),
-            platform: worklist.form.platform.clone(),
+            platform: worklist.target.platform.clone(),
             base: survey.base.0.clone(),
             buildpacks: survey.chosen_findings().map(buildpack).collect(),
             runtimes: worklist.runtimes.clone(),
             tools: worklist.tools.clone(),
-            packages: results.iter().flat_map(|(_, r)| r.packages.clone()).collect(),
-            steps: worklist.steps.iter().zip(results).map(step).collect(),
-            layers: results.iter().map(layer).collect(),
+            packages: results.iter().flat_map(|r| r.produced.packages.clone()).collect(),
+            steps: wanted.iter().copied().filter_map(step).collect(),
+            build_steps: for_build.filter_map(step).collect(),
+            layers: results.into_iter().map(layer).collect(),
             processes: survey.processes.clone(),
             settings: survey.settings.clone(),
         }

@@ -5,7 +5,7 @@ use crate::inspect::{OpenImage, ProcessImage};
 use content::layer::Codec;
 use content::store::{Store, remove_tree};
 use content::{ContentError, DiffId};
-use engine::unpacked_layers::{unpacked, working_mode};
+use engine::unpacked_layers::{StoredLayer, unpacked, working_mode};
 use model::error::RunError;
 use model::platform::own_platform;
 use model::{Error, Result};
@@ -213,7 +213,7 @@ fn unpacked_layers(store: &Store, variant: &ProcessImage, mode: Mode) -> Result<
                 what: layer.digest.to_string(),
                 detail: format!("layers of type {} are not supported", layer.media_type),
             })?;
-            unpacked(store, &store.blob_path(layer.digest), codec, *diff_id, mode)
+            unpacked(store, &StoredLayer { digest: layer.digest, diff_id: *diff_id, codec }, mode)
         })
         .collect()
 }

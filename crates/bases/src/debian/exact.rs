@@ -3,7 +3,8 @@
 //! The packages are published by somebody else than Node's makers, so their origin is always said.
 
 use content::layer::{Entry, LayerWriter};
-use engine::{Action, Input, Step, StepContext};
+use engine::{Action, Step, StepContext};
+use engine::{Fingerprint, Recipe};
 use flate2::read::MultiGzDecoder;
 use model::error::{ConfigError, PackageError};
 use model::npm_range::Range;
@@ -15,6 +16,8 @@ use remote::packages::npm;
 use remote::{Address, Fetcher, Integrity};
 use std::collections::{BTreeMap, BTreeSet};
 
+/// How the runtime is put down.
+const RECIPE: Recipe = Recipe::new("exact runtime", 1);
 /// Packages of the base that the program needs.
 pub const LIBRARIES: &[&str] = &["libstdc++6", "libatomic1"];
 
@@ -73,10 +76,8 @@ impl Exact<'_> {
         runtime: &str,
         registry: Option<Address>,
     ) -> Step {
-        let parts =
-            BTreeMap::from([(self.0.package.clone(), format!("{} {}", self.0.version, self.0.integrity))]);
         let work = ExactWork { runtime: runtime.to_owned(), folders, pin: self.0.clone(), registry };
-        Step::new(name, Role::Runtime, vec![Input::of_parts("packages", parts)], work)
+        Step::new(name, Role::Runtime, work)
     }
 }
 
@@ -98,7 +99,16 @@ impl ExactWork {
 }
 
 impl Action for ExactWork {
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        // The registry is only where the package is got.
+        let Self { runtime, folders, pin, registry: _ } = self;
+        let ExactRuntime { package, version, integrity } = pin;
+        let parts = BTreeMap::from([(package.clone(), format!("{version} {integrity}"))]);
+        let values = [("name", runtime.clone()), ("folders", folders.join(" "))];
+        Fingerprint::of(RECIPE).input("packages", parts).values("runtime", values)
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let ExactRuntime { package, version, integrity } = &self.pin;
         let label = format!("{package} {version}");
         let bad = |detail: &str| {
@@ -108,7 +118,7 @@ impl Action for ExactWork {
             self.registry.as_ref().ok_or(Error::Config(ConfigError::NoAddress { ecosystem: "npm" }))?;
         let locked =
             Integrity::subresource(integrity).ok_or_else(|| bad("its hash in shtetl.lock is none"))?;
-        let tarball = npm::fetch(tools.fetcher, &npm::tarball(registry, package, version), &locked)
+        let tarball = npm::fetch(cx.fetcher, &npm::tarball(registry, package, version), &locked)
             .map_err(|source| Error::Package(PackageError::Remote { wanted_by: label.clone(), source }))?;
         let home = format!("{RUNTIME_FOLDER}/{}", self.runtime);
         let mut folders = BTreeSet::from([RUNTIME_FOLDER.to_owned()]);

@@ -6,7 +6,8 @@ use crate::debian::{fixups, libraries, unpack};
 use crate::paths::Paths;
 use content::digest::Sha256;
 use content::layer::{Entry, Kind, LayerWriter, Owner};
-use engine::{Action, Gate, Input, StepContext, each_in_parallel};
+use engine::{Action, StepContext, each_in_parallel};
+use engine::{Fingerprint, Recipe, append_fragment};
 use model::error::{ConfigError, PackageError};
 use model::package_url::purl;
 use model::pins::PackagePin;
@@ -16,15 +17,11 @@ use remote::packages::debian::fetch_package;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Mutex;
 
-/// Version of what the fix-ups do; part of every key.
-const FIXUP_FORMAT: u32 = 4;
+/// How packages are made a layer, fix-ups included.
+const RECIPE: Recipe = Recipe::new("debian packages", 5);
 
-/// So much of package files is in memory at once, in bytes.
-const IN_FLIGHT: u64 = 24 << 20;
 /// From this size in bytes, a package is compressed while it is still being read.
 const LARGE: u64 = 4 << 20;
-/// Of so many threads that fetch, one may unpack: that takes memory and the processor.
-const UNPACK_SHARE: usize = 4;
 
 /// The package with the certificates that everybody trusts.
 const CERTIFICATES: &str = "ca-certificates";
@@ -33,12 +30,6 @@ const NAMED_LINKS: usize = 3;
 
 /// Links into packages that only writers of documentation and debuggers install.
 const MEANT_FOR_OTHERS: [&str; 3] = ["/rdoc/generator/", "/lib/src.zip", "etc/rmt"];
-
-/// What keeps memory bounded while packages are provided.
-struct Gates {
-    fetching: Gate,
-    unpacking: Gate,
-}
 
 /// The step.
 pub(super) struct PackageSet {
@@ -59,18 +50,17 @@ pub(super) struct PackageSet {
 }
 
 impl PackageSet {
-    /// What the result depends on.
-    pub(super) fn input(&self) -> Input {
+    /// The packages, and what of the layer below shows in this one.
+    fn parts(&self) -> BTreeMap<String, String> {
         let mut parts: BTreeMap<String, String> =
             self.packages.iter().map(|p| (p.name.clone(), format!("{} {}", p.version, p.sha256))).collect();
-        parts.insert("(fix-ups)".to_owned(), FIXUP_FORMAT.to_string());
         if self.lists_libraries {
             let below: Vec<&str> = self.libraries_below().map(|package| package.sha256.as_str()).collect();
-            let list = Sha256::of(format!("{} {below:?}", libraries::FORMAT).as_bytes());
+            let list = Sha256::of(format!("{below:?}").as_bytes());
             parts.insert("(list of libraries)".to_owned(), list.hex());
         }
         parts.extend(self.certificates().map(|p| ("(certificates)".to_owned(), p.sha256.clone())));
-        Input::of_parts("packages", parts)
+        parts
     }
 
     /// The package with certificates, if something here needs it.
@@ -89,8 +79,7 @@ impl PackageSet {
         &self,
         layer: &LayerWriter<'_>,
         package: &PackagePin,
-        gates: &Gates,
-        tools: &StepContext<'_>,
+        cx: &StepContext<'_>,
     ) -> Result<Unpacked> {
         let (store, codec) = (layer.store(), layer.codec());
         if let Some(known) = unpack::known(store, codec, &package.sha256) {
@@ -101,29 +90,42 @@ impl PackageSet {
         let archive = archive.ok_or(Error::Config(ConfigError::NoAddress {
             ecosystem: if package.security { "debian-security" } else { "debian" },
         }))?;
-        gates.fetching.pass(package.size, || {
+        cx.budget.in_flight().pass(package.size, || {
             let open = || store.temporary_file().map_err(std::io::Error::other);
-            let mut file = fetch_package(tools.fetcher, archive, &package.file, &package.sha256, open)
-                .map_err(|source| {
-                    Error::Package(PackageError::Remote { wanted_by: label.clone(), source })
-                })?;
+            let mut file = fetch_package(cx.fetcher, archive, &package.file, &package.sha256, open).map_err(
+                |source| Error::Package(PackageError::Remote { wanted_by: label.clone(), source }),
+            )?;
             let threads = if package.size < LARGE { 1 } else { 2 };
-            gates
-                .unpacking
+            cx.budget
+                .unpacking()
                 .pass(1, || unpack::unpack(store, codec, &package.sha256, &label, file.reader()?, threads))
         })
     }
 }
 
 impl Action for PackageSet {
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        // The archives are only where packages are got, and whether links are looked at shows in no byte.
+        let Self { packages: _, below: _, for_image: _, lists_libraries, archives: _, release, architecture } =
+            self;
+        let values = [
+            ("release", (*release).to_owned()),
+            ("architecture", (*architecture).to_owned()),
+            ("list of libraries", lists_libraries.to_string()),
+        ];
+        Fingerprint::of(RECIPE)
+            .with_recipe(unpack::RECIPE)
+            .with_recipe(libraries::RECIPE)
+            .input("packages", self.parts())
+            .values("distribution", values)
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let unpacked = Mutex::new(BTreeMap::new());
-        let unpackers = u64::try_from(tools.jobs / UNPACK_SHARE).unwrap_or(1);
-        let gates = Gates { fetching: Gate::new(IN_FLIGHT), unpacking: Gate::new(unpackers) };
         {
             let layer = &*layer;
-            each_in_parallel(&self.packages, tools, |package| {
-                let one = self.provide(layer, package, &gates, tools)?;
+            each_in_parallel(&self.packages, cx, |package| {
+                let one = self.provide(layer, package, cx)?;
                 if let Ok(mut all) = unpacked.lock() {
                     all.insert(package.name.clone(), one);
                 }
@@ -131,12 +133,12 @@ impl Action for PackageSet {
             })?;
         }
         let unpacked: BTreeMap<String, Unpacked> = unpacked.into_inner().unwrap_or_default();
-        let certificates = self.certificates().map(|p| self.provide(layer, p, &gates, tools)).transpose()?;
+        let certificates = self.certificates().map(|p| self.provide(layer, p, cx)).transpose()?;
         let around = Around { architecture: self.architecture, certificates: certificates.as_ref() };
         let mut added = fixups::added(&unpacked, &around);
         if self.lists_libraries {
             // The list hides that of the layer below.
-            let below = self.libraries_below().map(|p| self.provide(layer, p, &gates, tools));
+            let below = self.libraries_below().map(|p| self.provide(layer, p, cx));
             let below = below.collect::<Result<Vec<_>>>()?;
             let packages: Vec<&Unpacked> = below.iter().chain(unpacked.values()).collect();
             if let Some(list) = libraries::list(&packages, self.architecture) {
@@ -145,18 +147,11 @@ impl Action for PackageSet {
             }
         }
         if self.for_image {
-            self.tell_dangling(layer, &unpacked, &added, tools);
+            self.tell_dangling(layer, &unpacked, &added, cx);
         }
         write_folders(layer, &unpacked, &added)?;
-        let (store, codec) = (layer.store(), layer.codec());
         for package in &self.packages {
-            let gone = || {
-                Error::Package(PackageError::Damaged {
-                    package: package.name.clone(),
-                    detail: "its fragment vanished from the store during the build".to_owned(),
-                })
-            };
-            layer.fragment(&unpack::fragment(store, codec, &package.sha256).ok_or_else(gone)?)?;
+            append_fragment(layer, unpack::key(&package.sha256, layer.codec()), &package.name)?;
         }
         layer.part::<Error>(|tar| {
             for (entry, bytes) in added.values() {
@@ -179,7 +174,7 @@ impl PackageSet {
         layer: &LayerWriter<'_>,
         unpacked: &BTreeMap<String, Unpacked>,
         added: &Added,
-        tools: &StepContext<'_>,
+        cx: &StepContext<'_>,
     ) {
         let known = |package: &PackagePin| unpack::known(layer.store(), layer.codec(), &package.sha256);
         let Some(below) = self.below.iter().map(known).collect::<Option<Vec<_>>>() else {
@@ -214,7 +209,7 @@ impl PackageSet {
             let more = if rest == 0 { String::new() } else { format!(" and {rest} more") };
             let whose = unpacked.iter().find(|(_, package)| package.links.contains_key(*first));
             let whose = whose.map_or(String::new(), |(name, _)| format!(" (of {name})"));
-            (tools.note)(format!("links lead nowhere: {}{more}{whose}", named.join(", ")));
+            (cx.note)(format!("links lead nowhere: {}{more}{whose}", named.join(", ")));
         }
     }
 

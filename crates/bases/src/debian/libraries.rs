@@ -5,13 +5,14 @@
 //! with the places of two texts each, the texts. Numbers are little-endian on both processors.
 
 use crate::debian::unpack::Unpacked;
+use engine::Recipe;
 use std::cmp::Ordering;
 use std::collections::BTreeSet;
 
 /// Where the list is.
 pub(super) const PATH: &str = "etc/ld.so.cache";
 /// Version of the list; part of the keys of layers that have one.
-pub(super) const FORMAT: u32 = 1;
+pub(super) const RECIPE: Recipe = Recipe::new("list of libraries", 2);
 const MAGIC: &[u8; 20] = b"glibc-ld.so.cache1.1";
 const LITTLE_ENDIAN: u8 = 2;
 const HEAD: usize = 48;

@@ -72,7 +72,7 @@ impl DebianBase {
             release: self.suite.release,
             architecture: self.architecture,
         };
-        Step::new(name, role, vec![work.input()], work)
+        Step::new(name, role, work)
     }
 }
 
@@ -141,7 +141,7 @@ impl Base for DebianBase {
             architecture: self.build.architecture,
         };
         let name = format!("debian {} for building", self.suite.name);
-        Ok(vec![Step::new(name, Role::Base, vec![work.input()], work)])
+        Ok(vec![Step::new(name, Role::Base, work)])
     }
 
     fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {

@@ -1,8 +1,9 @@
 //! One package file as a fragment: normalised, without what no image needs; nothing of it is run.
 
 use content::digest::Sha256;
-use content::layer::{Codec, Entry, Fragment, FragmentWriter, LAYER_FORMAT, Owner};
+use content::layer::{Codec, Entry, Fragment, FragmentWriter, Owner};
 use content::store::Store;
+use engine::Recipe;
 use model::error::PackageError;
 use model::{Error, Result};
 use remote::packages::debian::data_of;
@@ -12,8 +13,8 @@ use std::io::Read;
 use std::path::{Component, Path};
 use tar::EntryType;
 
-/// Version of the way packages are put down; part of every fragment's key.
-const UNPACK_FORMAT: u32 = 3;
+/// How packages are put down.
+pub(super) const RECIPE: Recipe = Recipe::new("debian package", 4);
 /// Texts that fix-ups read are no longer than this, in bytes.
 const LONGEST_TEXT: u64 = 1 << 20;
 
@@ -34,18 +35,15 @@ pub(super) struct Unpacked {
 
 /// The key of a package's fragment.
 pub(super) fn key(sha256: &str, codec: Codec) -> Sha256 {
-    Sha256::of(format!("deb {UNPACK_FORMAT} {LAYER_FORMAT} {} {sha256}", codec.name()).as_bytes())
+    RECIPE.fragment_key(codec, &[sha256])
 }
 
 /// What the store has of a package, if it has all of it.
 pub(super) fn known(store: &Store, codec: Codec, sha256: &str) -> Option<Unpacked> {
     let key = key(sha256, codec);
-    Fragment::is_there(store, codec, key).then(|| store.read_json(&facts_path(store, key))).flatten()
-}
-
-/// The fragment of a package that [`known`] knows.
-pub(super) fn fragment(store: &Store, codec: Codec, sha256: &str) -> Option<Fragment> {
-    Fragment::read(store, codec, key(sha256, codec))
+    Fragment::is_there(store, codec, key)
+        .then(|| store.read_document(&facts_path(store, key)).whole())
+        .flatten()
 }
 
 fn facts_path(store: &Store, key: Sha256) -> std::path::PathBuf {
@@ -119,7 +117,7 @@ pub(super) fn unpack(
         }
     }
     fragment.finish()?;
-    store.write_json(&facts_path(store, key), &unpacked)?;
+    store.write_document(&facts_path(store, key), &unpacked)?;
     Ok(unpacked)
 }
 

@@ -3,7 +3,8 @@
 use crate::host::Host;
 use content::layer::{Entry, LayerWriter, Owner};
 use content::store::{FileMemo, Signature, Store};
-use engine::{Action, Input, StepContext};
+use engine::{Action, StepContext};
+use engine::{Fingerprint, Recipe};
 use model::error::SourceError;
 use model::{Error, PackageFact, PathFacts, Result};
 use std::collections::BTreeMap;
@@ -117,8 +118,8 @@ impl<'s> Collector<'s> {
 }
 
 impl Captured {
-    /// Everything captured, as one input of a step.
-    pub fn input(&self) -> Input {
+    /// Everything captured, by its path in the image.
+    fn parts(&self) -> BTreeMap<String, String> {
         let part = |(path, source): (&String, &Source)| {
             let value = match source {
                 Source::Folder { mode, owner } => format!("folder {mode:o} {}:{}", owner.uid, owner.gid),
@@ -130,18 +131,21 @@ impl Captured {
             };
             (path.clone(), value)
         };
-        Input::of_parts("host files", self.entries.iter().map(part).collect())
+        self.entries.iter().map(part).collect()
     }
 }
 
 impl Action for Captured {
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        let Self { entries: _, notes: _ } = self;
+        Fingerprint::of(Recipe::new("captured files", 1)).input("host files", self.parts())
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let total = self.entries.len();
         layer.part::<Error>(|tar| {
             for (done, (path, source)) in self.entries.iter().enumerate() {
-                if (tools.interrupted)() {
-                    return Err(Error::Interrupted);
-                }
+                cx.check_cancelled()?;
                 match source {
                     Source::Folder { mode, owner } => {
                         let entry = Entry { mode: *mode, owner: *owner, ..Entry::folder(path) };
@@ -157,7 +161,7 @@ impl Action for Captured {
                         tar.file(&Entry::file(path, *size, *executable), &mut file)?;
                     }
                 }
-                (tools.progress)(done + 1, total);
+                (cx.progress)(done + 1, total);
             }
             Ok(())
         })?;

@@ -40,14 +40,14 @@ const MEMORY: &str = "elf-needs.json";
 
 impl<'h> Linker<'h> {
     pub(super) fn new(host: &'h Host, store: &Store) -> Self {
-        let known = store.read_json(&store.tree_path(MEMORY)).unwrap_or_default();
+        let known = store.read_document(&store.tree_path(MEMORY)).whole().unwrap_or_default();
         Self { host, system: system_folders(host), known, changed: false }
     }
 
     /// Writes back what was learned.
     pub(super) fn save(&self, store: &Store) -> Result<()> {
         if self.changed {
-            store.write_json(&store.tree_path(MEMORY), &self.known)?;
+            store.write_document(&store.tree_path(MEMORY), &self.known)?;
         }
         Ok(())
     }

@@ -107,5 +107,5 @@ impl Base for HostBase<'_> {
 }
 
 fn captured_step(name: String, role: Role, captured: Captured) -> Step {
-    Step::new(name, role, vec![captured.input()], captured)
+    Step::new(name, role, captured)
 }

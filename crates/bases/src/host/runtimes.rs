@@ -103,7 +103,7 @@ fn ask(host: &Host, program: &Path, arguments: &[&str], store: &Store) -> Result
     ));
     let signature = |path: &Path| fs::metadata(path).map(|m| Signature::of(&m)).facts(path);
     let now = signature(program)?;
-    if let Some(known) = store.read_json::<Remembered>(&memory)
+    if let Some(known) = store.read_document::<Remembered>(&memory).whole()
         && known.program == now
         && signature(&host.real(&known.answer.executable)).ok().as_ref() == Some(&known.executable)
     {
@@ -125,7 +125,7 @@ fn ask(host: &Host, program: &Path, arguments: &[&str], store: &Store) -> Result
     // A starter script decides anew on each run which program it starts: nothing to remember then.
     if elf::fits_processor(program) {
         let executable = signature(&host.real(&answer.executable))?;
-        store.write_json(&memory, &Remembered { program: now, executable, answer: answer.clone() })?;
+        store.write_document(&memory, &Remembered { program: now, executable, answer: answer.clone() })?;
     }
     Ok(answer)
 }

@@ -7,6 +7,7 @@ use content::error::PathContext;
 use content::layer::{Codec, LayerWriter};
 use content::store::Store;
 use engine::{Action, StepContext};
+use engine::{Fingerprint, Recipe};
 use model::{PackageFact, Result};
 use remote::oci::{CredentialFiles, ImageSource, Part};
 use std::fs::File;
@@ -22,10 +23,21 @@ pub(super) struct PulledLayer {
 }
 
 impl Action for PulledLayer {
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        // Place and credentials are only how the layer is got.
+        let Self { location: _, credentials: _, part, diff_id } = self;
+        let values = [
+            ("layer", part.digest.to_string()),
+            ("media type", part.media_type.clone()),
+            ("content", diff_id.to_string()),
+        ];
+        Fingerprint::of(Recipe::new("layer of an image", 1)).values("image", values)
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let store = layer.store();
         if !is_there(store, &self.part) {
-            let source = self.location.open(tools.fetcher, &self.credentials, store)?;
+            let source = self.location.open(cx.fetcher, &self.credentials, store)?;
             take_in(store, &source, &self.part)?;
         }
         match codec_of(&self.part) {
@@ -40,7 +52,7 @@ impl Action for PulledLayer {
 }
 
 fn is_there(store: &Store, part: &Part) -> bool {
-    store.blob_size(part.digest) == Some(part.size)
+    store.has_verified(part.digest, part.size)
 }
 
 /// Gets a layer into the store.
@@ -50,7 +62,7 @@ pub(super) fn take_in(store: &Store, source: &ImageSource<'_>, part: &Part) -> R
     }
     let mut file = store.temporary_file()?;
     source.blob(part, &mut file).map_err(remote(&source.label()))?;
-    Ok(file.publish(&store.blob_path(part.digest))?)
+    Ok(store.publish_blob(file, part.digest)?)
 }
 
 /// How the layer is compressed, as every media type of layers ends with it; `None` when it is not.

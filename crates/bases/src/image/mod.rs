@@ -9,7 +9,8 @@ pub use location::Location;
 
 use content::layer::{Entry, LayerWriter};
 use content::store::Store;
-use engine::{Action, Input, Step, StepContext};
+use engine::{Action, Step, StepContext};
+use engine::{Fingerprint, Recipe};
 use layer::PulledLayer;
 use model::error::{BaseError, PackageError};
 use model::pins::{Carried, ImagePin};
@@ -64,21 +65,15 @@ impl Base for ImageBase {
         let number = layers.clone().count();
         let mut steps = Vec::new();
         for (index, (part, diff_id)) in layers.enumerate() {
-            let parts = BTreeMap::from([("layer".to_owned(), part.digest.to_string())]);
             let work = PulledLayer {
                 location: self.location.clone(),
                 credentials: Arc::clone(&self.credentials),
                 part: part.clone(),
                 diff_id: *diff_id,
             };
-            steps.push(Step::new(
-                format!("base layer {} of {number}", index + 1),
-                Role::Base,
-                vec![Input::of_parts("image", parts)],
-                work,
-            ));
+            steps.push(Step::new(format!("base layer {} of {number}", index + 1), Role::Base, work));
         }
-        steps.push(Step::new("app home", Role::Base, Vec::new(), AppHome));
+        steps.push(Step::new("app home", Role::Base, AppHome));
         Ok((steps, Vec::new()))
     }
 
@@ -91,7 +86,11 @@ impl Base for ImageBase {
 struct AppHome;
 
 impl Action for AppHome {
-    fn write(&self, layer: &mut LayerWriter<'_>, _tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        Fingerprint::of(Recipe::new("app home", 1))
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, _cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         layer.part::<Error>(|tar| {
             tar.entry(&Entry::folder("home"))?;
             tar.entry(&Entry { owner: APP_USER, ..Entry::folder(APP_HOME) })?;

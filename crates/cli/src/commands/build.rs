@@ -8,22 +8,22 @@ use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
-use content::image::{may_become_layout, write_archive, write_layout};
-use engine::{Decision, Surroundings as Around};
+use content::image::may_become_layout;
+use engine::{Budget, Session};
 use model::shell_words;
 use planning::Pinning;
 use remote::{Fetcher, Network};
 use std::path::Path;
 use std::process::ExitCode;
-use std::sync::atomic::Ordering;
 use std::time::Instant;
 use workshop::build;
-use workshop::build::{App, Built, Order, codec_named, prepare, preview};
+use workshop::build::{App, BuildRequest, Built, Exports, Preview, codec_named, prepare, preview};
 use workshop::plan::Worklist;
 use workshop::record::LayerRecord;
 
 pub fn run(options: &BuildOptions, around: &Surroundings, output: &Output) -> Done {
     check_targets(options)?;
+    interrupt::cancels(&around.cancel)?;
     let network = if options.offline { Network::Forbidden } else { Network::Allowed };
     let fetcher = around.fetcher(network);
     let pinning = match (options.locked, options.update) {
@@ -32,23 +32,18 @@ pub fn run(options: &BuildOptions, around: &Surroundings, output: &Output) -> Do
         _ => Pinning::Keep,
     };
     let platform = options.platform.as_deref().unwrap_or(&around.platform);
-    let order = Order { pinning, platform, ..order(&options.tag, &options.compress, around, &fetcher) };
+    let order =
+        BuildRequest { pinning, platform, ..order(&options.tag, &options.compress, around, &fetcher) };
     let app = around.look(&options.source, order.now)?;
     let worklist = prepare(&app, &order, &around.store)?;
     if options.dry_run {
         show_preview(&app, &worklist, &preview(&app, &worklist, &around.store), output);
         return Ok(ExitCode::SUCCESS);
     }
-    let built = build_quietly(&app, &worklist, &order, around, output)?;
-    let mut written = Vec::new();
-    if let Some(folder) = &options.layout {
-        write_layout(&around.store, built.digest, folder)?;
-        written.push(folder.display().to_string());
-    }
-    if let Some(file) = &options.archive {
-        write_archive(&around.store, built.digest, file)?;
-        written.push(file.display().to_string());
-    }
+    let exports = Exports { layout: options.layout.as_deref(), archive: options.archive.as_deref() };
+    let built = build_quietly(&app, &worklist, &order, exports, around, output)?;
+    let written = options.layout.iter().chain(&options.archive);
+    let written: Vec<String> = written.map(|place| place.display().to_string()).collect();
     show_built(&built, &written, output);
     Ok(ExitCode::SUCCESS)
 }
@@ -74,8 +69,13 @@ fn check_targets(options: &BuildOptions) -> Result<(), Failure> {
 }
 
 /// How to build with these options.
-pub fn order<'a>(tag: &'a str, compress: &str, around: &'a Surroundings, fetcher: &'a Fetcher) -> Order<'a> {
-    Order {
+pub fn order<'a>(
+    tag: &'a str,
+    compress: &str,
+    around: &'a Surroundings,
+    fetcher: &'a Fetcher,
+) -> BuildRequest<'a> {
+    BuildRequest {
         tag,
         platform: &around.platform,
         codec: codec_named(compress).unwrap_or_default(),
@@ -94,56 +94,55 @@ pub fn order<'a>(tag: &'a str, compress: &str, around: &'a Surroundings, fetcher
 pub fn build_quietly(
     app: &App,
     worklist: &Worklist,
-    order: &Order<'_>,
+    order: &BuildRequest<'_>,
+    exports: Exports<'_>,
     around: &Surroundings,
     output: &Output,
 ) -> Result<Built, Failure> {
-    let stop = interrupt::flag()?;
     let renderer = Renderer::new(output);
-    let surroundings = Around {
+    let budget = Budget::new(around.jobs);
+    let session = Session {
         store: &around.store,
         fetcher: order.fetcher,
-        jobs: around.jobs,
+        budget: &budget,
         events: &|event| renderer.show(&event),
-        interrupted: &|| stop.load(Ordering::Relaxed),
+        cancel: &around.cancel,
     };
-    Ok(build::build(app, worklist, order, &surroundings)?)
+    Ok(build::build(app, worklist, order, exports, &session)?)
 }
 
-fn show_preview(app: &App, worklist: &Worklist, decisions: &[Decision], output: &Output) {
+fn show_preview(app: &App, worklist: &Worklist, steps: &[Preview], output: &Output) {
     if output.is_json() {
-        let steps: Vec<_> = worklist
-            .steps
-            .iter()
-            .zip(decisions)
-            .map(|(step, decision)| {
-                serde_json::json!({
-                    "step": step.name,
-                    "role": step.role,
-                    "key": decision.key,
-                    "runs": decision.found.is_err(),
-                    "because": decision.found.as_ref().err(),
-                })
+        let document = |preview: &Preview| {
+            serde_json::json!({
+                "step": preview.step,
+                "role": preview.role,
+                "for_build": preview.for_build,
+                "key": preview.key,
+                "runs": preview.decision.is_err(),
+                "because": preview.decision.as_ref().err(),
             })
-            .collect();
+        };
+        let steps: Vec<_> = steps.iter().map(document).collect();
         output.json(&serde_json::json!({
             "format": "shtetl/preview/1", "name": app.survey.name, "runtimes": worklist.runtimes, "steps": steps,
         }));
         return;
     }
-    let runs = decisions.iter().filter(|d| d.found.is_err()).count();
+    let runs = steps.iter().filter(|step| step.decision.is_err()).count();
     let summary = match runs {
         0 => "nothing would run".to_owned(),
         n => format!("{} would run", words::count(n, "step")),
     };
     output.line(format!("{}  {summary}", styled(STRONG, &app.survey.name)));
     let mut table = Table::new(&[]);
-    for (step, decision) in worklist.steps.iter().zip(decisions) {
-        let (what, why) = match &decision.found {
+    for Preview { step, for_build, decision, .. } in steps {
+        let (what, why) = match decision {
             Ok(result) => (styled(GOOD, "found"), words::size(result.layer.size)),
             Err(reason) => (styled(BUSY, "would run"), words::reason(reason)),
         };
-        table.row([step.name.clone(), what, why]);
+        let why = if *for_build { format!("{why}; only for the build") } else { why };
+        table.row([step.clone(), what, why]);
     }
     for line in table.lines() {
         output.line(line);

@@ -8,10 +8,9 @@ use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, TYPED, styled, words};
 use crate::surroundings::Surroundings;
-use engine::StepContext;
+use engine::{Budget, StepContext};
 use remote::Network;
 use std::process::ExitCode;
-use std::sync::atomic::Ordering;
 use workshop::build::foresee;
 use workshop::check::{Problem, RULES, Severity, check};
 use workshop::inspect::DEFAULT_TAG;
@@ -25,14 +24,17 @@ pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Do
     let order = order(DEFAULT_TAG, "zstd", around, &fetcher);
     let app = around.look(&options.source, order.now)?;
     let planned = foresee(&app, &order, &around.store);
-    let stop = interrupt::flag()?;
+    interrupt::cancels(&around.cancel)?;
+    let budget = Budget::new(around.jobs);
     let tools = StepContext {
+        app: &app.survey.name,
+        step: "check",
         root: &[],
         note: &|_| {},
         fetcher: &fetcher,
-        jobs: around.jobs,
+        budget: &budget,
         progress: &|_, _| (),
-        interrupted: &|| stop.load(Ordering::Relaxed),
+        cancel: &around.cancel,
     };
     let problems = check(&app, &planned, &tools)?;
     let failing = problems.iter().filter(|p| p.severity == Severity::Breaks).count();

@@ -17,7 +17,7 @@ use std::path::{Path, PathBuf};
 use std::process::{ExitCode, Stdio};
 use std::time::{Duration, Instant};
 use workshop::base_selection::provisions;
-use workshop::build::{App, Built, prepare};
+use workshop::build::{App, Built, Exports, prepare};
 use workshop::inspect::DEFAULT_TAG;
 use workshop::run::{Launched, Start};
 use workshop::{inspect, run};
@@ -89,6 +89,7 @@ impl<'a> Demo<'a> {
             jobs: around.jobs,
             platform: around.platform.clone(),
             created: around.created.clone(),
+            cancel: around.cancel.clone(),
             rules: None,
         };
         let pause = !options.no_pause && std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
@@ -195,7 +196,7 @@ impl<'a> Demo<'a> {
         let order = order(DEFAULT_TAG, "zstd", &self.around, &fetcher);
         let app = &self.look(name)?;
         let worklist = prepare(app, &order, &self.around.store)?;
-        build_quietly(app, &worklist, &order, &self.around, self.output)
+        build_quietly(app, &worklist, &order, Exports::default(), &self.around, self.output)
     }
 
     fn run_all(&self, built: &Built) -> Result<(), Failure> {

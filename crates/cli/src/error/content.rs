@@ -1,6 +1,6 @@
 //! Words of the store, layers and image documents.
 
-use super::wording::{FAILED, OUTSIDE, Worded, at, worded};
+use super::wording::{FAILED, OUTSIDE, WRONG, Worded, at, worded};
 use ::content::ContentError;
 use std::io;
 
@@ -24,6 +24,16 @@ pub(super) fn words_of(error: &ContentError) -> Worded {
             FAILED,
             format!("{what} is not safe to unpack: its entry {entry:?} leaves the folder"),
             "do not use it; ask where it came from",
+        ),
+        ContentError::Damaged { what } => worded(
+            FAILED,
+            format!("{what} was damaged in the store, and was removed from it"),
+            "build again: what is missing is made again",
+        ),
+        ContentError::ForeignStore { path } => worded(
+            WRONG,
+            format!("the store {} belongs to another user", path.display()),
+            "use a store of your own: --store DIR, or XDG_CACHE_HOME",
         ),
         ContentError::Missing { what } => {
             worded(FAILED, format!("{what} is not in the store"), "build or load the image again")

@@ -13,14 +13,14 @@ mod step;
 mod survey;
 mod wording;
 
-pub use wording::suggestion;
+pub use wording::{INTERRUPTED, suggestion};
 
 use crate::render::Output;
 use ::content::ContentError;
 use model::Error;
 use std::io;
 use std::process::ExitCode;
-use wording::{FAILED, INTERRUPTED, OUTSIDE, WRONG, Worded, system, worded};
+use wording::{FAILED, OUTSIDE, WRONG, Worded, system, worded};
 
 /// A command that could not do what was asked.
 #[derive(Debug)]
@@ -33,6 +33,8 @@ pub enum Failure {
     NoHome,
     /// A process of the demo does not answer.
     Silent,
+    /// A result could not be written to standard output.
+    Output(io::Error),
     /// The system refused something that only this program asks for.
     System(io::Error),
 }
@@ -65,6 +67,9 @@ pub fn report(output: &Output, failure: &Failure) -> ExitCode {
         }
         Failure::Silent => {
             worded(FAILED, "the process does not answer", "run it by itself to see what it says")
+        }
+        Failure::Output(error) => {
+            worded(OUTSIDE, format!("standard output: {}", system(error)), "the result is incomplete")
         }
         Failure::System(error) => worded(OUTSIDE, system(error), ""),
     };

@@ -1,6 +1,7 @@
 //! Words of what comes from elsewhere.
 
-use super::wording::{FAILED, OUTSIDE, WRONG, Worded, at, worded};
+use super::wording::{FAILED, INTERRUPTED, OUTSIDE, WRONG, Worded, at, worded};
+use crate::render::words;
 use ::remote::RemoteError;
 
 pub(super) fn words_of(wanted_by: &str, error: &RemoteError) -> Worded {
@@ -25,6 +26,12 @@ pub(super) fn words_of(wanted_by: &str, error: &RemoteError) -> Worded {
             OUTSIDE,
             format!("{wanted_by}: no answer from {url}: {detail}"),
             "check the network; `shtetl addresses` shows who said this address",
+        ),
+        RemoteError::Cancelled => worded(INTERRUPTED, "interrupted; nothing half done is left behind", ""),
+        RemoteError::TooLarge { url, most } => worded(
+            OUTSIDE,
+            format!("{wanted_by}: {url} sends more than {}, which no such document is", words::size(*most)),
+            "check the address: `shtetl addresses` shows where it comes from",
         ),
         RemoteError::Io { path, source } => worded(OUTSIDE, format!("{wanted_by}: {}", at(path, source)), ""),
         RemoteError::Offline { url } => worded(

@@ -14,7 +14,7 @@ pub(super) const WRONG: u8 = 2;
 /// Trouble outside: network, disk, sandbox.
 pub(super) const OUTSIDE: u8 = 3;
 /// Ended by Ctrl-C, as shells count it.
-pub(super) const INTERRUPTED: u8 = 130;
+pub const INTERRUPTED: u8 = 130;
 
 /// An error in words.
 #[derive(Debug, Default, Clone, Serialize)]

@@ -7,7 +7,8 @@ pub mod words;
 use crate::arguments::Format;
 use anstyle::{AnsiColor, Style};
 use serde::Serialize;
-use std::io::{IsTerminal, Write};
+use std::io::{self, IsTerminal, Write};
+use std::sync::{Mutex, PoisonError};
 
 /// Names and headings.
 pub const STRONG: Style = Style::new().bold();
@@ -34,11 +35,25 @@ pub fn styled(style: Style, text: impl std::fmt::Display) -> String {
 /// Where results and everything else go.
 pub struct Output {
     format: Format,
+    /// The first write to standard output that failed.
+    failed: Mutex<Option<io::Error>>,
 }
 
 impl Output {
     pub fn new(format: Format) -> Self {
-        Self { format }
+        Self { format, failed: Mutex::default() }
+    }
+
+    /// The first failure to write a result, if there was one; what is still buffered is written for that.
+    pub fn failure(&self) -> Option<io::Error> {
+        self.keep(io::stdout().flush());
+        self.failed.lock().unwrap_or_else(PoisonError::into_inner).take()
+    }
+
+    fn keep(&self, written: io::Result<()>) {
+        if let Err(error) = written {
+            self.failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error);
+        }
     }
 
     pub fn is_json(&self) -> bool {
@@ -46,26 +61,35 @@ impl Output {
     }
 
     /// A line of the result, on standard output.
-    #[allow(clippy::unused_self, reason = "whoever prints must hold the output")]
     pub fn line(&self, text: impl std::fmt::Display) {
-        // A reader that went away has seen enough.
-        let _ = writeln!(anstream::stdout().lock(), "{text}");
+        self.keep(writeln!(anstream::stdout().lock(), "{text}"));
     }
 
     /// A line of anything else, on standard error.
     #[allow(clippy::unused_self, reason = "whoever prints must hold the output")]
     pub fn aside(&self, text: impl std::fmt::Display) {
-        // As above.
+        // There is nowhere to report that this failed.
         let _ = writeln!(anstream::stderr().lock(), "{text}");
     }
 
     /// The result as JSON, one document.
     pub fn json(&self, value: &impl Serialize) {
-        self.line(serde_json::to_string_pretty(value).unwrap_or_default());
+        match serde_json::to_string_pretty(value) {
+            Ok(text) => self.line(text),
+            Err(error) => self.keep(Err(error.into())),
+        }
+    }
+
+    /// Something that happens meanwhile as JSON, one line, on standard error.
+    pub fn json_aside(&self, value: &impl Serialize) {
+        match serde_json::to_string(value) {
+            Ok(text) => self.aside(text),
+            Err(error) => self.keep(Err(error.into())),
+        }
     }
 
     /// Whether standard error is a terminal, so that lines there can be rewritten.
     pub fn is_live(&self) -> bool {
-        !self.is_json() && std::io::stderr().is_terminal()
+        !self.is_json() && io::stderr().is_terminal()
     }
 }

@@ -72,6 +72,8 @@ pub fn uncommitted(revision: &Revision) -> String {
 pub fn reason(reason: &MissReason) -> String {
     match reason {
         MissReason::First => "never built here".to_owned(),
+        MissReason::NewRecipe => "this version does it in another way".to_owned(),
+        MissReason::ResultDamaged => "its result was damaged in the store".to_owned(),
         MissReason::ResultGone => "its result is gone from the store".to_owned(),
         MissReason::OtherForm { from, to } => format!("layers are now {to}, they were {from}"),
         MissReason::Changed { changes } => changes.iter().map(change).collect::<Vec<_>>().join("; "),

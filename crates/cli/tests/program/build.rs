@@ -12,7 +12,7 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
     let program = program().with_demo();
     insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
     timetable:latest  build 1, 4 steps ran, [time]
-      sha256:1b00c04af5776114235c99e3bd396fb23ed5d0c29771945e3f21208c91c5c685
+      sha256:b79450312a1fa95790e87f8b777fe0392b2c63f30b5dfb8d011a6cf31657ac29
 
       host base      ran   759 B  [time], never built here
       node runtime   ran   270 B  [time], never built here
@@ -35,7 +35,7 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
     ");
     insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
     timetable:latest  build 2, nothing changed, nothing ran, [time]
-      sha256:1b00c04af5776114235c99e3bd396fb23ed5d0c29771945e3f21208c91c5c685
+      sha256:b79450312a1fa95790e87f8b777fe0392b2c63f30b5dfb8d011a6cf31657ac29
 
       host base      found   759 B
       node runtime   found   270 B
@@ -96,10 +96,10 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     let _ = program.succeed("build timetable");
     insta::assert_snapshot!(program.run("ledger timetable").stdout.lines().map(|l| l.split("  ").skip(5).collect::<Vec<_>>().join("|")).collect::<Vec<_>>().join("\n"), @"
 
-    1b00c04af577|4 steps for the first time
-    26d4800b13f8|app files (source: server.js changed, new.js new)
-    f37e246a562e|only the image's documents
-    bd1923b084f7|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json changed)
+    b79450312a1f|4 steps for the first time
+    a7111e96df29|app files (source: server.js changed, new.js new)
+    b4f976f12786|only the image's documents
+    4eddde3de047|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json changed)
     ");
 }
 

@@ -147,7 +147,7 @@ fn a_base_is_composed_with_every_fixup() {
     ");
     insta::assert_snapshot!(program.run("show app --packages").stdout, @"
     app:latest  node 20.19.2, on debian:trixie, linux/amd64
-      image   sha256:3734ab661adecec19e8193093fec91bbc299b209ea19f359f3cd07634f6d57d9
+      image   sha256:55b1389ee2780ae985e97e9012065c21f3ff5af1771067498a938c349e399f0a
       source  sha256:8745a3b2120adce90310bef6e117a9e99cbd29aed48a46795ee61ba8e5fae1cc
 
     layers, bottom to top
@@ -245,8 +245,8 @@ fn programs_of_a_build_run_in_a_root_of_packages_that_no_image_has() {
     "#);
     program.edit("app/shtetl.toml", "debian:trixie", "host");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
-    error: something has to be built, and the base host has nothing to build in
-    what to do: choose a Debian base, or empty, in [base] from; or build before, and take the result in with [source] include
+    error: something has to be built, and the base host provides no build environment
+    what to do: choose a Debian base, or empty, in [base] from; or build before, and include the result with [source] include
     ");
 }
 
@@ -374,7 +374,7 @@ fn what_is_not_signed_by_a_known_key_or_changed_or_old_is_not_believed() {
     let program = with_archive(&signer, &packages, "");
     program.edit("app/shtetl.toml", "keyring = \"../keys.gpg\"\n", "");
     let known = error_of(&program.run("build app"));
-    assert!(known.contains("is not believed: no known key has signed it, but "), "{known}");
+    assert!(known.contains("no trusted key has signed it; signed by "), "{known}");
     let text = |(what, error): (&str, String)| {
         let hashes = |word: &str| word.len() == 64;
         let plain: Vec<_> = error.split(' ').map(|w| if hashes(w.trim()) { "[hash]\n" } else { w }).collect();
@@ -382,7 +382,7 @@ fn what_is_not_signed_by_a_known_key_or_changed_or_old_is_not_believed() {
     };
     insta::assert_snapshot!(errors.into_iter().map(text).collect::<String>(), @"
     -- changed
-    error: the release of trixie at [place]/archive is not believed: the signature is not that of this text
+    error: signature verification failed for the release of trixie at [place]/archive: the signature does not match the text
     what to do: do not use it; a copy with keys of its own needs [base] keyring = FILE
     -- index gone
     error: the index of trixie is not at [place]/archive/dists/trixie/main/binary-amd64/Packages.xz
@@ -396,7 +396,7 @@ fn what_is_not_signed_by_a_known_key_or_changed_or_old_is_not_believed() {
       sha256 received ae448ac86c4e8e4dec645729708ef41873ae79c6dff84eff73360989487f08e5
     what to do: do not use it: find out whether the package was replaced, then lock again
     -- unsigned
-    error: the release of trixie at [place]/archive is not believed: it is not signed
+    error: signature verification failed for the release of trixie at [place]/archive: it is not signed
     what to do: do not use it; a copy with keys of its own needs [base] keyring = FILE
     ");
 }

@@ -12,10 +12,10 @@ use testkit::archives::sha256_hex;
 /// are written changes: then the layer or step format version must change too.
 #[cfg(target_arch = "x86_64")]
 const GOLDEN: [(&str, &str); 4] = [
-    ("timetable", "sha256:1b00c04af5776114235c99e3bd396fb23ed5d0c29771945e3f21208c91c5c685"),
-    ("fares", "sha256:9ab8a65f790ba729d0d9def55de8557a34bf8200c009aae5339488ae1352de58"),
-    ("notices", "sha256:47c24d9f3f3038c6e150bb2b9940a9b910a6416c08f2fb000ac8aa790170310f"),
-    ("timetable --compress gzip", "sha256:87a8e421ff018d18cf0a70f36aa4ddc3f0f93d6b41137c1851accd25be41b8b5"),
+    ("timetable", "sha256:b79450312a1fa95790e87f8b777fe0392b2c63f30b5dfb8d011a6cf31657ac29"),
+    ("fares", "sha256:0639a85475ea5a8eefd80252c2c07a2b89779739f94b3616e496a5b2929ca9ca"),
+    ("notices", "sha256:56b97c2781b29d9cb3c46025c2ab8cf2b62c18f55da6208dc2f60b6354450cb9"),
+    ("timetable --compress gzip", "sha256:4bd8e9e0216a2c79c0b656d269e0901084a16d0b9fe899dcbabb76eaf3f57d30"),
 ];
 
 #[cfg(target_arch = "x86_64")]
@@ -124,7 +124,7 @@ fn show_tells_the_same_of_store_layout_and_archive() {
     let from_store = program.run("show timetable --packages");
     insta::assert_snapshot!(from_store, @"
     timetable:latest  node 20.1.0, captured from a host, linux/amd64
-      image   sha256:1b00c04af5776114235c99e3bd396fb23ed5d0c29771945e3f21208c91c5c685
+      image   sha256:b79450312a1fa95790e87f8b777fe0392b2c63f30b5dfb8d011a6cf31657ac29
       source  sha256:1987064aa4c85b2b531f1dba525724fd7124fe6764aeca78b22ef956be43e05a
 
     layers, bottom to top

@@ -53,8 +53,8 @@ fn a_registry_that_refuses_is_quoted() {
     insta::assert_snapshot!(said, @"
     --- stderr
     error: pier 1.0.0: [registry]/pier/-/pier-1.0.0.tgz answered with status 403
-      it says: pier is blocked: its licence is not allowed
-    what to do: it refuses the package to you: check the address (`shtetl addresses`) and its access rules
+      the server says: pier is blocked: its licence is not allowed
+    what to do: access denied: check the address (`shtetl addresses`) and its access rules
     --- exit 3
     ");
     assert_eq!(tries, 1);
@@ -116,7 +116,7 @@ fn trouble_that_passes_is_waited_out_and_other_trouble_is_told() {
     insta::assert_snapshot!(build_with(&pier(), vec![slow]).0, @"
     --- stderr
     error: pier 1.0.0: [registry]/pier/-/pier-1.0.0.tgz answered with status 403
-    what to do: it refuses the package to you: check the address (`shtetl addresses`) and its access rules
+    what to do: access denied: check the address (`shtetl addresses`) and its access rules
     --- exit 3
     ");
 }

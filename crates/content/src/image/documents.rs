@@ -3,6 +3,7 @@
 //! Maps are ordered, so the same document always has the same bytes and so the same digest.
 
 use crate::digest::{BlobDigest, DiffId};
+use crate::error::{ContentError, Result};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 
@@ -158,7 +159,7 @@ impl Descriptor {
 }
 
 /// Compact JSON; the same value always gives the same bytes.
-pub fn to_json(value: &impl Serialize) -> Vec<u8> {
-    // Our documents have text keys and finite numbers only, which always serialise.
-    serde_json::to_vec(value).unwrap_or_default()
+pub fn to_json(value: &impl Serialize) -> Result<Vec<u8>> {
+    serde_json::to_vec(value)
+        .map_err(|e| ContentError::Malformed { what: "a new document".to_owned(), detail: e.to_string() })
 }

@@ -1,11 +1,11 @@
 //! OCI image layout: a folder (or a tar archive of it) with `oci-layout`, `index.json` and `blobs/`.
 
 use super::documents::{Descriptor, Index, Manifest, media};
-use crate::digest::BlobDigest;
+use crate::digest::{BlobDigest, HashingReader, HashingWriter};
 use crate::error::{ContentError, PathContext, Result};
 use crate::layer::{Entry, TarWriter};
-use crate::store::Store;
-use std::collections::BTreeMap;
+use crate::store::{Lock, Store};
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::io::{self, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
@@ -13,46 +13,82 @@ use std::path::{Path, PathBuf};
 /// The whole content of the file `oci-layout`.
 const LAYOUT: &[u8] = br#"{"imageLayoutVersion":"1.0.0"}"#;
 
+/// Names of the parts of a layout.
+const LAYOUT_FILE: &str = "oci-layout";
+const INDEX_FILE: &str = "index.json";
+const BLOBS: &str = "blobs/sha256";
+
 /// Whether a layout can be written to `folder`: it does not exist, is empty, or is a layout already.
 pub fn may_become_layout(folder: &Path) -> bool {
     let is_empty = || fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_none());
-    !folder.exists() || folder.join("oci-layout").exists() || is_empty()
+    !folder.exists() || folder.join(LAYOUT_FILE).exists() || is_empty()
 }
 
-/// Writes the image with index `index` as a layout folder; all or nothing.
+/// Writes the image with index `index` as a layout folder.
 ///
-/// The folder must be one that [`may_become_layout`]; an older layout is replaced.
+/// The folder must be one that [`may_become_layout`]. In an older layout, the blobs of its index that the new
+/// one does not have are removed; nothing else in the folder is touched. Blobs come first and the index last, by
+/// renaming, so that a reader sees the old image or the new one. Writers take turns.
 pub fn write_layout(store: &Store, index: BlobDigest, to: &Path) -> Result<()> {
-    let old = to.exists();
-    let parent = match to.parent() {
-        Some(parent) if parent != Path::new("") => parent,
-        _ => Path::new("."),
-    };
-    fs::create_dir_all(parent).at(parent)?;
-    let name = to.file_name().unwrap_or_default().to_string_lossy();
-    let fresh = parent.join(format!(".{name}.{}", std::process::id()));
-    let written = fill_layout(store, index, &fresh);
-    if let Err(error) = written {
-        crate::store::remove_tree(&fresh);
-        return Err(error);
+    let blobs = to.join(BLOBS);
+    fs::create_dir_all(to).at(to)?;
+    let _turn = Lock::of_folder(to)?;
+    // From here on, an interrupted layout is known as one.
+    replace(&to.join(LAYOUT_FILE), |file| file.write_all(LAYOUT))?;
+    fs::create_dir_all(&blobs).at(&blobs)?;
+    let new = blobs_of(store, index)?;
+    let old = blobs_in_layout(to);
+    for digest in &new {
+        let path = blobs.join(digest.hex());
+        let mut trouble = None;
+        replace(&path, |file| {
+            store.copy_blob(*digest, file).map(drop).map_err(|error| {
+                trouble = Some(error);
+                io::Error::other("the blob cannot be copied")
+            })
+        })
+        .map_err(|error| trouble.take().unwrap_or(error))?;
     }
-    if old {
-        fs::remove_dir_all(to).at(to)?;
+    let document = store.read_blob(index)?;
+    replace(&to.join(INDEX_FILE), |file| file.write_all(&document))?;
+    for digest in old.into_iter().filter(|digest| !new.contains(digest)) {
+        // What stays is a file too many, and nothing else.
+        let _ = fs::remove_file(blobs.join(digest.hex()));
     }
-    fs::rename(&fresh, to).at(to)
+    Ok(())
 }
 
-fn fill_layout(store: &Store, index: BlobDigest, folder: &Path) -> Result<()> {
-    let blobs = folder.join("blobs/sha256");
-    fs::create_dir_all(&blobs).at(&blobs)?;
-    for digest in blobs_of(store, index)? {
-        let (from, to) = (store.blob_path(digest), blobs.join(digest.hex()));
-        fs::copy(&from, &to).at(&to)?;
+/// Writes a file beside its place and renames it there; a leftover of an interrupted try is overwritten.
+fn replace(path: &Path, write: impl FnOnce(&mut File) -> io::Result<()>) -> Result<()> {
+    let mut name = path.file_name().unwrap_or_default().to_owned();
+    name.push(".new");
+    let fresh = path.with_file_name(name);
+    let mut file = File::create(&fresh).at(&fresh)?;
+    let written = write(&mut file).and_then(|()| file.sync_data());
+    if let Err(error) = written {
+        // The error of the writing is the one to report.
+        let _ = fs::remove_file(&fresh);
+        return Err(error).at(path);
     }
-    let index_file = folder.join("index.json");
-    fs::write(&index_file, store.read_blob(index)?).at(&index_file)?;
-    let layout = folder.join("oci-layout");
-    fs::write(&layout, LAYOUT).at(&layout)
+    fs::rename(&fresh, path).at(path)
+}
+
+/// The blobs that the index of a layout leads to, as far as it can be read.
+fn blobs_in_layout(folder: &Path) -> BTreeSet<BlobDigest> {
+    fn read<T: serde::de::DeserializeOwned>(path: &Path) -> Option<T> {
+        serde_json::from_slice(&fs::read(path).ok()?).ok()
+    }
+    let blob = |digest: BlobDigest| folder.join(BLOBS).join(digest.hex());
+    let mut found = BTreeSet::new();
+    let Ok(bytes) = fs::read(folder.join(INDEX_FILE)) else { return found };
+    found.insert(BlobDigest::of(&bytes));
+    let index = serde_json::from_slice::<Index>(&bytes).ok();
+    for descriptor in index.into_iter().flat_map(|index| index.manifests) {
+        found.insert(descriptor.digest);
+        let Some(manifest) = read::<Manifest>(&blob(descriptor.digest)) else { continue };
+        found.extend(manifest.layers.iter().chain([&manifest.config]).map(|part| part.digest));
+    }
+    found
 }
 
 /// Writes the image as a tar archive of its layout; all or nothing.
@@ -74,15 +110,19 @@ fn fill_archive(store: &Store, index: BlobDigest, path: &Path) -> Result<()> {
     let small = |name: &str, bytes: &[u8], tar: &mut TarWriter<BufWriter<File>>| {
         tar.file(&Entry::file(name, bytes.len() as u64, false), &mut &*bytes).at(path)
     };
-    small("oci-layout", LAYOUT, &mut tar)?;
-    small("index.json", &store.read_blob(index)?, &mut tar)?;
+    small(LAYOUT_FILE, LAYOUT, &mut tar)?;
+    small(INDEX_FILE, &store.read_blob(index)?, &mut tar)?;
     tar.entry(&Entry::folder("blobs")).at(path)?;
     tar.entry(&Entry::folder("blobs/sha256")).at(path)?;
     for digest in blobs_of(store, index)? {
         let from = store.blob_path(digest);
-        let mut blob = File::open(&from).at(&from)?;
+        let blob = File::open(&from).at(&from)?;
         let size = blob.metadata().at(&from)?.len();
-        tar.file(&Entry::file(format!("blobs/sha256/{}", digest.hex()), size, false), &mut blob).at(path)?;
+        let mut blob = HashingReader::new(blob);
+        tar.file(&Entry::file(format!("{BLOBS}/{}", digest.hex()), size, false), &mut blob).at(path)?;
+        if blob.finish() != digest.0 {
+            return Err(store.damaged_blob(digest));
+        }
     }
     let mut file = tar.into_inner();
     file.write_all(&[0; 1024]).at(path)?;
@@ -105,9 +145,9 @@ fn blobs_of(store: &Store, index: BlobDigest) -> Result<Vec<BlobDigest>> {
 
 /// Takes a layout folder into the store: every blob is checked on the way. Gives the index digest.
 pub fn read_layout(store: &Store, folder: &Path) -> Result<BlobDigest> {
-    let layout = folder.join("oci-layout");
+    let layout = folder.join(LAYOUT_FILE);
     fs::metadata(&layout).at(&layout)?;
-    let index_file = folder.join("index.json");
+    let index_file = folder.join(INDEX_FILE);
     let bytes = fs::read(&index_file).at(&index_file)?;
     let index: Index = parse("index.json", &bytes)?;
     for manifest in index.manifests.iter().filter(|m| m.media_type == media::MANIFEST) {
@@ -122,14 +162,15 @@ pub fn read_layout(store: &Store, folder: &Path) -> Result<BlobDigest> {
 }
 
 fn blob_in(folder: &Path, descriptor: &Descriptor) -> PathBuf {
-    folder.join("blobs/sha256").join(descriptor.digest.hex())
+    folder.join(BLOBS).join(descriptor.digest.hex())
 }
 
 fn take_in(store: &Store, folder: &Path, descriptor: &Descriptor) -> Result<Vec<u8>> {
     let path = blob_in(folder, descriptor);
     let bytes = fs::read(&path).at(&path)?;
-    let found = store.put_blob(&bytes)?;
+    let found = BlobDigest::of(&bytes);
     if found == descriptor.digest {
+        store.put_blob(&bytes)?;
         return Ok(bytes);
     }
     Err(ContentError::DigestMismatch {
@@ -140,26 +181,28 @@ fn take_in(store: &Store, folder: &Path, descriptor: &Descriptor) -> Result<Vec<
 }
 
 fn take_in_layer(store: &Store, folder: &Path, layer: &Descriptor) -> Result<()> {
-    if store.blob_size(layer.digest) == Some(layer.size) {
+    if store.has_verified(layer.digest, layer.size) {
         return Ok(());
     }
     let path = blob_in(folder, layer);
     let mut from = File::open(&path).at(&path)?;
-    let mut file = store.temporary_file()?;
-    io::copy(&mut from, &mut file).at(&path)?;
-    file.publish(&store.blob_path(layer.digest))?;
-    let checked = store.verify_blob(layer.digest);
-    if checked.is_err() {
-        // A blob under a wrong name must not stay.
-        let _ = fs::remove_file(store.blob_path(layer.digest));
+    let mut to = HashingWriter::new(store.temporary_file()?);
+    io::copy(&mut from, &mut to).at(&path)?;
+    let (file, found) = to.finish();
+    if found == layer.digest.0 {
+        return store.publish_blob(file, layer.digest);
     }
-    checked
+    Err(ContentError::DigestMismatch {
+        what: path.display().to_string(),
+        expected: layer.digest.to_string(),
+        found: BlobDigest(found).to_string(),
+    })
 }
 
 /// Unpacks an archive of a layout into the empty folder `into`; blobs are checked by [`read_layout`].
 pub fn unpack_archive(archive: &Path, into: &Path) -> Result<()> {
     let mut from = tar::Archive::new(File::open(archive).at(archive)?);
-    let blobs = into.join("blobs/sha256");
+    let blobs = into.join(BLOBS);
     fs::create_dir_all(&blobs).at(&blobs)?;
     let malformed = |detail: String| ContentError::Malformed { what: archive.display().to_string(), detail };
     let unreadable = |e: io::Error| malformed(format!("it is no whole tar archive ({e})"));

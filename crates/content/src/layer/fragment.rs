@@ -1,7 +1,8 @@
 //! Fragments: one package's piece of a layer, normalised and already compressed.
 //!
 //! On disk: the compressed blocks, the raw length (8 bytes), the CRC-32 of the raw bytes (4 bytes) and
-//! the CRC-32 of all before it (4 bytes), little-endian. Large ones are never whole in memory. What a
+//! the CRC-32 of codec, key and all before it (4 bytes), little-endian: a fragment under another's name does not
+//! pass for it. Large ones are never whole in memory. What a
 //! package is was settled by its digest before: here only damage has to be found, and a SHA-256 of
 //! everything, each time, would take longer than all other work on fragments that are there.
 
@@ -17,7 +18,7 @@ use std::os::unix::fs::FileExt;
 use std::path::PathBuf;
 
 /// Version of the form on disk; part of the path.
-const FORMAT: u32 = 3;
+const FORMAT: u32 = 4;
 const NUMBERS: u64 = 8 + 4;
 const SUM: u64 = 4;
 /// Fragments up to this length in bytes are read once and kept in memory while they are used.
@@ -43,14 +44,25 @@ impl Fragment {
         path(store, codec, key).exists()
     }
 
-    /// Opens the fragment `key`; `None` when the store does not have it whole.
+    /// Opens the fragment `key`; `None` when the store does not have it whole. One that is damaged is noted and removed.
     pub fn read(store: &Store, codec: Codec, key: Sha256) -> Option<Self> {
-        let mut file = File::open(path(store, codec, key)).ok()?;
+        let path = path(store, codec, key);
+        let file = File::open(&path).ok()?;
+        let fragment = Self::verified(file, codec, key);
+        if fragment.is_none() {
+            store.note_damage(&path);
+            // What cannot be removed is found damaged again.
+            let _ = std::fs::remove_file(&path);
+        }
+        fragment
+    }
+
+    fn verified(mut file: File, codec: Codec, key: Sha256) -> Option<Self> {
         let length = file.metadata().ok()?.len();
         let blocks_length = length.checked_sub(NUMBERS + SUM)?;
         let mut tail = [0; (NUMBERS + SUM) as usize];
         file.read_exact_at(&mut tail, blocks_length).ok()?;
-        let mut sum = Crc::new();
+        let mut sum = sum_for(codec, key);
         let blocks = if length <= KEPT {
             let mut bytes = Vec::new();
             file.read_to_end(&mut bytes).ok()?;
@@ -135,6 +147,14 @@ impl Read for Part<'_> {
     }
 }
 
+/// The checksum of a fragment before its first byte.
+fn sum_for(codec: Codec, key: Sha256) -> Crc {
+    let mut sum = Crc::new();
+    sum.update(codec.name().as_bytes());
+    sum.update(key.bytes());
+    sum
+}
+
 fn path(store: &Store, codec: Codec, key: Sha256) -> PathBuf {
     store.fragment_path(&format!("{}-{FORMAT}", codec.name()), key)
 }
@@ -166,7 +186,7 @@ impl Write for Summed {
 impl FragmentWriter {
     /// Starts the fragment `key`; blocks are compressed on up to `threads` threads.
     pub fn new(store: &Store, codec: Codec, key: Sha256, threads: usize) -> Result<Self> {
-        let to = Summed { file: store.temporary_file()?, sum: Crc::new() };
+        let to = Summed { file: store.temporary_file()?, sum: sum_for(codec, key) };
         let tar = TarWriter::new(BlockWriter::new(to, codec, threads));
         Ok(Self { tar, path: path(store, codec, key) })
     }
@@ -183,6 +203,41 @@ impl FragmentWriter {
         to.write_all(&crc.finalize().to_le_bytes()).at(&self.path)?;
         let Summed { mut file, sum } = to;
         file.write_all(&sum.finalize().to_le_bytes()).at(&self.path)?;
-        file.put(&self.path)
+        file.persist_unsynced(&self.path)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::layer::Entry;
+    use std::fs;
+
+    #[test]
+    fn damage_a_truncation_and_another_fragment_under_the_name_are_noticed() {
+        let folder = std::env::temp_dir().join(format!("shtetl-fragments-{}", std::process::id()));
+        let store = Store::open(&folder).unwrap();
+        let [fog, quay] = ["fog", "quay"].map(|name| Sha256::of(name.as_bytes()));
+        for (key, content) in [(fog, "horn"), (quay, "side")] {
+            let mut writer = FragmentWriter::new(&store, Codec::Zstd, key, 1).unwrap();
+            writer.tar().file(&Entry::file("app/a", 4, false), &mut content.as_bytes()).unwrap();
+            writer.finish().unwrap();
+        }
+        let (file, other) = (path(&store, Codec::Zstd, fog), path(&store, Codec::Zstd, quay));
+        let whole = fs::read(&file).unwrap();
+        assert!(Fragment::read(&store, Codec::Zstd, fog).is_some() && store.take_damage().is_empty());
+        for at in 0..whole.len() {
+            let mut changed = whole.clone();
+            changed[at] ^= 0x10;
+            fs::write(&file, &changed).unwrap();
+            assert!(Fragment::read(&store, Codec::Zstd, fog).is_none(), "byte {at}");
+            assert!(!file.exists());
+        }
+        fs::write(&file, &whole[..whole.len() - 1]).unwrap();
+        assert!(Fragment::read(&store, Codec::Zstd, fog).is_none());
+        fs::copy(&other, &file).unwrap();
+        assert!(Fragment::read(&store, Codec::Zstd, fog).is_none());
+        assert_eq!(store.take_damage(), [file]);
+        crate::store::remove_tree(&folder);
     }
 }

@@ -13,7 +13,7 @@ mod writer;
 pub use codec::Codec;
 pub use entry::{Entry, FILE_TIME, Kind, Owner, TarWriter};
 pub use fragment::{Fragment, FragmentWriter};
-pub use unpack::unpack;
+pub use unpack::{Owners, unpack};
 pub use writer::{LayerWriter, WrittenLayer};
 
 /// Version of the way layers are written; part of every step key, so that a change of it

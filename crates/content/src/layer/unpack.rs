@@ -1,7 +1,7 @@
 //! Unpacks a layer into a folder without trusting it.
 
 use super::codec::Codec;
-use crate::digest::{DiffId, Hasher};
+use crate::digest::{DiffId, HashingReader};
 use crate::error::{ContentError, PathContext, Result};
 use rustix::fd::OwnedFd;
 use rustix::fs::{self as fs, AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags, XattrFlags};
@@ -10,22 +10,38 @@ use std::io::{self, BufReader, Read};
 use std::path::{Component, Path};
 use tar::EntryType;
 
-/// Unpacks the layer blob at `blob` into the existing folder `into` and checks its `diff_id`.
-///
-/// With `own`, entries get the owner that the layer says (this needs the superuser); otherwise
-/// they belong to the calling user. Entries that would leave the folder are refused.
-pub fn unpack(blob: &Path, codec: Codec, diff_id: DiffId, into: &Path, own: bool) -> Result<()> {
+/// Whom unpacked files belong to on this machine.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Owners {
+    /// The calling user.
+    Caller,
+    /// The owners that the layer names, moved up to ids that nobody on this machine has. It needs the superuser.
+    Shifted {
+        /// The id of the image's superuser on this machine.
+        first: u32,
+        /// How many ids there are from there on.
+        count: u32,
+    },
+}
+
+/// Permissions that files on this machine can have: never those that run a program as its owner or group.
+const MODES: u32 = 0o1777;
+
+/// Unpacks the layer blob at `blob` into the existing folder `into` and checks its `diff_id`. Entries that would
+/// leave the folder are refused; devices are left out, and set-user-id and set-group-id bits are dropped.
+pub fn unpack(blob: &Path, codec: Codec, diff_id: DiffId, into: &Path, owners: Owners) -> Result<()> {
     let file = BufReader::new(File::open(blob).at(blob)?);
-    let hashed = HashingReader { from: codec.layer_reader(file).at(blob)?, hasher: Hasher::new() };
+    let hashed = HashingReader::new(codec.layer_reader(file).at(blob)?);
     let root = fs::openat(CWD, into, OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty()).at(into)?;
-    let target = Target { root, label: blob.display().to_string(), own };
+    let target = Target { root, label: blob.display().to_string(), owners };
+    target.give_to_root(&target.root, ".").at(into)?;
     let mut archive = tar::Archive::new(hashed);
     for entry in archive.entries().at(blob)? {
         target.put(entry.at(blob)?)?;
     }
     let mut rest = archive.into_inner();
     io::copy(&mut rest, &mut io::sink()).at(blob)?;
-    let found = DiffId(rest.hasher.finish());
+    let found = DiffId(rest.finish());
     if found == diff_id {
         return Ok(());
     }
@@ -36,6 +52,8 @@ pub fn unpack(blob: &Path, codec: Codec, diff_id: DiffId, into: &Path, own: bool
     })
 }
 
+/// The id of nobody.
+const NOBODY: u32 = 65_534;
 /// How the names of entries begin that say that something is gone.
 const WHITEOUT: &str = ".wh.";
 /// After that beginning: everything of lower layers in the folder is gone.
@@ -59,7 +77,7 @@ fn in_place_of<T>(
 struct Target {
     root: OwnedFd,
     label: String,
-    own: bool,
+    owners: Owners,
 }
 
 impl Target {
@@ -71,7 +89,7 @@ impl Target {
         if let Some(gone) = name.strip_prefix(WHITEOUT) {
             return self.put_whiteout(&parent, gone).at(&shown);
         }
-        let mode = Mode::from_raw_mode(entry.header().mode().at(&self.label)? & 0o7777);
+        let mode = Mode::from_raw_mode(entry.header().mode().at(&self.label)? & MODES);
         match entry.header().entry_type() {
             EntryType::Directory => match fs::mkdirat(&parent, &name, mode) {
                 Err(rustix::io::Errno::EXIST) => {}
@@ -107,7 +125,10 @@ impl Target {
     /// overlay file system says it.
     fn put_whiteout(&self, parent: &OwnedFd, gone: &str) -> io::Result<()> {
         if gone == OPAQUE {
-            let attribute = if self.own { "trusted.overlay.opaque" } else { "user.overlay.opaque" };
+            let attribute = match self.owners {
+                Owners::Shifted { .. } => "trusted.overlay.opaque",
+                Owners::Caller => "user.overlay.opaque",
+            };
             return Ok(fs::fsetxattr(parent, attribute, b"y", XattrFlags::empty())?);
         }
         let make = || fs::mknodat(parent, gone, FileType::CharacterDevice, Mode::empty(), 0);
@@ -121,10 +142,11 @@ impl Target {
         name: &str,
         mode: Mode,
     ) -> io::Result<()> {
-        if self.own {
-            let uid = u32::try_from(entry.header().uid()?).map_err(io::Error::other)?;
-            let gid = u32::try_from(entry.header().gid()?).map_err(io::Error::other)?;
-            let (uid, gid) = (fs::Uid::from_raw(uid), fs::Gid::from_raw(gid));
+        if let Owners::Shifted { first, count } = self.owners {
+            // An id beyond the range belongs to nobody in the process either.
+            let shifted = |id: u64| first + u32::try_from(id).ok().filter(|id| *id < count).unwrap_or(NOBODY);
+            let uid = fs::Uid::from_raw(shifted(entry.header().uid()?));
+            let gid = fs::Gid::from_raw(shifted(entry.header().gid()?));
             fs::chownat(parent, name, Some(uid), Some(gid), AtFlags::SYMLINK_NOFOLLOW)?;
         }
         let kind = FileType::from_raw_mode(fs::statat(parent, name, AtFlags::SYMLINK_NOFOLLOW)?.st_mode);
@@ -156,10 +178,9 @@ impl Target {
         let resolve = ResolveFlags::BENEATH | ResolveFlags::NO_SYMLINKS;
         let mut here = fs::openat2(&self.root, ".", flags, Mode::empty(), resolve).at(shown)?;
         for part in parts {
-            if let Err(error) = fs::mkdirat(&here, part, Mode::from_raw_mode(0o755))
-                && error != rustix::io::Errno::EXIST
-            {
-                return Err(error).at(shown);
+            match fs::mkdirat(&here, part, Mode::from_raw_mode(0o755)) {
+                Err(rustix::io::Errno::EXIST) => {}
+                made => made.and_then(|()| self.give_to_root(&here, part)).at(shown)?,
             }
             here = match fs::openat2(&here, part, flags, Mode::empty(), resolve) {
                 Err(rustix::io::Errno::LOOP | rustix::io::Errno::NOTDIR) => {
@@ -171,20 +192,14 @@ impl Target {
         Ok(here)
     }
 
+    /// Gives a folder that no entry made to the superuser of the image.
+    fn give_to_root(&self, parent: &OwnedFd, name: &str) -> rustix::io::Result<()> {
+        let Owners::Shifted { first, .. } = self.owners else { return Ok(()) };
+        let (uid, gid) = (fs::Uid::from_raw(first), fs::Gid::from_raw(first));
+        fs::chownat(parent, name, Some(uid), Some(gid), AtFlags::SYMLINK_NOFOLLOW)
+    }
+
     fn malformed(&self, entry: &str, detail: String) -> ContentError {
         ContentError::Malformed { what: format!("{} in {}", entry, self.label), detail }
-    }
-}
-
-struct HashingReader<R> {
-    from: R,
-    hasher: Hasher,
-}
-
-impl<R: Read> Read for HashingReader<R> {
-    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
-        let count = self.from.read(to)?;
-        self.hasher.update(&to[..count]);
-        Ok(count)
     }
 }

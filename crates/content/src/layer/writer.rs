@@ -3,7 +3,7 @@
 use super::codec::{BlockWriter, Codec};
 use super::entry::TarWriter;
 use super::fragment::Fragment;
-use crate::digest::{BlobDigest, DiffId, Hasher, HashingWriter};
+use crate::digest::{BlobDigest, DiffId, Hasher, HashingReader, HashingWriter};
 use crate::error::{ContentError, PathContext, Result};
 use crate::store::{Store, TemporaryFile};
 use crc32fast::Hasher as Crc;
@@ -113,8 +113,13 @@ impl<'s> LayerWriter<'s> {
         let path = self.store.blob_path(digest);
         let file = File::open(&path).at(&path)?;
         let size = file.metadata().at(&path)?.len();
+        let mut compressed = HashingReader::new(BufReader::new(file));
         let (found, raw_size) =
-            Hasher::of_reader(&mut codec.layer_reader(BufReader::new(file)).at(&path)?).at(&path)?;
+            Hasher::of_reader(&mut codec.layer_reader(&mut compressed).at(&path)?).at(&path)?;
+        io::copy(&mut compressed, &mut io::sink()).at(&path)?;
+        if compressed.finish() != digest.0 {
+            return Err(self.store.damaged_blob(digest));
+        }
         if DiffId(found) != diff_id {
             return Err(ContentError::DigestMismatch {
                 what: format!("layer {}", path.display()),
@@ -155,7 +160,7 @@ impl<'s> LayerWriter<'s> {
         let digest = BlobDigest(digest);
         let path = self.store.blob_path(digest);
         let size = file.size().at(&path)?;
-        file.publish(&path)?;
+        self.store.publish_blob(file, digest)?;
         let diff_id = DiffId(self.raw.finish());
         Ok(WrittenLayer { digest, diff_id, size, raw_size: self.raw_length, codec: self.codec })
     }

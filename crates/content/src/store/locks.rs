@@ -17,6 +17,13 @@ impl Lock {
         Ok(Self { _file: file })
     }
 
+    /// Waits for and takes the lock on a folder, which needs no file for it.
+    pub fn of_folder(folder: &Path) -> Result<Self> {
+        let file = File::open(folder).at(folder)?;
+        file.lock().at(folder)?;
+        Ok(Self { _file: file })
+    }
+
     /// Takes the lock only if nobody holds it.
     pub(super) fn try_take(path: &Path) -> Option<Self> {
         let file = File::options().write(true).open(path).ok()?;

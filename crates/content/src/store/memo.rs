@@ -78,7 +78,7 @@ struct Known {
 impl FileMemo {
     /// Loads what was remembered under `name`.
     pub fn load(store: &Store, name: &str) -> Self {
-        store.read_json(&store.tree_path(name)).unwrap_or_default()
+        store.read_document(&store.tree_path(name)).whole().unwrap_or_default()
     }
 
     /// The digest of the file at `path`, from memory when its signature has not changed since.
@@ -106,7 +106,7 @@ impl FileMemo {
         let before = self.known.len();
         self.known.retain(|_, known| known.met);
         if self.changed || self.known.len() != before {
-            store.write_json(&store.tree_path(name), &self)?;
+            store.write_document(&store.tree_path(name), &self)?;
         }
         Ok(())
     }

@@ -1,9 +1,14 @@
 //! The local content-addressed store.
 
+mod document;
 mod locks;
 mod memo;
+mod private;
 mod temporary;
+mod trees;
+mod verified;
 
+pub use document::Stored;
 pub use locks::Lock;
 pub use memo::{FileMemo, Signature};
 pub use temporary::{TemporaryFile, remove_tree};
@@ -13,39 +18,52 @@ use crate::error::{ContentError, PathContext, Result};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 use std::fs::{self, File};
-use std::io::{Read, Write};
+use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 use temporary::TemporaryArea;
 
-/// The store of one user on this machine.
+/// The store of one user on this machine; nobody else can read it.
 ///
 /// ```text
 /// blobs/sha256/<hex>      layers, configurations, manifests, indexes (OCI image layout's blob folder)
-/// fragments/<codec>/<hex> one package each, normalised and compressed
+/// blobs/verified/         what the file system said of each when its digest was last verified
+/// fragments/<kind>/<hex>  one package each, normalised and compressed; and what was learned of packages
 /// steps/<hex>.json        result of the step with that key
-/// trees/                  listings of source trees, what is known of files, unpacked layers
+/// trees/                  what is known of files; unpacked sources and layers, each with a listing
+/// caches/<app>/<step>     what programs of a step keep for the next time
 /// images/<name>/<tag>     digest of the index of a finished image
 /// ledger/<app>/           past builds
 /// locks/, tmp/            work in progress
 /// ```
 ///
-/// Every file is written under `tmp/`, synced and renamed into place, so a process that is killed
-/// leaves nothing half written; what it left under `tmp/` is removed by the next one.
+/// Every file is written under `tmp/` and renamed into place, so a process that is killed leaves nothing half
+/// written; what it left under `tmp/` is removed by the next one. Whatever is read is verified: documents carry
+/// a checksum, fragments one of theirs, blobs are hashed where their bytes are read, and what is only looked up
+/// is held by what the file system says of it. What is damaged is noted ([`Store::take_damage`]) and is as good as
+/// missing.
 pub struct Store {
     root: PathBuf,
     temporary: TemporaryArea,
+    damage: Mutex<Vec<PathBuf>>,
 }
 
+/// The folders of a store.
+const FOLDERS: [&str; 9] =
+    ["blobs/sha256", "blobs/verified", "fragments", "steps", "trees", "images", "ledger", "locks", "tmp"];
+
 impl Store {
-    /// Opens the store in `root`, creating what is missing.
+    /// Opens the store in `root`, creating what is missing. It is made private to its user; one that belongs to
+    /// somebody else is refused.
     pub fn open(root: &Path) -> Result<Self> {
-        for folder in ["blobs/sha256", "fragments", "steps", "trees", "images", "ledger", "locks", "tmp"] {
+        private::make(root)?;
+        for folder in FOLDERS {
             let path = root.join(folder);
             fs::create_dir_all(&path).at(&path)?;
         }
         let root = root.canonicalize().at(root)?;
         let temporary = TemporaryArea::open(&root.join("tmp"))?;
-        Ok(Self { root, temporary })
+        Ok(Self { root, temporary, damage: Mutex::default() })
     }
 
     /// The folder that holds everything.
@@ -63,12 +81,19 @@ impl Store {
         fs::metadata(self.blob_path(digest)).ok().map(|m| m.len())
     }
 
-    /// Puts a small blob in; gives its digest.
+    /// Puts a small blob (a document) in; gives its digest. One of that name with other content is replaced.
     pub fn put_blob(&self, bytes: &[u8]) -> Result<BlobDigest> {
         let digest = BlobDigest::of(bytes);
-        if self.blob_size(digest) != Some(bytes.len() as u64) {
-            self.write(&self.blob_path(digest), bytes)?;
+        let path = self.blob_path(digest);
+        if fs::read(&path).is_ok_and(|known| known == bytes) {
+            return Ok(digest);
         }
+        if path.exists() {
+            self.note_damage(&path);
+        }
+        let mut file = self.temporary_file()?;
+        file.write_all(bytes).at(&path)?;
+        self.publish_blob(file, digest)?;
         Ok(digest)
     }
 
@@ -108,27 +133,66 @@ impl Store {
         file.publish(path)
     }
 
-    /// Writes something that can be made anew: it may be torn after a crash, which its reader has to notice.
-    pub fn keep(&self, path: &Path, bytes: &[u8]) -> Result<()> {
+    /// Writes a document whole or not at all.
+    pub fn write_document(&self, path: &Path, value: &impl Serialize) -> Result<()> {
+        self.write(path, &self.encoded(path, value)?)
+    }
+
+    /// Writes a document that can be made again, without waiting for the disk.
+    pub fn write_cache(&self, path: &Path, value: &impl Serialize) -> Result<()> {
         let mut file = self.temporary_file()?;
-        file.write_all(bytes).at(path)?;
-        file.put(path)
+        file.write_all(&self.encoded(path, value)?).at(path)?;
+        file.persist_unsynced(path)
     }
 
-    /// Writes `value` as JSON to `path` whole or not at all.
-    pub fn write_json(&self, path: &Path, value: &impl Serialize) -> Result<()> {
-        self.write(path, &crate::image::to_json(value))
+    fn encoded(&self, path: &Path, value: &impl Serialize) -> Result<Vec<u8>> {
+        document::encode(&self.name_of(path), value).map_err(io::Error::from).at(path)
     }
 
-    /// Reads JSON; `None` when the file is missing or of another version.
-    pub fn read_json<T: DeserializeOwned>(&self, path: &Path) -> Option<T> {
-        let bytes = fs::read(path).ok()?;
-        serde_json::from_slice(&bytes).ok()
+    /// Reads a document; one that is damaged is noted.
+    pub fn read_document<T: DeserializeOwned>(&self, path: &Path) -> Stored<T> {
+        let bytes = match fs::read(path) {
+            Ok(bytes) => bytes,
+            Err(error) if error.kind() == io::ErrorKind::NotFound => return Stored::Missing,
+            Err(_) => return Stored::Damaged,
+        };
+        match document::decode(&self.name_of(path), &bytes) {
+            Some(value) => Stored::Whole(value),
+            None => {
+                self.note_damage(path);
+                Stored::Damaged
+            }
+        }
+    }
+
+    /// The name of a file in the store, wherever the store lies.
+    fn name_of(&self, path: &Path) -> String {
+        path.strip_prefix(&self.root).unwrap_or(path).to_string_lossy().into_owned()
+    }
+
+    pub(crate) fn note_damage(&self, path: &Path) {
+        let mut damage = self.damage.lock().unwrap_or_else(PoisonError::into_inner);
+        if !damage.iter().any(|known| known == path) {
+            damage.push(path.to_owned());
+        }
+    }
+
+    /// The files and folders that were found damaged since this was last asked.
+    pub fn take_damage(&self) -> Vec<PathBuf> {
+        std::mem::take(&mut *self.damage.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// Where the result of the step `key` is kept.
     pub fn step_path(&self, key: StepKey) -> PathBuf {
         self.root.join("steps").join(format!("{}.json", key.hex()))
+    }
+
+    /// A folder that programs of one step of one app keep things in for the next time.
+    pub fn cache_path(&self, app: &str, step: &str) -> PathBuf {
+        let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | '_') { c } else { '-' };
+        let digest = Sha256::of(step.as_bytes()).hex();
+        let name: String = step.chars().map(plain).take(40).collect();
+        self.root.join("caches").join(app).join(format!("{name}-{}", &digest[..8]))
     }
 
     /// Where a compressed package fragment is kept.
@@ -169,7 +233,7 @@ fn verify(what: &str, expected: BlobDigest, found: Sha256) -> Result<()> {
 }
 
 /// Reads at most `limit` bytes of `from`; `None` when there are more.
-pub fn read_limited(from: &mut dyn Read, limit: u64) -> std::io::Result<Option<Vec<u8>>> {
+pub fn read_limited(from: &mut dyn Read, limit: u64) -> io::Result<Option<Vec<u8>>> {
     let mut bytes = Vec::new();
     from.take(limit + 1).read_to_end(&mut bytes)?;
     Ok((bytes.len() as u64 <= limit).then_some(bytes))

@@ -90,12 +90,12 @@ impl TemporaryFile {
     /// Syncs the file and gives it its final name, replacing what was there.
     pub fn publish(self, to: &Path) -> Result<()> {
         self.file.sync_data().at(to)?;
-        self.put(to)
+        self.persist_unsynced(to)
     }
 
-    /// Gives the file its final name without waiting for the disk: for what its readers check, and is made
-    /// anew when it is damaged.
-    pub fn put(mut self, to: &Path) -> Result<()> {
+    /// Gives the file its final name without waiting for the disk: for what its readers verify, and is made
+    /// again when it is damaged.
+    pub fn persist_unsynced(mut self, to: &Path) -> Result<()> {
         if let Some(parent) = to.parent() {
             fs::create_dir_all(parent).at(parent)?;
         }

@@ -1,8 +1,9 @@
 //! The step that compiles the programs of a Go module.
 
 use content::layer::{Entry, LayerWriter};
-use engine::program_step::{CACHE, Job, RESULT, SOURCE, copy_source};
+use engine::program_step::{CACHE, Cache, Job, RESULT, SOURCE, copy_source};
 use engine::{Action, StepContext, program_step};
+use engine::{Fingerprint, Recipe};
 use model::shell_words::join;
 use model::{Error, PackageFact, PathFacts, Result};
 use source::SourceTree;
@@ -26,8 +27,8 @@ pub(super) struct Compile {
     pub(super) vendored: bool,
 }
 
-impl Action for Compile {
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+impl Compile {
+    fn argv(&self) -> Vec<String> {
         let mut argv: Vec<String> =
             ["go", "build", "-trimpath", "-buildvcs=false", "-ldflags=-s -w -buildid="]
                 .map(str::to_owned)
@@ -35,7 +36,11 @@ impl Action for Compile {
         argv.push(format!("-mod={}", if self.vendored { "vendor" } else { "readonly" }));
         argv.extend(["-o".to_owned(), format!("{RESULT}/")]);
         argv.extend(self.mains.iter().map(|folder| format!("./{folder}")));
-        let env = vec![
+        argv
+    }
+
+    fn env(&self) -> Vec<(&'static str, String)> {
+        vec![
             ("CGO_ENABLED", "0".to_owned()),
             ("GOARCH", self.processor.clone()),
             ("GOCACHE", format!("{CACHE}/compiled")),
@@ -44,7 +49,23 @@ impl Action for Compile {
             ("GOTOOLCHAIN", "local".to_owned()),
             ("HOME", "/tmp".to_owned()),
             ("PATH", "/usr/bin".to_owned()),
-        ];
+        ]
+    }
+}
+
+impl Action for Compile {
+    fn fingerprint(&self) -> Fingerprint {
+        // All of it shows in the command or the environment.
+        let Self { tree: _, mains: _, processor: _, vendored: _ } = self;
+        let env = self.env().into_iter().map(|(name, value)| (name.to_owned(), value));
+        Fingerprint::of(Recipe::new("go programs", 2))
+            .with_recipe(program_step::RECIPE)
+            .values("command", [("run", join(&self.argv()))])
+            .input("environment", env.collect())
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+        let (argv, env) = (self.argv(), self.env());
         let job = Job {
             step: STEP,
             shown: join(&argv),
@@ -52,9 +73,9 @@ impl Action for Compile {
             env,
             folder: SOURCE,
             fill: &|to| copy_source(&self.tree, to),
-            cache: "go",
+            cache: Cache::Kept,
         };
-        let written = program_step::run(&job, layer.store(), tools)?;
+        let written = program_step::run(&job, layer.store(), cx)?;
         let entries = fs::read_dir(&written.folder).facts(&written.folder)?;
         let mut programs: Vec<_> = entries.filter_map(|entry| Some(entry.ok()?.path())).collect();
         programs.sort();

@@ -69,7 +69,7 @@ impl Buildpack for Go {
             processor: context.platform.rsplit('/').next().unwrap_or_default().to_owned(),
             vendored,
         };
-        let step = Step::new(compile::STEP, Role::Built, Vec::new(), work);
+        let step = Step::new(compile::STEP, Role::Built, work);
         Ok(Contribution { steps: vec![step], ..Contribution::default() })
     }
 }

@@ -12,8 +12,9 @@ use content::digest::{Hasher, Sha256};
 use content::layer::LayerWriter;
 use content::store::Store;
 use engine::package_archive::PackageArchive;
-use engine::program_step::{CACHE, Job, copy_folder};
-use engine::{Action, Input, Step, StepContext, collect, program_step};
+use engine::program_step::{CACHE, Cache, Job, copy_folder};
+use engine::{Action, Step, StepContext, collect, program_step};
+use engine::{Fingerprint, Recipe};
 use model::error::{PackageError, SurveyError};
 use model::platform::own_platform;
 use model::{Error, PackageFact, PathFacts, Place, Result, Role};
@@ -84,7 +85,7 @@ pub(super) fn contribute(
         };
         let name = compile_step(&package.path.replace("node_modules/", ""));
         let name = if around.folder.is_empty() { format!("{name} to build the app") } else { name };
-        let mut step = Step::new(name, Role::Dependencies, vec![work.input()], work);
+        let mut step = Step::new(name, Role::Dependencies, work);
         step.root = to_build().0;
         step.root.extend(of_helpers);
         step.root.extend(beside);
@@ -151,15 +152,7 @@ struct Scripts {
 }
 
 impl Scripts {
-    /// What the result depends on, besides the root.
-    fn input(&self) -> Input {
-        let source = format!("{} {}", self.package.label(), install::identity(&self.package));
-        let node = format!("{} {}", self.path, self.headers);
-        let parts = [("source", source), ("node", node), ("folder", self.folder.to_owned())];
-        Input::of_parts("package", parts.map(|(name, value)| (name.to_owned(), value)).into())
-    }
-
-    fn env(&self, folder: &str, tools: &StepContext<'_>) -> Vec<(&'static str, String)> {
+    fn env(&self, folder: &str, cx: &StepContext<'_>) -> Vec<(&'static str, String)> {
         // A commit is made with packages of its own.
         let beside = if self.source.is_commit() { "" } else { self.folder };
         let path = [
@@ -179,7 +172,7 @@ impl Scripts {
             ("SOURCE_DATE_EPOCH", content::layer::FILE_TIME.to_string()),
             ("npm_config_build_from_source", "true".to_owned()),
             ("npm_config_cache", CACHE.to_owned()),
-            ("npm_config_jobs", tools.jobs.to_string()),
+            ("npm_config_jobs", cx.budget.jobs().to_string()),
             ("npm_config_nodedir", self.headers.clone()),
             ("npm_package_name", self.package.name.clone()),
             ("npm_package_version", self.package.version.clone()),
@@ -206,11 +199,25 @@ impl Scripts {
 }
 
 impl Action for Scripts {
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        let Self { package, source, folder, headers, path } = self;
+        let values = [
+            ("source", format!("{} {}", package.label(), install::identity(package))),
+            ("path", package.path.clone()),
+            ("from a commit", source.is_commit().to_string()),
+            ("node", format!("{path} {headers}")),
+            ("folder", (*folder).to_owned()),
+        ];
+        Fingerprint::of(Recipe::new("npm install script", 2))
+            .with_recipe(program_step::RECIPE)
+            .values("package", values)
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let store = layer.store();
         let label = self.package.label();
         let unpacked = store.temporary_folder()?;
-        self.unpack((tools.fetcher, store), &unpacked)?;
+        self.unpack((cx.fetcher, store), &unpacked)?;
         let before = files_in(&unpacked)?;
         let script = script_of(&unpacked, self.source.is_commit()).ok_or_else(|| {
             Error::Package(PackageError::Damaged {
@@ -225,12 +232,12 @@ impl Action for Scripts {
             step: &step,
             argv: ["/bin/sh", "-e", "-c", &script].map(str::to_owned).to_vec(),
             shown: script.clone(),
-            env: self.env(&folder, tools),
+            env: self.env(&folder, cx),
             folder: &folder,
             fill: &fill,
-            cache: "node",
+            cache: Cache::Empty,
         };
-        let written = program_step::run(&job, store, tools)?;
+        let written = program_step::run(&job, store, cx)?;
         let after = files_in(&written.source)?;
         let published: Option<BTreeSet<String>> = match self.source.is_commit() {
             true => Some(packing::taken(&written.source, &label)?.into_iter().collect()),

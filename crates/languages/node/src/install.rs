@@ -5,11 +5,12 @@ use crate::tree::{LockedPackage, Origin, PackageTree};
 use crate::{APP, packing, scripts, tarball};
 use config::addresses::Addresses;
 use content::digest::{Hasher, Sha256};
-use content::layer::{Codec, Entry, Fragment, LAYER_FORMAT, LayerWriter};
+use content::layer::{Codec, Entry, Fragment, LayerWriter};
 use content::store::Store;
 use engine::download_buffer::{rewind, spool};
 use engine::layer_shards::shard_of;
-use engine::{Action, Gate, Input, Step, StepContext, each_fetched, find_in_parallel};
+use engine::{Action, Step, StepContext, each_fetched, find_in_parallel};
+use engine::{Fingerprint, Recipe, append_fragment};
 use model::error::PackageError;
 use model::package_url::purl;
 use model::{BuildpackOptions, Ecosystem, Error, PackageFact, Result, Role, Withdrawn};
@@ -21,12 +22,10 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use tempfile::SpooledTempFile;
 
-/// Version of the way packages are put down; part of every fragment's key.
-const INSTALL_FORMAT: u32 = 5;
+/// How packages are put down.
+const RECIPE: Recipe = Recipe::new("npm package", 6);
 /// From so many packages on, they are spread over that many layers.
 const SPREAD: [(usize, usize); 3] = [(800, 12), (300, 8), (40, 4)];
-/// Of so many threads that work, one may unpack: that takes memory and the processor.
-const UNPACK_SHARE: usize = 4;
 
 /// The step that installs packages: all, or those of one group.
 pub(super) struct NodePackages {
@@ -96,7 +95,7 @@ pub(super) fn steps(packages: Vec<LockedPackage>, tree: PackageTree, around: &Ar
             1 => around.name.to_owned(),
             _ => format!("{} {} of {count}", around.name, number + 1),
         };
-        Step::new(name, Role::Dependencies, vec![work.input()], work)
+        Step::new(name, Role::Dependencies, work)
     };
     filled.map(step).collect()
 }
@@ -135,29 +134,23 @@ fn commands(
 }
 
 impl NodePackages {
-    /// What the result depends on: paths, names, versions, hashes and commands; not addresses.
-    fn input(&self) -> Input {
+    /// The packages with their commands, by path, and the links to commands.
+    fn parts(&self) -> BTreeMap<String, String> {
         let part = |p: &LockedPackage| {
             let bin = p.bin.iter().map(|(n, f)| format!(" {n}={f}")).collect::<String>();
-            (p.path.clone(), format!("{}@{} {}{bin}", p.name, p.version, identity(p)))
+            let carried = p.carried_commands.iter().map(|file| format!(" {file}")).collect::<String>();
+            (p.path.clone(), format!("{}@{} {}{bin}{carried}", p.name, p.version, identity(p)))
         };
         let mut parts: BTreeMap<String, String> = self.packages.iter().map(part).collect();
         parts.extend(self.links.iter().map(|(link, target)| (link.clone(), target.clone())));
-        Input::of_parts("packages", parts)
+        parts
     }
 
     fn key(&self, package: &LockedPackage, codec: Codec) -> Sha256 {
-        let carried: Vec<&str> =
-            package.bin.values().chain(&package.carried_commands).map(String::as_str).collect();
-        let text = format!(
-            "npm {INSTALL_FORMAT} {LAYER_FORMAT} {}\n{}/{}\n{}\n{}",
-            codec.name(),
-            self.folder,
-            package.path,
-            identity(package),
-            carried.join("\n")
-        );
-        Sha256::of(text.as_bytes())
+        let own = [self.folder.to_owned(), package.path.clone(), identity(package)];
+        let carried = package.bin.values().chain(&package.carried_commands);
+        let parts: Vec<&str> = own.iter().chain(carried).map(String::as_str).collect();
+        RECIPE.fragment_key(codec, &parts)
     }
 
     /// Makes sure that the store has the fragments of one package, for all the places it is put to.
@@ -165,7 +158,7 @@ impl NodePackages {
         &self,
         layer: &LayerWriter<'_>,
         copies: &[&LockedPackage],
-        around: (&Gate, &StepContext<'_>),
+        cx: &StepContext<'_>,
     ) -> Result<()> {
         let (store, codec) = (layer.store(), layer.codec());
         let missing: Vec<_> = copies
@@ -175,19 +168,19 @@ impl NodePackages {
             .collect();
         let Some(first) = copies.first() else { return Ok(()) };
         let told = self.unsaid.is_none() && first.integrity.is_some() && first.licence.is_some();
-        if missing.is_empty() && (told || facts(store, codec, first).is_some()) {
+        if missing.is_empty() && (told || facts(store, first).is_some()) {
             return Ok(());
         }
-        let (gate, tools) = around;
-        let Some((file, found)) = self.archive(first, (tools.fetcher, store))? else { return Ok(()) };
+        let Some((file, found)) = self.archive(first, (cx.fetcher, store))? else { return Ok(()) };
         let places = if missing.is_empty() { vec![(*first, self.key(first, codec))] } else { missing };
-        let learned =
-            gate.pass(1, || tarball::write_fragments((store, codec), self.folder, &places, file))?;
+        let learned = cx
+            .budget
+            .unpacking()
+            .pass(1, || tarball::write_fragments((store, codec), self.folder, &places, file))?;
         if told {
             return Ok(());
         }
-        let bytes = serde_json::to_vec(&Facts { found, ..learned }).unwrap_or_default();
-        Ok(store.keep(&facts_path(store, codec, first), &bytes)?)
+        Ok(store.write_cache(&facts_path(store, first), &Facts { found, ..learned })?)
     }
 
     /// The archive of a package, checked, and its hash where nothing says one; nothing for what has no archive
@@ -221,8 +214,8 @@ impl NodePackages {
     /// The packages and their commands, now that everything is there to be asked.
     fn settled(
         &self,
-        (store, codec): (&Store, Codec),
-        tools: &StepContext<'_>,
+        (store, _codec): (&Store, Codec),
+        cx: &StepContext<'_>,
     ) -> Result<(Vec<LockedPackage>, BTreeMap<String, String>)> {
         let Some(tree) = &self.unsaid else { return Ok((self.packages.clone(), self.links.clone())) };
         let mut tree = tree.clone();
@@ -232,7 +225,7 @@ impl NodePackages {
             if package.is_for_elsewhere() {
                 entry.fits.os = vec!["(another)".to_owned()];
             }
-            let Some(facts) = facts(store, codec, package) else { continue };
+            let Some(facts) = facts(store, package) else { continue };
             entry.fits = facts.fits();
             entry.has_install_script = facts.install.is_some() && !facts.is_prebuilt_for(&self.platform);
             learned.insert(package.path.clone(), facts);
@@ -240,7 +233,7 @@ impl NodePackages {
         let packages = tree.for_image(&self.platform)?;
         let note = self.options.as_ref().map(|options| scripts::check(&packages, &tree, options));
         if let Some(note) = note.transpose()?.flatten() {
-            (tools.note)(note);
+            (cx.note)(note);
         }
         let links =
             commands(self.folder, &packages, &learned).into_iter().map(|(link, (_, target))| (link, target));
@@ -288,33 +281,52 @@ fn folders<'p>(
 }
 
 impl Action for NodePackages {
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        let Self {
+            packages: _,
+            unsaid,
+            links: _,
+            source: _,
+            addresses: _,
+            platform,
+            options,
+            lockfile,
+            folder,
+        } = self;
+        // Where only the packages say their commands and platforms, what becomes of them depends on these.
+        let decided = unsaid.as_ref().and(options.as_ref()).map(|options| format!("{options:?}"));
+        let values = [
+            ("folder", (*folder).to_owned()),
+            ("platform", platform.clone()),
+            ("says all", unsaid.is_none().to_string()),
+            ("decided", decided.unwrap_or_default()),
+            ("lockfile", if unsaid.is_some() { (*lockfile).to_owned() } else { String::new() }),
+        ];
+        Fingerprint::of(Recipe::new("npm packages", 1))
+            .with_recipe(RECIPE)
+            .input("packages", self.parts())
+            .values("install", values)
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let (store, codec) = (layer.store(), layer.codec());
         let mut alike: BTreeMap<String, Vec<&LockedPackage>> = BTreeMap::new();
         for package in self.packages.iter().filter(|p| self.unsaid.is_none() || !p.is_for_elsewhere()) {
             alike.entry(format!("{} {}", package.label(), identity(package))).or_default().push(package);
         }
         let alike: Vec<_> = alike.into_values().collect();
-        let unpackers = u64::try_from(tools.jobs / UNPACK_SHARE).unwrap_or(1);
-        let gate = Gate::new(unpackers);
         {
             let layer = &*layer;
-            each_fetched(&alike, tools, |copies| self.provide(layer, copies, (&gate, tools)))?;
+            each_fetched(&alike, cx, |copies| self.provide(layer, copies, cx))?;
         }
-        let (packages, links) = self.settled((store, codec), tools)?;
+        let (packages, links) = self.settled((store, codec), cx)?;
         layer.part::<Error>(|tar| {
             Ok(folders(self.folder, &packages, links.keys())
                 .iter()
                 .try_for_each(|f| tar.entry(&Entry::folder(f)))?)
         })?;
         for package in packages.iter().filter(|p| p.has_files()) {
-            let gone = || {
-                Error::Package(PackageError::Damaged {
-                    package: package.label(),
-                    detail: "its fragment vanished from the store during the build".to_owned(),
-                })
-            };
-            layer.fragment(&Fragment::read(store, codec, self.key(package, codec)).ok_or_else(gone)?)?;
+            append_fragment(layer, self.key(package, codec), &package.label())?;
         }
         let folders_of_source = packages.iter().filter_map(|package| match &package.origin {
             Origin::Link(to) => {
@@ -329,16 +341,16 @@ impl Action for NodePackages {
             })?;
         }
         let told = packages.iter().filter(|p| !matches!(p.origin, Origin::Link(_)));
-        Ok(told.map(|package| fact(package, facts(store, codec, package))).collect())
+        Ok(told.map(|package| fact(package, facts(store, package))).collect())
     }
 
-    fn withdrawn(&self, tools: &StepContext<'_>) -> Vec<Withdrawn> {
-        find_in_parallel(&self.packages, tools, |package| {
+    fn withdrawn(&self, cx: &StepContext<'_>) -> Vec<Withdrawn> {
+        find_in_parallel(&self.packages, cx, |package| {
             if !matches!(package.origin, Origin::Registry(_)) {
                 return None;
             }
-            let registry = self.addresses.askable(Ecosystem::NPM, &package.name, tools.fetcher)?;
-            let standing = npm::standing(tools.fetcher, &registry, &package.name, &package.version);
+            let registry = self.addresses.askable(Ecosystem::NPM, &package.name, cx.fetcher)?;
+            let standing = npm::standing(cx.fetcher, &registry, &package.name, &package.version);
             let (gone, reason) = match standing.ok()? {
                 Standing::Gone => (true, format!("{registry} does not have it")),
                 Standing::Deprecated(text) => (false, format!("deprecated: {text}")),
@@ -393,11 +405,10 @@ pub(super) fn identity(package: &LockedPackage) -> String {
 }
 
 /// What a package says of itself is known only from inside it, so it is kept beside its fragments.
-fn facts_path(store: &Store, codec: Codec, package: &LockedPackage) -> PathBuf {
-    let text = format!("npm facts {INSTALL_FORMAT} {} {}", codec.name(), identity(package));
-    store.fragment_path("npm-facts", Sha256::of(text.as_bytes()))
+fn facts_path(store: &Store, package: &LockedPackage) -> PathBuf {
+    store.fragment_path("npm-facts", RECIPE.fact_key(&[&identity(package)]))
 }
 
-fn facts(store: &Store, codec: Codec, package: &LockedPackage) -> Option<Facts> {
-    store.read_json(&facts_path(store, codec, package))
+fn facts(store: &Store, package: &LockedPackage) -> Option<Facts> {
+    store.read_document(&facts_path(store, package)).whole()
 }

@@ -85,13 +85,13 @@ fn facts(package: &LockedPackage, context: &Context<'_>) -> Result<Option<Facts>
     let label = package.label();
     let archive = PackageArchive { label: &label, address: &address, integrity };
     let kept = archive.path(store, "npm-facts-early-1");
-    if let Some(known) = store.read_json(&kept) {
+    if let Some(known) = store.read_document(&kept).whole() {
         return Ok(Some(known));
     }
     let Some(asking) = context.resolving.asking else { return Ok(None) };
     let file = archive.fetched((asking, store))?;
     let facts = tarball::facts_of(File::open(&file).facts(&file)?, &label, store)?;
-    store.keep(&kept, &serde_json::to_vec(&facts).unwrap_or_default())?;
+    store.write_cache(&kept, &facts)?;
     Ok(Some(facts))
 }
 

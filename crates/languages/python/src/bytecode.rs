@@ -4,14 +4,15 @@
 
 use crate::environment::{Environment, OF_APP};
 use content::layer::LayerWriter;
-use engine::program_step::{CACHE, Job, RESULT};
-use engine::{Action, Input, Step, StepContext, collect, program_step};
+use engine::program_step::{CACHE, Cache, Job, RESULT};
+use engine::{Action, Step, StepContext, collect, program_step};
+use engine::{Fingerprint, Recipe};
 use model::{PackageFact, Result, Role};
 use planning::CompileStep;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 
-/// Version of the way bytecode is made and put down; part of the step's key.
-const FORMAT: u32 = 2;
+/// How bytecode is made and put down.
+const RECIPE: Recipe = Recipe::new("python bytecode", 3);
 /// The name of the step.
 const STEP: &str = "python bytecode";
 /// What it takes.
@@ -22,10 +23,8 @@ const SCRIPT: &str = "import compileall, sys; from py_compile import PycInvalida
 
 /// The step that compiles what `packages`, the steps before it, install.
 pub(super) fn step(packages: Vec<Step>, around: &Environment) -> CompileStep {
-    let parts = [("python", around.version.clone()), ("form", format!("unchecked hash {FORMAT}"))];
-    let parts: BTreeMap<String, String> = parts.map(|(name, value)| (name.to_owned(), value)).into();
-    let work = Bytecode { site: format!("/{OF_APP}/{}", around.site()) };
-    let mut step = Step::new(STEP, Role::Dependencies, vec![Input::of_parts("runtime", parts)], work);
+    let work = Bytecode { site: format!("/{OF_APP}/{}", around.site()), version: around.version.clone() };
+    let mut step = Step::new(STEP, Role::Dependencies, work);
     step.root = packages;
     CompileStep { step, tools: TOOLS }
 }
@@ -34,10 +33,19 @@ pub(super) fn step(packages: Vec<Step>, around: &Environment) -> CompileStep {
 struct Bytecode {
     /// The folder of packages, in the root.
     site: String,
+    /// The version of the interpreter.
+    version: String,
 }
 
 impl Action for Bytecode {
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        let Self { site, version } = self;
+        Fingerprint::of(RECIPE)
+            .with_recipe(program_step::RECIPE)
+            .values("runtime", [("python", version.clone()), ("packages", site.clone())])
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let env = vec![
             ("LANG", "C.UTF-8".to_owned()),
             ("PATH", "/usr/bin:/bin".to_owned()),
@@ -54,9 +62,9 @@ impl Action for Bytecode {
             env,
             folder: "/build/empty",
             fill: &|_| Ok(()),
-            cache: "python",
+            cache: Cache::Empty,
         };
-        let written = program_step::run(&job, layer.store(), tools)?;
+        let written = program_step::run(&job, layer.store(), cx)?;
         let site = &self.site[1..];
         let folder = written.folder.join(site);
         let all = if folder.is_dir() { collect::files(&folder)? } else { BTreeSet::new() };

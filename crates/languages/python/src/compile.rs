@@ -10,12 +10,14 @@ use crate::sdist::SourceFacts;
 use crate::target::Target;
 use crate::wheel::WheelName;
 use crate::{install, resolve, sdist};
+use content::ContentError;
 use content::digest::{Hasher, Sha256};
 use content::layer::LayerWriter;
 use content::store::Store;
 use engine::package_archive::PackageArchive;
-use engine::program_step::{CACHE, Job, RESULT, copy_folder, copy_source};
-use engine::{Action, Input, Step, StepContext, parts_digest, program_step, run_indexed};
+use engine::program_step::{CACHE, Cache, Job, RESULT, copy_folder, copy_source};
+use engine::{Action, Step, StepContext, parts_digest, program_step, run_indexed};
+use engine::{Fingerprint, Recipe};
 use model::error::PackageError;
 use model::platform::own_platform;
 use model::{Error, PackageFact, PathFacts, Place, Result, Role};
@@ -24,12 +26,12 @@ use remote::Fetcher;
 use source::{TreeFile, TreeKind};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io::{self, BufReader};
-use std::path::{Path, PathBuf};
+use std::io::{self, BufReader, Seek};
+use std::path::Path;
 use std::sync::OnceLock;
 
-/// Version of the way packages are built; part of every key.
-const COMPILE_FORMAT: u32 = 1;
+/// How packages are built.
+const RECIPE: Recipe = Recipe::new("wheel build", 2);
 /// Where the source lies, in the root that it is built in.
 const FOLDER: &str = "/build/source";
 /// Builds a wheel.
@@ -51,11 +53,11 @@ pub(super) fn settle(packages: &mut [LockedPackage], around: &Environment, conte
         }
         let text = format!("{} {} {}", package.name, package.identity(), around.target.name());
         let kept = store.fragment_path("needs-building", Sha256::of(text.as_bytes()));
-        if let Some(known) = store.read_json::<bool>(&kept) {
+        if let Some(known) = store.read_document::<bool>(&kept).whole() {
             return Some(known);
         }
         let Found { is_source, .. } = around.find(package, asking?).ok()?;
-        store.keep(&kept, is_source.to_string().as_bytes()).ok()?;
+        store.write_cache(&kept, &is_source).ok()?;
         Some(is_source)
     };
     run_indexed(open.len(), WAITING, |at| {
@@ -77,7 +79,8 @@ pub(super) fn compiling(
     context.base.tool("compilers")?;
     // Things are built on this machine, whatever the image is for.
     let target = Target::new(&context.runtime.version, &own_platform(), context.base.c_library())?;
-    let compile = Compile { package, around: around.clone() };
+    let files = files_of(&package, around)?;
+    let compile = Compile { package, around: around.clone(), files };
     let for_whom = format!("{}, to build {}", target.name(), compile.package.name);
     let mut asked = format!("{} {}", compile.package.name, compile.package.identity());
     if let Origin::Folder(path) = &compile.package.origin {
@@ -98,8 +101,7 @@ pub(super) fn compiling(
     let packages = LockedPackage::of_pins(&packages, std::iter::empty());
     let environment = around.of_build(target);
     let name = format!("python packages to build {}", compile.package.name);
-    let mut step =
-        Step::new(compile_step(&compile.package.name), Role::Dependencies, vec![compile.input()?], compile);
+    let mut step = Step::new(compile_step(&compile.package.name), Role::Dependencies, compile);
     step.root.push(install::step(name, packages, environment));
     Ok((CompileStep { step, tools: TOOLS }, new))
 }
@@ -108,40 +110,29 @@ pub(super) fn compiling(
 struct Compile {
     package: LockedPackage,
     around: Environment,
+    /// The files of a folder of the app's source that is built, each with its digest.
+    files: BTreeMap<String, String>,
+}
+
+/// The files of a package that is a folder of the app's source, each with its digest.
+fn files_of(package: &LockedPackage, around: &Environment) -> Result<BTreeMap<String, String>> {
+    let Origin::Folder(path) = &package.origin else { return Ok(BTreeMap::new()) };
+    let tree = around.source.below(path);
+    let digest = |(path, file): (&String, &TreeFile)| {
+        let said = match &file.kind {
+            TreeKind::Link { target } => format!("link {target}"),
+            TreeKind::File { executable, .. } => {
+                let full = tree.root().join(path);
+                let (digest, _) = Hasher::of_reader(&mut File::open(&full).facts(&full)?).facts(&full)?;
+                format!("{} {executable}", digest.hex())
+            }
+        };
+        Ok((path.clone(), said))
+    };
+    tree.files().iter().map(digest).collect()
 }
 
 impl Compile {
-    /// What the result depends on, besides the root.
-    fn input(&self) -> Result<Input> {
-        let Environment { target, version, home, .. } = &self.around;
-        let parts = [
-            ("source", format!("{} {}", self.package.name, self.package.identity())),
-            ("python", format!("{version} in {home}, {}", target.name())),
-            ("format", COMPILE_FORMAT.to_string()),
-        ];
-        let mut parts: BTreeMap<String, String> = parts.map(|(name, value)| (name.to_owned(), value)).into();
-        parts.extend(self.files()?);
-        Ok(Input::of_parts("package", parts))
-    }
-
-    /// The files of a folder of the app's source, each with its digest.
-    fn files(&self) -> Result<BTreeMap<String, String>> {
-        let Origin::Folder(path) = &self.package.origin else { return Ok(BTreeMap::new()) };
-        let tree = self.around.source.below(path);
-        let digest = |(path, file): (&String, &TreeFile)| {
-            let told = match &file.kind {
-                TreeKind::Link { target } => format!("link {target}"),
-                TreeKind::File { executable, .. } => {
-                    let full = tree.root().join(path);
-                    let (digest, _) = Hasher::of_reader(&mut File::open(&full).facts(&full)?).facts(&full)?;
-                    format!("{} {executable}", digest.hex())
-                }
-            };
-            Ok((path.clone(), told))
-        };
-        tree.files().iter().map(digest).collect()
-    }
-
     /// Does something with the archive of the source.
     fn with_archive<T>(
         &self,
@@ -176,20 +167,22 @@ impl Compile {
     }
 
     /// The wheel, as it is kept in the store for whoever builds the same source in the same root.
-    fn wheel(&self, store: &Store, tools: &StepContext<'_>) -> Result<PathBuf> {
-        let root: String = tools.root.iter().map(|result| format!("{}\n", result.layer.digest)).collect();
-        let source = parts_digest(&self.files()?);
-        let (name, identity) = (&self.package.name, self.package.identity());
-        let text = format!("{COMPILE_FORMAT}\n{name} {identity}\n{source}\n{root}");
-        let kept = store.fragment_path("wheels", Sha256::of(text.as_bytes()));
-        if !kept.exists() {
-            self.build(store, tools, &kept)?;
+    fn wheel(&self, store: &Store, cx: &StepContext<'_>) -> Result<File> {
+        let mut parts = vec![self.package.name.clone(), self.package.identity()];
+        parts.push(parts_digest(&self.files).to_string());
+        parts.extend(cx.root.iter().map(|result| result.layer.digest.to_string()));
+        let parts: Vec<&str> = parts.iter().map(String::as_str).collect();
+        let kept = store.fragment_path("wheels", RECIPE.fact_key(&parts));
+        if let Some(wheel) = store.open_checked(&kept) {
+            return Ok(wheel);
         }
-        Ok(kept)
+        self.build(store, cx, &kept)?;
+        let damaged = || ContentError::Damaged { what: format!("the wheel of {}", self.package.label()) };
+        Ok(store.open_checked(&kept).ok_or_else(damaged)?)
     }
 
-    fn build(&self, store: &Store, tools: &StepContext<'_>, kept: &Path) -> Result<()> {
-        let around = (tools.fetcher, store);
+    fn build(&self, store: &Store, cx: &StepContext<'_>, kept: &Path) -> Result<()> {
+        let around = (cx.fetcher, store);
         let facts = self.facts(around)?;
         let python = format!("/{OF_BUILD}/bin/python");
         let mut argv = [&python, "-c", SCRIPT, RESULT, &facts.backend].map(str::to_owned).to_vec();
@@ -214,9 +207,9 @@ impl Compile {
             env,
             folder: FOLDER,
             fill: &fill,
-            cache: "python",
+            cache: Cache::Empty,
         };
-        let written = program_step::run(&job, store, tools)?;
+        let written = program_step::run(&job, store, cx)?;
         let bad =
             |detail: String| Error::Package(PackageError::Damaged { package: self.package.label(), detail });
         let entries = fs::read_dir(&written.folder).facts(&written.folder)?.flatten();
@@ -234,17 +227,27 @@ impl Compile {
         let mut copy = store.temporary_file()?;
         let made = written.folder.join(&name);
         io::copy(&mut File::open(&made).facts(&made)?, &mut copy)?;
-        Ok(copy.publish(kept)?)
+        Ok(store.persist_checked(copy, kept)?)
     }
 }
 
 impl Action for Compile {
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
-        let wheel = self.wheel(layer.store(), tools)?;
-        let text = format!("compiled {COMPILE_FORMAT} {} {}", layer.codec().name(), wheel.display());
-        let key = Sha256::of(text.as_bytes());
-        let file = BufReader::new(File::open(&wheel).facts(&wheel)?);
-        let licence = self.around.add_wheel(layer, key, &self.package.label(), file)?;
+    fn fingerprint(&self) -> Fingerprint {
+        let Self { package, around, files } = self;
+        let mut parts = files.clone();
+        parts.insert("(source)".to_owned(), format!("{} {}", package.name, package.identity()));
+        Fingerprint::of(RECIPE)
+            .with_recipe(install::RECIPE)
+            .with_recipe(program_step::RECIPE)
+            .input("package", parts)
+            .input("runtime", around.parts())
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+        let mut wheel = self.wheel(layer.store(), cx)?;
+        let (digest, _) = Hasher::of_reader(&mut wheel)?;
+        wheel.rewind()?;
+        let licence = self.around.add_wheel(layer, &digest, &self.package.label(), BufReader::new(wheel))?;
         Ok(vec![fact(&self.package, licence)])
     }
 }

@@ -4,10 +4,11 @@ use crate::locked::{LockedPackage, Origin};
 use crate::target::Target;
 use crate::terms::{Terms, first_that_has};
 use crate::wheel::WheelName;
-use crate::{sdist, wheel};
+use crate::{install, sdist, wheel};
 use config::addresses::Addresses;
 use content::digest::Sha256;
-use content::layer::{Fragment, FragmentWriter, LayerWriter};
+use content::layer::{FragmentWriter, LayerWriter};
+use engine::append_fragment;
 use model::error::PackageError;
 use model::{Ecosystem, Error, Result, RuntimeInUse};
 use remote::packages::pypi;
@@ -79,6 +80,19 @@ impl Environment {
         Self { folder: OF_BUILD, target, home: "/usr/bin".to_owned(), found: Arc::default(), ..self.clone() }
     }
 
+    /// What of it shapes what is installed.
+    pub(super) fn parts(&self) -> BTreeMap<String, String> {
+        // Where packages are got, does not; which of them, their hashes say.
+        let Self { folder, target, source: _, addresses: _, lockfile: _, terms: _, version, home, found: _ } =
+            self;
+        let parts = [
+            ("folder", (*folder).to_owned()),
+            ("python", format!("{version} in {home}")),
+            ("target", target.name()),
+        ];
+        parts.map(|(name, value)| (name.to_owned(), value)).into()
+    }
+
     /// The folder of packages, from the root of the environment.
     pub(super) fn site(&self) -> String {
         format!("lib/python{}/site-packages", self.target.series())
@@ -93,24 +107,21 @@ impl Environment {
         folders
     }
 
-    /// Appends a wheel to a layer; gives the licence that it declares.
+    /// Appends a wheel with this digest to a layer; gives the licence that it declares.
     pub(super) fn add_wheel(
         &self,
         layer: &mut LayerWriter<'_>,
-        key: Sha256,
+        digest: &Sha256,
         label: &str,
         wheel: impl Read + Seek,
     ) -> Result<Option<String>> {
         let (store, codec) = (layer.store(), layer.codec());
+        let site = self.site();
+        let key =
+            install::RECIPE.fragment_key(codec, &["own", self.folder, &site, &self.home, &digest.hex()]);
         self.write_folders(layer, false)?;
         let licence = self.put_wheel(FragmentWriter::new(store, codec, key, 1)?, label, wheel)?;
-        let gone = || {
-            Error::Package(PackageError::Damaged {
-                package: label.to_owned(),
-                detail: "its fragment vanished from the store during the build".to_owned(),
-            })
-        };
-        layer.fragment(&Fragment::read(store, codec, key).ok_or_else(gone)?)?;
+        append_fragment(layer, key, label)?;
         Ok(licence)
     }
 

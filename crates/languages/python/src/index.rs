@@ -239,8 +239,7 @@ impl<'a> Index<'a> {
         let kept =
             self.store.fragment_path("wheel-metadata", Sha256::of(format!("{label} {hash}").as_bytes()));
         if !hash.is_empty()
-            && let Ok(text) = std::fs::read_to_string(&kept)
-            && text.ends_with('\n')
+            && let Some(text) = self.store.read_document(&kept).whole()
         {
             return Ok(text);
         }
@@ -254,9 +253,7 @@ impl<'a> Index<'a> {
             Err(RemoteError::NotFound { .. }) => self.metadata_inside(file, &label)?,
             told => told.map_err(remote)?,
         };
-        // The end of the line shows that all of it is there.
-        let text = if text.ends_with('\n') { text } else { text + "\n" };
-        self.store.keep(&kept, text.as_bytes())?;
+        self.store.write_cache(&kept, &text)?;
         Ok(text)
     }
 

@@ -5,26 +5,25 @@ use crate::locked::{LockedPackage, Origin};
 use crate::wheel;
 use crate::wheel::{Archive, Layout, Scheme};
 use content::digest::Sha256;
-use content::layer::{Codec, Entry, Fragment, FragmentWriter, LAYER_FORMAT, LayerWriter};
+use content::layer::{Codec, Entry, Fragment, FragmentWriter, LayerWriter};
 use content::store::Store;
 use engine::download_buffer::{rewind, spool};
 use engine::layer_shards::shard_of;
-use engine::{Action, Gate, Input, Step, StepContext, each_fetched, find_in_parallel};
+use engine::{Action, Step, StepContext, each_fetched, find_in_parallel};
+use engine::{Fingerprint, Recipe, append_fragment};
 use model::error::PackageError;
 use model::package_url::purl;
 use model::{Ecosystem, Error, PackageFact, Result, Role, Withdrawn};
 use remote::packages::pypi;
 use remote::{Address, Integrity, RemoteError};
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::io::{BufReader, Read, Seek};
 use std::path::PathBuf;
 
-/// Version of the way packages are put down; part of every fragment's key.
-const INSTALL_FORMAT: u32 = 4;
+/// How wheels are put down.
+pub(super) const RECIPE: Recipe = Recipe::new("wheel", 5);
 /// From so many packages on, they are spread over that many layers.
 const SPREAD: [(usize, usize); 2] = [(60, 12), (16, 8)];
-/// Of so many threads that work, one may unpack: that takes memory and the processor.
-const UNPACK_SHARE: usize = 4;
 /// From this length in bytes on, what is written is compressed on two threads.
 const LARGE: u64 = 16 << 20;
 
@@ -43,7 +42,7 @@ pub(super) fn steps(packages: Vec<LockedPackage>, environment: &Environment) -> 
             1 => "python packages".to_owned(),
             _ => format!("python packages {} of {count}", number + 1),
         };
-        Step::new(name, Role::Dependencies, work.inputs(), work)
+        Step::new(name, Role::Dependencies, work)
     };
     filled.map(step).collect()
 }
@@ -51,7 +50,7 @@ pub(super) fn steps(packages: Vec<LockedPackage>, environment: &Environment) -> 
 /// The step called `name` that writes an environment with these packages.
 pub(super) fn step(name: String, packages: Vec<LockedPackage>, environment: Environment) -> Step {
     let work = PythonPackages { packages, is_first: true, around: environment };
-    Step::new(name, Role::Dependencies, work.inputs(), work)
+    Step::new(name, Role::Dependencies, work)
 }
 
 /// The step that installs packages: all, or those of one group.
@@ -62,46 +61,22 @@ struct PythonPackages {
 }
 
 impl PythonPackages {
-    /// What the result depends on.
-    fn inputs(&self) -> Vec<Input> {
-        let part = |p: &LockedPackage| (p.name.clone(), p.identity());
-        let runtime = format!("{} in {}", self.around.version, self.around.home);
-        let runtime = BTreeMap::from([("python".to_owned(), runtime)]);
-        vec![
-            Input::of_parts("runtime", runtime),
-            Input::of_parts("packages", self.packages.iter().map(part).collect()),
-        ]
-    }
-
     fn key(&self, package: &LockedPackage, codec: Codec) -> Sha256 {
-        let text = format!(
-            "wheel {INSTALL_FORMAT} {LAYER_FORMAT} {}\n{}/{}\n{}\n{} {}",
-            codec.name(),
-            self.around.folder,
-            self.around.site(),
-            self.around.target.name(),
-            package.name,
-            package.identity()
-        );
-        Sha256::of(text.as_bytes())
+        let Environment { folder, target, .. } = &self.around;
+        let parts = [*folder, &self.around.site(), &target.name(), &package.name, &package.identity()];
+        RECIPE.fragment_key(codec, &parts)
     }
 
     /// Gets the wheel of a package and writes its fragment.
-    fn provide(
-        &self,
-        layer: &LayerWriter<'_>,
-        package: &LockedPackage,
-        around: (&Gate, &StepContext<'_>),
-    ) -> Result<()> {
+    fn provide(&self, layer: &LayerWriter<'_>, package: &LockedPackage, cx: &StepContext<'_>) -> Result<()> {
         let (store, codec) = (layer.store(), layer.codec());
         let key = self.key(package, codec);
         if Fragment::read(store, codec, key).is_some() && self.licence_path(store, package, codec).exists() {
             return Ok(());
         }
-        let (gate, tools) = around;
-        let Found { address, is_source, withdrawn } = self.around.find(package, tools.fetcher)?;
+        let Found { address, is_source, withdrawn } = self.around.find(package, cx.fetcher)?;
         if let (Some(reason), None) = (withdrawn, &package.withdrawn) {
-            (tools.note)(format!("{} was withdrawn: {reason}", package.label()));
+            (cx.note)(format!("{} was withdrawn: {reason}", package.label()));
         }
         if is_source {
             let address = address.to_string();
@@ -114,7 +89,7 @@ impl PythonPackages {
         let remote = |source: RemoteError| {
             Error::Package(PackageError::Remote { wanted_by: package.wanted(), source })
         };
-        let mut file = tools.fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
+        let mut file = cx.fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
         let length = rewind(&mut file)?;
         if let Some(integrity) = &package.integrity {
             integrity.check_reader(&address.to_string(), &mut file).map_err(remote)?;
@@ -122,10 +97,11 @@ impl PythonPackages {
         rewind(&mut file)?;
         let threads = if length < LARGE { 1 } else { 2 };
         let writer = FragmentWriter::new(store, codec, key, threads)?;
-        let licence =
-            gate.pass(1, || self.around.put_wheel(writer, &package.label(), BufReader::new(file)))?;
-        let fact = serde_json::to_vec(&licence).unwrap_or_default();
-        Ok(store.keep(&self.licence_path(store, package, codec), &fact)?)
+        let licence = cx
+            .budget
+            .unpacking()
+            .pass(1, || self.around.put_wheel(writer, &package.label(), BufReader::new(file)))?;
+        Ok(store.write_cache(&self.licence_path(store, package, codec), &licence)?)
     }
 
     /// The licence is known only from inside the wheel, so it is kept beside the fragment.
@@ -211,33 +187,36 @@ pub(super) fn fact(package: &LockedPackage, licence: Option<String>) -> PackageF
 }
 
 impl Action for PythonPackages {
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        let Self { packages, is_first, around } = self;
+        let part = |p: &LockedPackage| (p.name.clone(), p.identity());
+        Fingerprint::of(Recipe::new("wheels", 1))
+            .with_recipe(RECIPE)
+            .input("runtime", around.parts())
+            .values("environment", [("is written", is_first.to_string())])
+            .input("packages", packages.iter().map(part).collect())
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let (store, codec) = (layer.store(), layer.codec());
-        let gate = Gate::new(u64::try_from(tools.jobs / UNPACK_SHARE).unwrap_or(1));
         {
             let layer = &*layer;
-            each_fetched(&self.packages, tools, |package| self.provide(layer, package, (&gate, tools)))?;
+            each_fetched(&self.packages, cx, |package| self.provide(layer, package, cx))?;
         }
         self.around.write_folders(layer, self.is_first)?;
         let mut facts = Vec::new();
         for package in &self.packages {
-            let gone = || {
-                Error::Package(PackageError::Damaged {
-                    package: package.label(),
-                    detail: "its fragment vanished from the store during the build".to_owned(),
-                })
-            };
-            layer.fragment(&Fragment::read(store, codec, self.key(package, codec)).ok_or_else(gone)?)?;
-            let licence = store.read_json(&self.licence_path(store, package, codec)).flatten();
+            append_fragment(layer, self.key(package, codec), &package.label())?;
+            let licence = store.read_document(&self.licence_path(store, package, codec)).whole().flatten();
             facts.push(fact(package, licence));
         }
         Ok(facts)
     }
 
-    fn withdrawn(&self, tools: &StepContext<'_>) -> Vec<Withdrawn> {
-        find_in_parallel(&self.packages, tools, |package| {
-            let index = self.around.addresses.askable(Ecosystem::PYPI, &package.name, tools.fetcher)?;
-            let files = match pypi::files(tools.fetcher, &index, &package.name) {
+    fn withdrawn(&self, cx: &StepContext<'_>) -> Vec<Withdrawn> {
+        find_in_parallel(&self.packages, cx, |package| {
+            let index = self.around.addresses.askable(Ecosystem::PYPI, &package.name, cx.fetcher)?;
+            let files = match pypi::files(cx.fetcher, &index, &package.name) {
                 Err(RemoteError::NotFound { .. }) => Vec::new(),
                 Err(_) => return None,
                 Ok(files) => files,

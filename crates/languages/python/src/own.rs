@@ -2,11 +2,13 @@
 //! its modules are found where they lie, and its commands are there, in the way of editable installs
 //! (PEP 660). Nothing of it is built; what would have to be compiled is left to `[build]`.
 
-use crate::environment::{Environment, OF_APP};
+use crate::environment::Environment;
+use crate::install;
 use crate::parse_project;
 use content::digest::Sha256;
 use content::layer::LayerWriter;
-use engine::{Action, Input, Step, StepContext};
+use engine::{Action, Step, StepContext};
+use engine::{Fingerprint, Recipe};
 use model::error::PackageError;
 use model::{Error, PackageFact, Result, Role};
 use remote::packages::pypi::canonical_name;
@@ -17,7 +19,7 @@ use toml::{Table, Value};
 use zip::write::SimpleFileOptions;
 
 /// Version of the way it is put down; part of the step's key.
-const FORMAT: u32 = 1;
+const RECIPE: Recipe = Recipe::new("python app itself", 2);
 /// The folder of the app in the image.
 const APP: &str = "/app";
 
@@ -76,15 +78,8 @@ impl OwnPackage {
 
     /// The step that puts it into the environment.
     pub(super) fn step(self, around: &Environment) -> Step {
-        let parts = [
-            ("package", format!("{} {} in {:?}", self.name, self.version, self.modules)),
-            ("entry points", format!("{:?}", self.entry_points)),
-            ("python", format!("{} in {}, {}", around.version, around.home, around.target.name())),
-            ("format", FORMAT.to_string()),
-        ];
-        let parts = parts.map(|(name, value)| (name.to_owned(), value)).into();
         let work = Own { package: self, around: around.clone() };
-        Step::new("python app itself", Role::Support, vec![Input::of_parts("app", parts)], work)
+        Step::new("python app itself", Role::Support, work)
     }
 
     /// A wheel that only says where the modules are.
@@ -152,13 +147,23 @@ struct Own {
 }
 
 impl Action for Own {
-    fn write(&self, layer: &mut LayerWriter<'_>, _tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        let Self { package: OwnPackage { name, version, modules, entry_points }, around } = self;
+        let values = [
+            ("package", format!("{name} {version} in {modules:?}")),
+            ("entry points", format!("{entry_points:?}")),
+        ];
+        Fingerprint::of(RECIPE)
+            .with_recipe(install::RECIPE)
+            .values("app", values)
+            .input("runtime", around.parts())
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, _cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let label = format!("{} {}", self.package.name, self.package.version);
         let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.clone(), detail });
         let wheel = self.package.wheel().map_err(|error| bad(error.to_string()))?;
-        let text = format!("own {FORMAT} {OF_APP} {} {}", layer.codec().name(), Sha256::of(&wheel).hex());
-        let key = Sha256::of(format!("{text} {}", self.around.site()).as_bytes());
-        self.around.add_wheel(layer, key, &label, Cursor::new(wheel))?;
+        self.around.add_wheel(layer, &Sha256::of(&wheel), &label, Cursor::new(wheel))?;
         Ok(Vec::new())
     }
 }

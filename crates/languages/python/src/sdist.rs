@@ -50,14 +50,14 @@ pub(super) fn name_of(file: &str) -> Option<(String, Version)> {
 pub(super) fn facts(archive: &PackageArchive<'_>, around: (&Fetcher, &Store)) -> Result<SourceFacts> {
     let (_, store) = around;
     let kept = archive.path(store, "source-facts-2");
-    if let Some(known) = store.read_json(&kept) {
+    if let Some(known) = store.read_document(&kept).whole() {
         return Ok(known);
     }
     let folder = store.temporary_folder()?;
     let facts = archive.unpack(around, &folder).and_then(|()| SourceFacts::of_folder(&folder));
     remove_tree(&folder);
     let facts = facts?;
-    store.keep(&kept, &serde_json::to_vec(&facts).unwrap_or_default())?;
+    store.write_cache(&kept, &facts)?;
     Ok(facts)
 }
 

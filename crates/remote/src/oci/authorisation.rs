@@ -4,7 +4,7 @@
 use super::credentials::{CredentialFiles, Login, Secret};
 use super::reference::{Reference, is_loopback};
 use crate::error::{RemoteError, Result};
-use crate::fetch::{Fetcher, with_retry};
+use crate::fetch::Fetcher;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use serde::Deserialize;
@@ -70,7 +70,7 @@ fn token(
     let scope = parameters.get("scope").unwrap_or(&usual);
     let mut query = vec![("scope", scope.as_str())];
     query.extend(parameters.get("service").map(|service| ("service", service.as_str())));
-    with_retry(|| {
+    fetcher.with_retry(|| {
         let answer = match login.map(|login| &login.secret) {
             Some(Secret::Identity(token)) => {
                 let mut form = vec![("grant_type", "refresh_token"), ("client_id", "shtetl")];

@@ -5,7 +5,7 @@ use super::credentials::CredentialFiles;
 use super::documents::ACCEPTED;
 use super::reference::{Reference, Target};
 use crate::error::{RemoteError, Result};
-use crate::fetch::{Answer, Fetcher, copy, shown, with_retry};
+use crate::fetch::{Answer, Fetcher, copy, shown};
 use content::BlobDigest;
 use std::io::{Read, Write};
 use std::sync::Mutex;
@@ -31,7 +31,7 @@ impl<'a> Registry<'a> {
     pub(super) fn manifest(&self, target: &Target) -> Result<Vec<u8>> {
         let url = self.reference.url(&format!("manifests/{target}"));
         let accept = ACCEPTED.join(", ");
-        let bytes = with_retry(|| {
+        let bytes = self.fetcher.with_retry(|| {
             let mut answer = self.ask(&url, &[("Accept", &accept)])?.successful(&url)?;
             let mut bytes = Vec::new();
             let read = answer.body().take(LARGEST_DOCUMENT).read_to_end(&mut bytes);
@@ -52,7 +52,7 @@ impl<'a> Registry<'a> {
         let mut received = 0;
         loop {
             let before = received;
-            match with_retry(|| self.rest_of(&url, size, &mut received, to)) {
+            match self.fetcher.with_retry(|| self.rest_of(&url, size, &mut received, to)) {
                 // A connection that brings something each time is not given up.
                 Err(RemoteError::Unreachable { .. }) if received > before => {}
                 ended => return ended,

@@ -1,7 +1,7 @@
 //! Bases that are images of others: which one, and what of it is pinned.
 
 use crate::base_selection::{NewPins, Provision, Wish};
-use crate::build::{App, Order};
+use crate::build::{App, BuildRequest};
 use crate::plan::needed_runtimes;
 use bases::image::{Getting, ImageBase, Location};
 use config::pins::Pins;
@@ -33,18 +33,18 @@ impl<'a> ImageWish<'a> {
     }
 
     /// The base from what is pinned.
-    fn base(&self, order: &Order<'_>, store: &Store, pin: &ImagePin) -> Result<Box<dyn Base>> {
+    fn base(&self, order: &BuildRequest<'_>, store: &Store, pin: &ImagePin) -> Result<Box<dyn Base>> {
         let documents = Some(self.getting(order, store).documents(pin)?);
         Ok(self.with(order, documents, pin.runtimes.clone()))
     }
 
-    fn getting<'g>(&'g self, order: &'g Order<'_>, store: &'g Store) -> Getting<'g> {
+    fn getting<'g>(&'g self, order: &'g BuildRequest<'_>, store: &'g Store) -> Getting<'g> {
         Getting { location: &self.location, fetcher: order.fetcher, credentials: order.credentials, store }
     }
 
     fn with(
         &self,
-        order: &Order<'_>,
+        order: &BuildRequest<'_>,
         documents: Option<(ForeignManifest, ForeignConfig)>,
         runtimes: BTreeMap<String, Carried>,
     ) -> Box<dyn Base> {
@@ -62,7 +62,7 @@ impl Wish for ImageWish<'_> {
     fn pinned(
         &self,
         _app: &App,
-        order: &Order<'_>,
+        order: &BuildRequest<'_>,
         store: &Store,
         pins: &Pins,
     ) -> Result<Option<Box<dyn Base>>> {
@@ -72,7 +72,7 @@ impl Wish for ImageWish<'_> {
     fn pin(
         &self,
         app: &App,
-        order: &Order<'_>,
+        order: &BuildRequest<'_>,
         store: &Store,
         old: Option<&Pins>,
     ) -> Result<(Box<dyn Base>, NewPins)> {
@@ -83,7 +83,7 @@ impl Wish for ImageWish<'_> {
     }
 
     /// Before it is pinned, it may have anything.
-    fn foreseen(&self, app: &App, order: &Order<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
+    fn foreseen(&self, app: &App, order: &BuildRequest<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
         let of_wish = |wish: &RuntimeWish| {
             let constraint = wish.constraint.as_ref().map_or("", |(text, _)| text.as_str());
             let carried = Carried {

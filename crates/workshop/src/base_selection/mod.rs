@@ -6,7 +6,7 @@ mod suite;
 
 pub use new_pins::NewPins;
 
-use crate::build::{App, Order};
+use crate::build::{App, BuildRequest};
 use crate::plan::needed_runtimes;
 use bases::debian::{SUITES, Suite};
 use bases::host::HostBase;
@@ -28,7 +28,7 @@ trait Wish {
     fn pinned(
         &self,
         app: &App,
-        order: &Order<'_>,
+        order: &BuildRequest<'_>,
         store: &Store,
         pins: &Pins,
     ) -> Result<Option<Box<dyn Base>>>;
@@ -37,7 +37,7 @@ trait Wish {
     fn pin(
         &self,
         app: &App,
-        order: &Order<'_>,
+        order: &BuildRequest<'_>,
         store: &Store,
         old: Option<&Pins>,
     ) -> Result<(Box<dyn Base>, NewPins)>;
@@ -48,7 +48,7 @@ trait Wish {
     }
 
     /// The base as far as it is known without asking anybody.
-    fn foreseen(&self, app: &App, order: &Order<'_>, pins: Option<&Pins>) -> Box<dyn Base>;
+    fn foreseen(&self, app: &App, order: &BuildRequest<'_>, pins: Option<&Pins>) -> Box<dyn Base>;
 
     /// How the runtimes are going to be provided.
     fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision>;
@@ -78,7 +78,7 @@ type Found<'a> = (Box<dyn Base + 'a>, Option<NewPins>);
 /// `before_asking` is called when something has to be asked for.
 pub fn of<'a>(
     app: &App,
-    order: &Order<'a>,
+    order: &BuildRequest<'a>,
     store: &'a Store,
     tools: &ToolNames,
     before_asking: &dyn Fn() -> Result<()>,
@@ -102,12 +102,12 @@ pub fn of<'a>(
 }
 
 /// The base of the app as far as it is known without asking anybody.
-pub fn foreseen<'a>(app: &App, order: &Order<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
+pub fn foreseen<'a>(app: &App, order: &BuildRequest<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
     let Some(wish) = wish(app, order.platform, &ToolNames::new())? else { return host(order, store) };
     Ok(wish.foreseen(app, order, Pins::read(&app.opened.root)?.as_ref()))
 }
 
-fn host<'a>(order: &Order<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
+fn host<'a>(order: &BuildRequest<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
     if order.platform != own_platform() {
         let platform = order.platform.to_owned();
         return Err(Error::Base(BaseError::PlatformNotInBase { base: "host".to_owned(), platform }));
@@ -151,7 +151,7 @@ pub fn provisions(app: &App) -> Result<Vec<Provision>> {
     Ok(needed.map(|wish| of_host(wish.runtime)).collect())
 }
 
-fn address(app: &App, order: &Order<'_>, ecosystem: Ecosystem) -> Option<Address> {
+fn address(app: &App, order: &BuildRequest<'_>, ecosystem: Ecosystem) -> Option<Address> {
     let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.opened.near);
     addresses.in_force(ecosystem).ok().map(|known| known.address)
 }

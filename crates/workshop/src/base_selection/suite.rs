@@ -1,7 +1,7 @@
 //! Bases from packages of a suite: what an app wants of it, and what of that is pinned.
 
 use crate::base_selection::{NewPins, Provision, ToolNames, Wish, address};
-use crate::build::{App, Order};
+use crate::build::{App, BuildRequest};
 use crate::buildpacks;
 use crate::plan::{needed_runtimes, needed_tools};
 use bases::debian;
@@ -135,7 +135,7 @@ impl<'a> SuiteWish<'a> {
     }
 
     /// Asks the registry for the runtimes that the suite does not have as they are wanted.
-    fn find_exact(&self, app: &App, order: &Order<'_>) -> Result<BTreeMap<String, ExactRuntime>> {
+    fn find_exact(&self, app: &App, order: &BuildRequest<'_>) -> Result<BTreeMap<String, ExactRuntime>> {
         let mut found = BTreeMap::new();
         for (runtime, constraint) in &self.exact {
             let registry = address(app, order, Ecosystem::NPM)
@@ -157,7 +157,12 @@ impl<'a> SuiteWish<'a> {
     }
 
     /// The base from what is pinned.
-    fn base(&self, app: &App, order: &Order<'_>, Pinned { sets, exact, build }: Pinned) -> Box<dyn Base> {
+    fn base(
+        &self,
+        app: &App,
+        order: &BuildRequest<'_>,
+        Pinned { sets, exact, build }: Pinned,
+    ) -> Box<dyn Base> {
         // Looking for an address can mean to ask a tool, so only where one is needed.
         let npm = if exact.is_empty() { None } else { address(app, order, Ecosystem::NPM) };
         let base = DebianBase {
@@ -184,7 +189,7 @@ impl Wish for SuiteWish<'_> {
     fn pinned(
         &self,
         app: &App,
-        order: &Order<'_>,
+        order: &BuildRequest<'_>,
         _store: &Store,
         pins: &Pins,
     ) -> Result<Option<Box<dyn Base>>> {
@@ -198,7 +203,7 @@ impl Wish for SuiteWish<'_> {
     fn pin(
         &self,
         app: &App,
-        order: &Order<'_>,
+        order: &BuildRequest<'_>,
         store: &Store,
         old: Option<&Pins>,
     ) -> Result<(Box<dyn Base>, NewPins)> {
@@ -229,7 +234,7 @@ impl Wish for SuiteWish<'_> {
         Ok((self.base(app, order, Pinned { sets, exact, build }), new))
     }
 
-    fn foreseen(&self, app: &App, order: &Order<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
+    fn foreseen(&self, app: &App, order: &BuildRequest<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
         let mut pinned = self.pins_in(pins).unwrap_or_default();
         for (runtime, constraint) in &self.exact {
             // Whether there is such a version, only the registry knows.
@@ -297,7 +302,7 @@ fn own_architecture(base: &str) -> Result<&'static str> {
     })
 }
 
-fn debian_addresses(app: &App, order: &Order<'_>) -> [Option<Address>; 2] {
+fn debian_addresses(app: &App, order: &BuildRequest<'_>) -> [Option<Address>; 2] {
     [Ecosystem::DEBIAN, Ecosystem::DEBIAN_SECURITY].map(|ecosystem| address(app, order, ecosystem))
 }
 

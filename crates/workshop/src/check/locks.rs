@@ -151,7 +151,7 @@ fn names(lock: &str, package: &str) -> bool {
 
 pub(super) fn withdrawn(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let Ok(planned) = subject.planned else { return Ok(Vec::new()) };
-    let steps = planned.steps.iter().flat_map(|step| step.work.withdrawn(subject.tools));
+    let steps = planned.steps.iter().flat_map(|step| step.action.withdrawn(subject.tools));
     Ok(steps
         .map(|w| {
             let place = Place::new(w.lockfile, None);

@@ -1,15 +1,13 @@
 //! The step that runs the command that the configuration gives under `[build]`.
 
-use content::digest::Sha256;
 use content::layer::LayerWriter;
-use engine::program_step::{CACHE, Job, SOURCE, copy_source};
-use engine::{Action, Input, StepContext, collect, program_step};
+use engine::program_step::{CACHE, Cache, Job, RECIPE, SOURCE, copy_source};
+use engine::{Action, Fingerprint, Recipe, StepContext, collect, program_step};
 use globset::{Glob, GlobSet, GlobSetBuilder};
 use model::error::StepError;
 use model::shell_words::join;
 use model::{BuildCommand, Error, PackageFact, PathFacts, Result};
 use source::SourceTree;
-use std::collections::BTreeMap;
 use std::os::unix::fs::symlink;
 use std::path::Path;
 use std::sync::Arc;
@@ -25,13 +23,6 @@ pub(super) struct BuildWork {
     tree: Arc<SourceTree>,
     path: Vec<String>,
     linked: Vec<String>,
-}
-
-/// What the result depends on, besides the source and the root.
-pub(super) fn inputs(command: &BuildCommand) -> Vec<Input> {
-    let parts = [("run", join(&command.run)), ("keep", command.keep.join(" "))];
-    let parts = parts.map(|(name, value)| (name.to_owned(), value));
-    vec![Input::of_parts("command", BTreeMap::from(parts))]
 }
 
 impl BuildWork {
@@ -67,7 +58,16 @@ impl BuildWork {
 }
 
 impl Action for BuildWork {
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        let Self { command, tree: _, path, linked } = self;
+        // The packages of tools are in the root.
+        let BuildCommand { run, tools: _, keep } = command;
+        let values =
+            [("run", join(run)), ("keep", join(keep)), ("path", join(path)), ("linked", join(linked))];
+        Fingerprint::of(Recipe::new("build command", 2)).with_recipe(RECIPE).values("command", values)
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let env = vec![
             ("HOME", "/tmp".to_owned()),
             ("LANG", "C.UTF-8".to_owned()),
@@ -76,8 +76,6 @@ impl Action for BuildWork {
             ("XDG_CACHE_HOME", CACHE.to_owned()),
         ];
         let argv = self.command.run.clone();
-        // What one command keeps must not reach another.
-        let cache = format!("command-{}", &Sha256::of(argv.join("\0").as_bytes()).hex()[..16]);
         let job = Job {
             step: STEP,
             shown: join(&argv),
@@ -85,9 +83,9 @@ impl Action for BuildWork {
             env,
             folder: SOURCE,
             fill: &|to| self.fill(to),
-            cache: &cache,
+            cache: Cache::Kept,
         };
-        let written = program_step::run(&job, layer.store(), tools)?;
+        let written = program_step::run(&job, layer.store(), cx)?;
         let all = collect::files(&written.source)?;
         let patterns = self.kept();
         let is_kept = |path: &&String| match patterns.is_empty() {

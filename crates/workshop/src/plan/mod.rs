@@ -8,11 +8,12 @@ use crate::plan::build_command::BuildWork;
 use crate::survey::{Survey, options_of};
 use config::AppConfig;
 use config::addresses::Addresses;
-use content::TreeDigest;
-use content::layer::{Entry, LayerWriter};
-use engine::{Action, Input, LayerTarget, Step, StepContext};
+use content::layer::{Codec, Entry, LayerWriter};
+use content::{InputDigest, TreeDigest};
+use engine::{Action, BuildSteps, Fingerprint, Input, LayerTarget, Recipe, Step, StepContext};
 use model::RuntimeInUse;
 use model::error::{BaseError, SurveyError};
+use model::platform::own_platform;
 use model::{
     BuildCommand, BuildpackOptions, Claim, Error, Finding, PackageFact, PathFacts, Result, Role, RuntimeWish,
 };
@@ -31,8 +32,12 @@ pub struct Worklist {
     pub steps: Vec<Step>,
     /// Digest of the app's own files.
     pub source: TreeDigest,
-    /// What all keys share.
-    pub form: LayerTarget,
+    /// The app's own files, as an input of steps.
+    pub source_input: Input,
+    /// What the image's layers are written for.
+    pub target: LayerTarget,
+    /// What the layers of roots are written for: this machine.
+    pub root_target: LayerTarget,
     /// The runtimes.
     pub runtimes: Vec<RuntimeInUse>,
     /// What steps run, in versions; it is in no image.
@@ -64,7 +69,7 @@ pub struct Sources<'a> {
 }
 
 /// Plans the build of a surveyed source, but for the packing of its files ([`Worklist::pack`]).
-pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: LayerTarget) -> Result<Worklist> {
+pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, target: LayerTarget) -> Result<Worklist> {
     let Sources { survey, config, .. } = *sources;
     if survey.processes.is_empty() {
         return Err(Error::Survey(SurveyError::NoProcess { language: survey.chosen.join(" and ") }));
@@ -72,7 +77,9 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, form: LayerTarget) -> Re
     let mut list = Worklist {
         steps: Vec::new(),
         source: TreeDigest::of(b""),
-        form,
+        source_input: Input::of_parts("source", BTreeMap::new()),
+        target,
+        root_target: LayerTarget { codec: Codec::default(), platform: own_platform() },
         runtimes: Vec::new(),
         tools: Vec::new(),
         env: BTreeMap::new(),
@@ -131,11 +138,11 @@ fn contribute(
     };
     check_constraint(buildpack, wish, &provided.runtime)?;
     let options = options_of(sources.config, finding.buildpack);
-    let context = context(&list.form, sources, base, (&options, &provided.runtime));
+    let context = context(&list.target, sources, base, (&options, &provided.runtime));
     let mut contribution = buildpack.contribute(&context)?;
     if wish.for_build {
         for step in &mut contribution.steps {
-            step.work_in(base.build_root()?);
+            step.root = base.build_root()?;
             step.reads_source = true;
         }
         list.tools.push(provided.runtime);
@@ -157,7 +164,7 @@ fn contribute(
 
 /// What a buildpack has to go by.
 fn context<'a>(
-    form: &'a LayerTarget,
+    target: &'a LayerTarget,
     sources: &'a Sources<'_>,
     base: &'a dyn Base,
     (options, runtime): (&'a BuildpackOptions, &'a RuntimeInUse),
@@ -166,7 +173,7 @@ fn context<'a>(
         tree: sources.tree,
         options,
         addresses: sources.addresses,
-        platform: &form.platform,
+        platform: &target.platform,
         build_command: sources.config.build.as_ref(),
         runtime,
         base,
@@ -193,10 +200,8 @@ fn build_step(
         }
     }
     let work = BuildWork::of(build, sources.tree, path, linked);
-    let mut step = Step::new(build_command::STEP, Role::Built, build_command::inputs(build), work);
-    step.work_in(root);
-    step.reads_source = true;
-    Ok(step)
+    let step = Step::new(build_command::STEP, Role::Built, work).in_root(root);
+    Ok(Step { reads_source: true, ..step })
 }
 
 /// What a language of the app, of which `tool` is the runtime, has for the app's own build command, in `root`;
@@ -213,7 +218,7 @@ fn found_by_build(
         return Ok(Default::default());
     };
     let options = options_of(sources.config, buildpack.name());
-    let found = buildpack.to_build(&context(&list.form, sources, base, (&options, tool)))?;
+    let found = buildpack.to_build(&context(&list.target, sources, base, (&options, tool)))?;
     let mut path = found.path;
     let (own_runtime, home) = base.runtime_to_build(&tool.name);
     if !own_runtime.is_empty() {
@@ -243,8 +248,7 @@ fn compile(list: &mut Worklist, compiling: CompileStep, base: &mut dyn Base) -> 
     let mut step = compiling.step;
     let mut root = base.build_root()?;
     root.append(&mut step.root);
-    step.work_in(root);
-    Ok(step)
+    Ok(step.in_root(root))
 }
 
 /// What people should know of the source that is packed.
@@ -309,19 +313,18 @@ fn check_constraint(
 impl Worklist {
     /// Adds the packing of the app's own files.
     pub fn pack(&mut self, tree: &Arc<SourceTree>, digests: &TreeDigests) {
-        let parts: BTreeMap<String, String> =
-            digests.0.iter().map(|(path, digest)| (path.clone(), digest.to_string())).collect();
+        let part = |(path, digest): (&String, &InputDigest)| (path.clone(), digest.to_string());
         self.source = digests.tree();
-        for step in self.steps.iter_mut().filter(|step| step.reads_source) {
-            step.inputs.push(Input::of_parts("source", BTreeMap::clone(&parts)));
-        }
-        self.steps.push(Step::new(
-            "app files",
-            Role::App,
-            vec![Input::of_parts("source", parts)],
-            AppFiles(Arc::clone(tree)),
-        ));
+        self.source_input = Input::of_parts("source", digests.0.iter().map(part).collect());
+        let step = Step::new("app files", Role::App, AppFiles(Arc::clone(tree)));
+        self.steps.push(Step { reads_source: true, ..step });
         self.steps.sort_by_key(|step| step.role);
+    }
+
+    /// The steps, as the engine takes them.
+    pub fn build_steps<'s>(&'s self, app: &'s str) -> BuildSteps<'s> {
+        let Self { steps, target, root_target, source_input, .. } = self;
+        BuildSteps { app, steps, image: target, root: root_target, source: source_input }
     }
 }
 
@@ -329,15 +332,19 @@ impl Worklist {
 struct AppFiles(Arc<SourceTree>);
 
 impl Action for AppFiles {
-    fn write(&self, layer: &mut LayerWriter<'_>, tools: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+    fn fingerprint(&self) -> Fingerprint {
+        // The files are the source, which the step reads.
+        let Self(_) = self;
+        Fingerprint::of(Recipe::new("app files", 2))
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let files = self.0.files();
         layer.part::<Error>(|tar| {
             tar.entry(&Entry::folder(APP_FOLDER))?;
             let mut folders = BTreeSet::new();
             for (done, (path, file)) in files.iter().enumerate() {
-                if (tools.interrupted)() {
-                    return Err(Error::Interrupted);
-                }
+                cx.check_cancelled()?;
                 for (at, _) in path.match_indices('/') {
                     if folders.insert(&path[..at]) {
                         tar.entry(&Entry::folder(format!("{APP_FOLDER}/{}", &path[..at])))?;
@@ -352,7 +359,7 @@ impl Action for AppFiles {
                         tar.file(&Entry::file(target, *size, *executable), &mut content)?;
                     }
                 }
-                (tools.progress)(done + 1, files.len());
+                (cx.progress)(done + 1, files.len());
             }
             Ok(())
         })?;

@@ -106,12 +106,12 @@ const VERSION: u32 = 1;
 /// in nanoseconds since 1970.
 pub fn find_or_remember(tree: &SourceTree, store: &Store, now: i64) -> Result<BTreeMap<String, ReadSetting>> {
     let memory = tree.appearance(now).map(|a| store.tree_path(&format!("reads-{VERSION}-{}.json", a.hex())));
-    if let Some(known) = memory.as_ref().and_then(|memory| store.read_json(memory)) {
+    if let Some(known) = memory.as_ref().and_then(|memory| store.read_document(memory).whole()) {
         return Ok(known);
     }
     let found = find(tree)?;
     if let Some(memory) = memory {
-        store.write_json(&memory, &found)?;
+        store.write_document(&memory, &found)?;
     }
     Ok(found)
 }

@@ -117,7 +117,7 @@ proptest! {
                 let paths: BTreeSet<&str> = read.iter().map(|package| package.path.as_str()).collect();
                 prop_assert_eq!(paths, pins.iter().map(|pin| pin.path.as_str()).collect::<BTreeSet<_>>());
             }
-            Err(Error::NoSolution { .. }) => {
+            Err(Error::Package(PackageError::NoSolution { .. })) => {
                 let all = world.iter().flatten().map(|(_, needs)| table(needs, false));
                 let mut all = all.chain([table(&own, false)]).flatten();
                 prop_assert!(all.any(|(name, wanted)| !is_offered(&world, &name, &wanted)));

@@ -137,7 +137,7 @@ proptest! {
                 let chosen: Vec<Option<usize>> = NAMES.iter().map(version).collect();
                 prop_assert!(is_right(&world, &own, &chosen.try_into().unwrap()), "{pins:#?}");
             }
-            Err(Error::NoSolution { facts }) => {
+            Err(Error::Package(PackageError::NoSolution { facts })) => {
                 let right = choices(&world).into_iter().find(|choice| is_right(&world, &own, choice));
                 prop_assert_eq!(right, None, "{:#?}", facts);
             }

@@ -1,0 +1,40 @@
+//! What happens during a build, for whoever shows it.
+
+use crate::reason::MissReason;
+use content::StepKey;
+use model::Role;
+use serde::{Deserialize, Serialize};
+
+/// Something that happened. `app` is the app that a step is first needed for.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case", tag = "event")]
+#[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+pub enum Event {
+    /// A step's result is in the store.
+    Found { app: String, step: String, role: Role, size: u64 },
+    /// A step begins.
+    Started { app: String, step: String, role: Role, because: MissReason },
+    /// A step has done a part of its work.
+    Progress { app: String, step: String, done: usize, total: usize },
+    /// A step is finished.
+    Finished { app: String, step: String, role: Role, size: u64, milliseconds: u64 },
+    /// A file of the store, by its path there, was damaged, and is as good as missing.
+    Damaged { path: String },
+    /// Something that people should know.
+    Note { text: String },
+}
+
+/// How a step fared.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct StepOutcome {
+    /// Its name.
+    pub step: String,
+    /// What its layer is for.
+    pub role: Role,
+    /// The key of its result.
+    pub key: StepKey,
+    /// Why it ran; `None` when its result was found.
+    pub because: Option<MissReason>,
+    /// How long it ran, in milliseconds.
+    pub milliseconds: u64,
+}

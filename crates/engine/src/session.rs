@@ -1,0 +1,21 @@
+//! What all builds of one process share.
+
+use crate::budget::Budget;
+use crate::event::Event;
+use cancel::Cancel;
+use content::store::Store;
+use remote::Fetcher;
+
+/// One a process: store, connections, budget, and who is told.
+pub struct Session<'a> {
+    /// The store.
+    pub store: &'a Store,
+    /// Gets packages.
+    pub fetcher: &'a Fetcher,
+    /// How much to do at once.
+    pub budget: &'a Budget,
+    /// Told of everything that happens, from any thread.
+    pub events: &'a (dyn Fn(Event) + Sync),
+    /// Ends everything early.
+    pub cancel: &'a Cancel,
+}
