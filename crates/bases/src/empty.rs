@@ -20,8 +20,11 @@ pub struct EmptyBase {
 }
 
 impl Base for EmptyBase {
-    fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
-        Err(Error::Base(BaseError::RuntimeNotInBase { runtime, base: "empty".to_owned() }))
+    fn runtime(&self, runtime: &str) -> Result<Provided> {
+        Err(Error::Base(BaseError::RuntimeNotInBase {
+            runtime: runtime.to_owned(),
+            base: "empty".to_owned(),
+        }))
     }
 
     fn tool(&self, tool: &str) -> Result<RuntimeInUse> {
@@ -32,11 +35,11 @@ impl Base for EmptyBase {
         self.packages.is_ready_for(tool)
     }
 
-    fn build_root(&mut self) -> Result<Vec<Step>> {
+    fn build_root(&self) -> Result<Vec<Step>> {
         self.packages.build_root()
     }
 
-    fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
+    fn below(&self) -> Result<(Vec<Step>, Vec<String>)> {
         let files = Skeleton { users: self.with.contains(&EmptyPart::Users) };
         let mut steps = vec![Step::new("empty base", Role::Base, files)];
         if self.with.iter().any(|part| part.package().is_some()) {

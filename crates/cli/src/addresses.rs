@@ -5,20 +5,19 @@ use crate::folders::user_folder;
 use bases::debian::Suite;
 use config::AppConfig;
 use config::addresses::{AddressBook, KnownAddress, Origin};
-use model::Ecosystem;
+use model::{Ecosystem, KnownNames};
 use remote::Address;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::{env, fs};
-use workshop::buildpacks::known_names;
 
 /// Reads everything that was said outside of the app.
 pub fn gather(
     options: &[String],
     host: &Path,
     of_ecosystems: Vec<KnownAddress>,
+    names: &KnownNames,
 ) -> Result<AddressBook, Failure> {
-    let names = known_names();
     let here = env::current_dir().unwrap_or_default();
     let mut known = Vec::new();
     for option in options {
@@ -32,7 +31,7 @@ pub fn gather(
     }
     if let Some(file) = user_folder("XDG_CONFIG_HOME", ".config").map(|f| f.join("config.toml")) {
         let folder = file.parent().unwrap_or(Path::new("/"));
-        for (name, text) in AppConfig::user_addresses(&file, &names)? {
+        for (name, text) in AppConfig::user_addresses(&file, names)? {
             let Some((ecosystem, bound)) = Ecosystem::with_bound(&name, &names.ecosystems) else { continue };
             let plain = said(ecosystem, &text, folder, Origin::User, file.display().to_string());
             known.push(KnownAddress { bound, ..plain });

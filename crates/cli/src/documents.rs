@@ -4,7 +4,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
 use workshop::base_selection::Provision;
-use workshop::buildpacks::known_names;
+use workshop::buildpacks::Buildpacks;
 use workshop::check::Problem;
 use workshop::record::Record;
 use workshop::survey::Survey;
@@ -50,12 +50,12 @@ pub const ALL: [Described; 5] = [
     Described {
         name: "configuration",
         about: "shtetl.toml, the configuration of an app",
-        schema: || config::schema::app(&known_names()),
+        schema: || config::schema::app(&Buildpacks::built_in().known_names()),
     },
     Described {
         name: "house-rules",
         about: "house rules of an organisation",
-        schema: || config::schema::house_rules(&known_names()),
+        schema: || config::schema::house_rules(&Buildpacks::built_in().known_names()),
     },
     Described {
         name: "survey",

@@ -19,6 +19,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
 use workshop::build::{App, look};
+use workshop::buildpacks::Buildpacks;
 
 /// The variable with keys of `shtetl.toml` for this run.
 const VALUES: &str = "SHTETL_VALUES";
@@ -37,6 +38,8 @@ pub struct Surroundings {
     pub platform: String,
     /// Creation time for images (RFC 3339).
     pub created: String,
+    /// The buildpacks in force.
+    pub buildpacks: Buildpacks,
     /// Ends the work early.
     pub cancel: Cancel,
     /// House rules that were named outside of the app.
@@ -52,16 +55,19 @@ impl Surroundings {
         };
         let path = env::var_os("PATH").unwrap_or_default();
         let said = ecosystems::gather(app);
+        let buildpacks = Buildpacks::built_in();
+        let names = buildpacks.known_names();
         Ok(Self {
             store: Store::open(&folder)?,
             credentials: Arc::new(credentials(env::split_paths(&path).collect())),
             host: Host { root: global.host_root.clone(), search: env::split_paths(&path).collect() },
-            book: Arc::new(addresses::gather(&global.addresses, &global.host_root, said.known)?),
+            book: Arc::new(addresses::gather(&global.addresses, &global.host_root, said.known, &names)?),
             logins: said.logins,
             jobs: global.jobs.unwrap_or_else(default_jobs).max(1),
             platform: own_platform(),
             created: creation_time()?,
             cancel: Cancel::new(),
+            buildpacks,
             rules: global.house_rules.clone(),
         })
     }
@@ -76,7 +82,7 @@ impl Surroundings {
     pub fn look(&self, options: &SourceOptions, now: i64) -> Result<App, Failure> {
         let revision = options.rev.as_deref();
         let asked = Asked { path: &options.path, revision, search: &self.host.search };
-        Ok(look(&asked, &self.choice(options), &self.store, now)?)
+        Ok(look(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 
     /// What is said outside of an app about its configuration.

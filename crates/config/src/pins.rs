@@ -36,7 +36,13 @@ pub struct Pins {
     /// Packages that no lockfile of the app says.
     #[serde(default)]
     pub resolved: ResolvedSets,
+    /// Hashes of packages that nothing else locks a hash of, as they were when first fetched.
+    #[serde(default)]
+    pub hashes: KnownHashes,
 }
+
+/// Hashes by kind of packages, and by name and version or by where the package comes from.
+pub type KnownHashes = BTreeMap<String, BTreeMap<String, String>>;
 
 /// Resolved packages by language and by what they are for.
 pub type ResolvedSets = BTreeMap<String, BTreeMap<String, ResolvedSet>>;
@@ -120,7 +126,16 @@ impl Pins {
         if pins.version != VERSION {
             return Err(malformed(None, format!("its form {} is not known to this version", pins.version)));
         }
-        Ok(Some(pins))
+        Ok(Some(pins.with_purposes_as_ids()))
+    }
+
+    /// The purposes of resolved packages as ids; earlier versions of this program wrote sentences.
+    fn with_purposes_as_ids(mut self) -> Self {
+        for (language, sets) in &mut self.resolved {
+            *sets =
+                std::mem::take(sets).into_iter().map(|(key, set)| (purpose_id(language, key), set)).collect();
+        }
+        self
     }
 
     /// New pins of one platform; those of others stay as long as the base is the same.
@@ -140,8 +155,9 @@ impl Pins {
         runtimes.retain(|_, exact| !exact.is_empty());
         let build = same.map(|p| p.build.clone()).unwrap_or_default();
         let resolved = old.map(|p| p.resolved.clone()).unwrap_or_default();
-        let base = base.to_owned();
-        Self { version: VERSION, base, suites, platforms, runtimes, build, images: BTreeMap::new(), resolved }
+        let hashes = old.map(|p| p.hashes.clone()).unwrap_or_default();
+        let (base, images) = (base.to_owned(), BTreeMap::new());
+        Self { version: VERSION, base, suites, platforms, runtimes, build, images, resolved, hashes }
     }
 
     /// Pins of an app whose base is not pinned, with the packages that were resolved before.
@@ -151,6 +167,7 @@ impl Pins {
             version: VERSION,
             base: base.to_owned(),
             resolved: old.map(|p| p.resolved.clone()).unwrap_or_default(),
+            hashes: old.map(|p| p.hashes.clone()).unwrap_or_default(),
             ..Self::default()
         })
     }
@@ -173,7 +190,8 @@ impl Pins {
         let mut images = old.filter(|p| p.base == base).map(|p| p.images.clone()).unwrap_or_default();
         images.insert(platform.to_owned(), image);
         let resolved = old.map(|p| p.resolved.clone()).unwrap_or_default();
-        Self { version: VERSION, base: base.to_owned(), images, resolved, ..Self::default() }
+        let hashes = old.map(|p| p.hashes.clone()).unwrap_or_default();
+        Self { version: VERSION, base: base.to_owned(), images, resolved, hashes, ..Self::default() }
     }
 
     /// Whether anything is pinned for the platform.
@@ -234,6 +252,12 @@ impl Pins {
                 ));
             }
         }
+        for (kind, hashes) in &self.hashes {
+            line(format_args!("\n[hashes.{}]", quoted(kind)));
+            for (package, hash) in hashes {
+                line(format_args!("{} = {}", quoted(package), quoted(hash)));
+            }
+        }
         for (language, sets) in &self.resolved {
             for (target, set) in sets {
                 let line_of = |package| toml::Value::try_from(package).map(|value| format!("  {value},\n"));
@@ -290,6 +314,28 @@ impl Pins {
     }
 }
 
+/// The id of a purpose that may be written as a sentence.
+fn purpose_id(language: &str, purpose: String) -> String {
+    let whole = match (language, purpose.as_str()) {
+        ("node", "any") => Some("app"),
+        ("node", "any, to build the app") => Some("app-build"),
+        ("node", "to run scripts") => Some("script-runners"),
+        ("node", "to build add-ons") => Some("add-on-tools"),
+        _ => None,
+    };
+    if let Some(id) = whole {
+        return id.to_owned();
+    }
+    if let Some(package) = purpose.strip_prefix("to run scripts of ") {
+        return format!("script-runners:{package}");
+    }
+    match (language, purpose.split_once(", to build ")) {
+        ("node", Some((_, package))) => format!("build:{package}"),
+        (_, Some((target, package))) => format!("{target} build:{package}"),
+        (_, None) => purpose,
+    }
+}
+
 /// Says of packages what became of them: of a few, each by its name.
 fn told(packages: &[String], what: &str) -> Vec<String> {
     const FEW: usize = 5;
@@ -326,6 +372,25 @@ fn quoted(text: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn sentences_of_earlier_versions_become_ids_and_hashes_are_kept() {
+        for (language, sentence, id) in [
+            ("node", "any", "app"),
+            ("node", "any, to build the app", "app-build"),
+            ("node", "any, to build fog", "build:fog"),
+            ("node", "to run scripts of @kestrel/fog", "script-runners:@kestrel/fog"),
+            ("node", "app", "app"),
+            ("python", "cp313 linux/amd64", "cp313 linux/amd64"),
+            ("python", "cp313 linux/amd64, to build fog", "cp313 linux/amd64 build:fog"),
+        ] {
+            assert_eq!(purpose_id(language, sentence.to_owned()), id);
+        }
+        let of_npm = BTreeMap::from([("fog 1.0.0".to_owned(), "sha256-ab".to_owned())]);
+        let hashes = KnownHashes::from([("npm".to_owned(), of_npm)]);
+        let pins = Pins { version: VERSION, hashes, ..Pins::default() };
+        assert_eq!(toml::from_str::<Pins>(&pins.text()).unwrap(), pins);
+    }
 
     #[test]
     fn what_is_written_is_read_and_says_what_moved() {

@@ -8,8 +8,11 @@ use model::{Error, PathFacts, Result};
 use remote::{Address, Fetcher, Integrity, RemoteError};
 use source::unpack_package;
 use std::fs::File;
-use std::io;
+use std::io::{self, Read, Seek};
 use std::path::{Path, PathBuf};
+
+/// The kind of fragments that archives are kept as.
+const KEPT: &str = "source-archives";
 
 /// An archive that can be fetched.
 pub struct PackageArchive<'a> {
@@ -27,20 +30,31 @@ impl PackageArchive<'_> {
         let remote = |source: RemoteError| {
             Error::Package(PackageError::Remote { wanted_by: self.label.to_owned(), source })
         };
-        let kept = self.path(store, "source-archives");
-        if let Ok(mut file) = File::open(&kept)
-            && self.integrity.check_reader(self.label, &mut file).is_ok()
-        {
+        let kept = self.path(store, KEPT);
+        if self.kept(store).is_some() {
             return Ok(kept);
         }
         let mut file = fetcher.get_into(self.address, || Ok(spool(store))).map_err(remote)?;
         rewind(&mut file)?;
         self.integrity.check_reader(&self.address.to_string(), &mut file).map_err(remote)?;
         rewind(&mut file)?;
-        let mut copy = store.temporary_file()?;
-        io::copy(&mut file, &mut copy).facts(&kept)?;
-        copy.persist_unsynced(&kept)?;
+        self.keep(store, &mut file)?;
         Ok(kept)
+    }
+
+    /// The archive, if it is in the store already.
+    pub fn kept(&self, store: &Store) -> Option<File> {
+        let mut file = File::open(self.path(store, KEPT)).ok()?;
+        let is_whole = self.integrity.check_reader(self.label, &mut file).is_ok();
+        (is_whole && file.rewind().is_ok()).then_some(file)
+    }
+
+    /// Keeps the archive that `file` reads.
+    pub fn keep(&self, store: &Store, file: &mut dyn Read) -> Result<()> {
+        let path = self.path(store, KEPT);
+        let mut copy = store.temporary_file()?;
+        io::copy(file, &mut copy).facts(&path)?;
+        Ok(copy.persist_unsynced(&path)?)
     }
 
     /// Writes its files into the empty folder `to`.

@@ -72,12 +72,26 @@ pub struct Step {
     pub root: Vec<Step>,
     /// Whether its programs work on the source of the app.
     pub reads_source: bool,
+    /// The package that it compiles, if it does.
+    pub compiles: Option<String>,
 }
 
 impl Step {
     /// A step that runs no programs.
     pub fn new(name: impl Into<String>, role: Role, action: impl Action + 'static) -> Self {
-        Self { name: name.into(), role, action: Box::new(action), root: Vec::new(), reads_source: false }
+        Self {
+            name: name.into(),
+            role,
+            action: Box::new(action),
+            root: Vec::new(),
+            reads_source: false,
+            compiles: None,
+        }
+    }
+
+    /// Says that it compiles a package.
+    pub fn compiling(self, package: &str) -> Self {
+        Self { compiles: Some(package.to_owned()), ..self }
     }
 
     /// Makes the layers of these steps, bottom first, the root of the programs that it runs.

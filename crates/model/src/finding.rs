@@ -3,6 +3,7 @@
 use crate::{BuildpackOptions, Place, ProcessType, RuntimeWish};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::collections::BTreeSet;
 
 /// Whether a piece of evidence speaks for or against a conclusion.
@@ -26,17 +27,35 @@ pub struct Evidence {
     pub value: String,
     /// What it tells.
     pub tells: String,
+    /// What it is a sign of, where rules go by it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub sign: Option<Sign>,
+}
+
+/// What a piece of evidence is a sign of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Sign {
+    /// A build will refuse what stands there.
+    Refused,
+    /// Nothing declared serves the app.
+    NoServer,
 }
 
 impl Evidence {
     /// Evidence for the finding that it stands in.
     pub fn speaks_for(place: Place, value: impl Into<String>, tells: impl Into<String>) -> Self {
-        Self { speaks: Speaks::For, place, value: value.into(), tells: tells.into() }
+        Self { speaks: Speaks::For, place, value: value.into(), tells: tells.into(), sign: None }
     }
 
     /// Evidence against the finding that it stands in.
     pub fn against(place: Place, value: impl Into<String>, tells: impl Into<String>) -> Self {
-        Self { speaks: Speaks::Against, place, value: value.into(), tells: tells.into() }
+        Self { speaks: Speaks::Against, place, value: value.into(), tells: tells.into(), sign: None }
+    }
+
+    /// The same, as a sign of something.
+    pub fn as_sign(self, sign: Sign) -> Self {
+        Self { sign: Some(sign), ..self }
     }
 }
 
@@ -67,13 +86,13 @@ pub struct LockFound {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Finding {
     /// The buildpack.
-    pub buildpack: &'static str,
+    pub buildpack: String,
     /// How much of the source it takes for its own.
     pub claim: Claim,
     /// What it saw.
     pub evidence: Vec<Evidence>,
     /// What it looked for.
-    pub looked_for: Vec<&'static str>,
+    pub looked_for: Vec<Cow<'static, str>>,
     /// The runtime it needs.
     pub runtime: Option<RuntimeWish>,
     /// The lockfile that it found.
@@ -94,12 +113,12 @@ pub struct Finding {
 
 impl Finding {
     /// A buildpack that found nothing of what it looked for.
-    pub fn nothing(buildpack: &'static str, looked_for: Vec<&'static str>) -> Self {
+    pub fn nothing(buildpack: &str, looked_for: Vec<&'static str>) -> Self {
         Self {
-            buildpack,
+            buildpack: buildpack.to_owned(),
             claim: Claim::None,
             evidence: Vec::new(),
-            looked_for,
+            looked_for: looked_for.into_iter().map(Cow::Borrowed).collect(),
             runtime: None,
             lock: None,
             complete: None,

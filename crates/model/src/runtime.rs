@@ -8,7 +8,7 @@ use serde::{Deserialize, Serialize};
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct RuntimeWish {
     /// For example `node`.
-    pub runtime: &'static str,
+    pub runtime: String,
     /// The versions that will do, and where that is said.
     pub constraint: Option<(String, Place)>,
     /// Further places that say something of the version.
@@ -23,15 +23,11 @@ pub struct RuntimeWish {
 
 impl RuntimeWish {
     /// A wish from what the configuration and the source say, strongest first.
-    pub fn of(
-        runtime: &'static str,
-        configured: Option<(String, Place)>,
-        said: Vec<(String, Place)>,
-    ) -> Self {
+    pub fn of(runtime: &str, configured: Option<(String, Place)>, said: Vec<(String, Place)>) -> Self {
         let mut all = configured.into_iter().chain(said);
         let constraint = all.next();
         Self {
-            runtime,
+            runtime: runtime.to_owned(),
             constraint,
             also_said: all.collect(),
             parts: Vec::new(),

@@ -4,10 +4,10 @@ use engine::Step;
 use model::{Result, RuntimeInUse};
 use std::collections::BTreeMap;
 
-/// Provides what lies under an app.
-pub trait Base {
-    /// A runtime, with the step that writes it.
-    fn runtime(&mut self, runtime: &'static str) -> Result<Provided>;
+/// What lies under an app; it does not change once it is chosen.
+pub trait Base: Send + Sync {
+    /// A runtime, with the steps that write it.
+    fn runtime(&self, runtime: &str) -> Result<Provided>;
 
     /// Something that only builds.
     fn tool(&self, tool: &str) -> Result<RuntimeInUse>;
@@ -24,10 +24,10 @@ pub trait Base {
     }
 
     /// The steps of the root that things are built in, bottom first.
-    fn build_root(&mut self) -> Result<Vec<Step>>;
+    fn build_root(&self) -> Result<Vec<Step>>;
 
-    /// The steps of the base itself, bottom first, and what people should know; asked after the runtimes.
-    fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)>;
+    /// The steps of the base itself, bottom first, and what people should know.
+    fn below(&self) -> Result<(Vec<Step>, Vec<String>)>;
 
     /// Major and minor version of the GNU C library that it has, where that is known.
     fn c_library(&self) -> Option<(u32, u32)> {

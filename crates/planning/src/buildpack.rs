@@ -1,23 +1,30 @@
 //! Buildpacks: what a language is to the rest.
 
-use crate::Base;
-use crate::{NewlyResolved, Resolving};
+use crate::{Base, NewlyResolved, Resolving};
 use config::addresses::Addresses;
 use engine::Step;
+use model::error::BaseError;
 use model::{
-    BuildCommand, BuildpackOptions, Ecosystem, Finding, OptionSpec, Result, RuntimeInUse, npm_range::Range,
+    BuildCommand, BuildpackOptions, Ecosystem, Error, Finding, OptionSpec, Result, RuntimeInUse,
+    npm_range::Range,
 };
 use semver::Version;
 use source::SourceTree;
+use std::any::Any;
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
-/// A buildpack: recognises a language and contributes to the build.
+/// A buildpack: recognises a language, settles what the app needs of it, and contributes to the build.
+///
+/// ```text
+/// survey ─► (runtimes are chosen) ─► resolve ─► (tools are pinned) ─► contribute
+/// ```
+///
+/// Only `resolve` may ask the network; what it finds out is pinned. Everything else is a pure function of what it
+/// is given.
 pub trait Buildpack: Send + Sync {
     /// Its name in texts and configuration.
-    fn name(&self) -> &'static str;
-
-    /// What it concludes about the source.
-    fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding>;
+    fn name(&self) -> &str;
 
     /// The keys of its table in the configuration.
     fn options(&self) -> Vec<OptionSpec> {
@@ -34,22 +41,38 @@ pub trait Buildpack: Send + Sync {
         Vec::new()
     }
 
-    /// Which version constraint an exact runtime version must meet.
+    /// What it concludes about the source.
+    fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding>;
+
+    /// Whether an exact version of the runtime meets a constraint; `None` when the constraint is not understood.
     fn accepts(&self, constraint: &str, version: &str) -> Option<bool>;
 
-    /// What the app's own build command finds of it, in the root that it runs in.
-    fn to_build(&self, _context: &Context<'_>) -> Result<Contribution> {
+    /// Settles which packages the image needs, and what has to be compiled.
+    fn resolve(&self, _context: &Context<'_>, _resolving: &Resolving<'_>) -> Result<Resolution> {
+        Ok(Resolution::default())
+    }
+
+    /// Settles what the app's own build command finds of it.
+    fn resolve_to_build(&self, _context: &Context<'_>, _resolving: &Resolving<'_>) -> Result<Resolution> {
+        Ok(Resolution::default())
+    }
+
+    /// What it adds to the image.
+    fn contribute(&self, _context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
         Ok(Contribution::default())
     }
 
-    /// What it adds to a build of this source.
-    fn contribute(&self, _context: &Context<'_>) -> Result<Contribution> {
+    /// What the app's own build command finds of it, in the root that it runs in.
+    fn contribute_to_build(&self, _context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
         Ok(Contribution::default())
     }
 }
 
-/// What a contribution is made from.
+/// What a buildpack plans with.
+#[derive(Clone, Copy)]
 pub struct Context<'a> {
+    /// What it concluded.
+    pub finding: &'a Finding,
     /// The source.
     pub tree: &'a Arc<SourceTree>,
     /// The buildpack's options.
@@ -60,12 +83,58 @@ pub struct Context<'a> {
     pub platform: &'a str,
     /// The app's own command that makes files of it, if there is one.
     pub build_command: Option<&'a BuildCommand>,
-    /// The runtime that the base provides.
-    pub runtime: &'a RuntimeInUse,
+    /// The runtime that the base provides, if the finding wants one.
+    pub runtime: Option<&'a RuntimeInUse>,
     /// What lies under the app.
     pub base: &'a dyn Base,
-    /// How packages are resolved that no file locks.
-    pub resolving: &'a Resolving<'a>,
+}
+
+impl<'a> Context<'a> {
+    /// The runtime, for buildpacks whose findings always want one.
+    pub fn runtime(&self) -> Result<&'a RuntimeInUse> {
+        let missing = || {
+            let (runtime, base) = (self.finding.buildpack.clone(), "planned".to_owned());
+            Error::Base(BaseError::RuntimeNotInBase { runtime, base })
+        };
+        self.runtime.ok_or_else(missing)
+    }
+}
+
+/// What a buildpack settled, in its own form, with what the rest has to know of it.
+#[derive(Default)]
+pub struct Resolution {
+    settled: Option<Box<dyn Any + Send + Sync>>,
+    /// What steps will run, by the names of the catalogue.
+    pub tools: BTreeSet<&'static str>,
+    /// Packages that were resolved just now, and are to be pinned.
+    pub resolved: Vec<NewlyResolved>,
+    /// Hashes of packages that nothing locked, to be pinned.
+    pub hashes: Vec<NewHash>,
+    /// What people should know.
+    pub notes: Vec<String>,
+}
+
+/// The hash of a package's file that nothing locks, as it was when it was first fetched.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
+pub struct NewHash {
+    /// The kind of packages.
+    pub ecosystem: Ecosystem,
+    /// Name and version, or where it comes from.
+    pub package: String,
+    /// The hash, in the ecosystem's notation.
+    pub integrity: String,
+}
+
+impl Resolution {
+    /// Keeps what was settled, for `contribute`.
+    pub fn settle(&mut self, settled: impl Any + Send + Sync) {
+        self.settled = Some(Box::new(settled));
+    }
+
+    /// What was settled, in the form in which it was kept.
+    pub fn settled<T: 'static>(&self) -> Option<&T> {
+        self.settled.as_ref()?.downcast_ref()
+    }
 }
 
 /// What one buildpack adds to a build.
@@ -73,18 +142,14 @@ pub struct Context<'a> {
 pub struct Contribution {
     /// Steps, each with a layer.
     pub steps: Vec<Step>,
-    /// Steps that compile.
-    pub compiling: Vec<CompileStep>,
+    /// Steps that compile; what comes on top of the root that things are built in is their root.
+    pub compiling: Vec<Step>,
     /// Folders in front of the `PATH`, strongest first.
     pub path: Vec<String>,
     /// Folders that a build command finds in the app; they lie at the same path from the root of all.
-    pub linked: Vec<String>,
+    pub exposed_in_app: Vec<String>,
     /// Environment of every process.
     pub env: Vec<(&'static str, String)>,
-    /// What people should know.
-    pub notes: Vec<String>,
-    /// Packages that were resolved, and are to be pinned.
-    pub resolved: Vec<NewlyResolved>,
 }
 
 /// A package with who wants it, the nearest first.
@@ -93,14 +158,6 @@ pub fn wanted(label: &str, wanted_by: &[String]) -> String {
         [] => label.to_owned(),
         all => format!("{label} (wanted by {})", all.join(", by ")),
     }
-}
-
-/// A step that compiles something for the image.
-pub struct CompileStep {
-    /// The step; its root is what comes on top of the root that things are built in.
-    pub step: Step,
-    /// What it runs, by the names of the catalogue.
-    pub tools: &'static [&'static str],
 }
 
 /// The name of the step that compiles a package.

@@ -1,6 +1,7 @@
 //! What is known of frameworks and servers, as a table: which packages tell of them, and how apps
 //! made with them are started.
 
+use model::Sign;
 use model::{Evidence, Place, ProcessKind, ProcessType, Result};
 use source::SourceTree;
 use std::collections::BTreeSet;
@@ -195,7 +196,8 @@ pub fn apply(
         let servers: Vec<_> = framework.starts.iter().filter_map(|s| s.server).collect();
         if !servers.is_empty() && !known.processes.iter().any(|p| p.name == "web") {
             let tells = format!("no server for it is declared: {}", servers.join(" or "));
-            known.evidence.push(Evidence::against(place, framework.package, tells));
+            let missing = Evidence::against(place, framework.package, tells);
+            known.evidence.push(missing.as_sign(Sign::NoServer));
         }
     }
     Ok(known)

@@ -7,5 +7,8 @@ pub mod frameworks;
 pub mod resolving;
 
 pub use base::{Base, Provided};
-pub use buildpack::*;
-pub use resolving::{NewlyResolved, Pinning, Resolving};
+pub use buildpack::{
+    Buildpack, Context, Contribution, NewHash, Resolution, compile_step, first_present, loosely_accepts,
+    wanted,
+};
+pub use resolving::{NewlyResolved, Pinning, ResolveTarget, Resolving, Settled};

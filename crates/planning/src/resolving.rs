@@ -1,9 +1,10 @@
 //! Packages that no file of the source locks: resolved once, and pinned in `shtetl.lock` from then on.
 
-use config::pins::{ResolvedPackage, ResolvedSet, ResolvedSets};
+use crate::NewHash;
+use config::pins::{KnownHashes, ResolvedPackage, ResolvedSet, ResolvedSets};
 use content::store::Store;
 use model::error::PinError;
-use model::{Error, Result};
+use model::{Ecosystem, Error, Result};
 use remote::Fetcher;
 
 /// How the pins in `shtetl.lock` are treated.
@@ -21,8 +22,8 @@ pub enum Pinning {
 pub struct Resolving<'a> {
     /// What was resolved before.
     pub known: ResolvedSets,
-    /// What was resolved just now, for this build.
-    pub just: ResolvedSets,
+    /// The hashes that were pinned for packages that nothing locks a hash of.
+    pub hashes: KnownHashes,
     /// How it is treated.
     pub pinning: Pinning,
     /// With what to ask; nothing while nobody may be asked.
@@ -31,26 +32,39 @@ pub struct Resolving<'a> {
     pub store: &'a Store,
 }
 
+/// What packages are resolved for; its text is a key in `shtetl.lock`.
+#[derive(Debug, Clone, Copy)]
+pub struct ResolveTarget<'a> {
+    /// The language.
+    pub language: &'static str,
+    /// The purpose: an id, as the language names it.
+    pub purpose: &'a str,
+}
+
 /// A set that was resolved just now, to be pinned.
+#[derive(Debug, Clone)]
 pub struct NewlyResolved {
     /// The language.
     pub language: &'static str,
     /// What it is for, as the language names it.
-    pub target: String,
+    pub purpose: String,
     /// The packages.
     pub set: ResolvedSet,
 }
 
 impl NewlyResolved {
-    /// Several of them by language and target.
+    /// Several of them by language and purpose.
     pub fn sets(all: Vec<Self>) -> ResolvedSets {
         let mut sets = ResolvedSets::new();
-        for Self { language, target, set } in all {
-            sets.entry(language.to_owned()).or_default().insert(target, set);
+        for Self { language, purpose, set } in all {
+            sets.entry(language.to_owned()).or_default().insert(purpose, set);
         }
         sets
     }
 }
+
+/// Packages as they are pinned, and what of it is new.
+pub type Settled = (Vec<ResolvedPackage>, Option<NewlyResolved>);
 
 impl Resolving<'_> {
     /// The packages for what is `asked` (a text that stands for it): as they are pinned, or as `resolve`
@@ -58,22 +72,18 @@ impl Resolving<'_> {
     /// asked.
     pub fn packages(
         &self,
-        (language, target): (&'static str, &str),
+        target: ResolveTarget<'_>,
         asked: &str,
         resolve: impl FnOnce((&Fetcher, &Store), &[ResolvedPackage]) -> Result<Vec<ResolvedPackage>>,
-    ) -> Result<Option<(Vec<ResolvedPackage>, Option<NewlyResolved>)>> {
-        let of = |set: &ResolvedSet| NewlyResolved { language, target: target.to_owned(), set: set.clone() };
-        let just = self.just.get(language).and_then(|sets| sets.get(target));
-        if let Some(set) = just.filter(|set| set.asked == asked) {
-            return Ok(Some((set.packages.clone(), Some(of(set)))));
-        }
-        let known = self.known.get(language).and_then(|sets| sets.get(target));
+    ) -> Result<Option<Settled>> {
+        let ResolveTarget { language, purpose } = target;
+        let known = self.known.get(language).and_then(|sets| sets.get(purpose));
         let pinned = known.filter(|set| set.asked == asked && self.pinning != Pinning::Update);
         if let Some(set) = pinned {
             return Ok(Some((set.packages.clone(), None)));
         }
         let Some(asking) = self.asking else {
-            // What is pinned will do to foresee a build that moves the pins.
+            // What is pinned will do to plan offline a build that moves the pins.
             let same = known.filter(|set| set.asked == asked);
             return Ok(same.map(|set| (set.packages.clone(), None)));
         };
@@ -84,7 +94,29 @@ impl Resolving<'_> {
         let before = known.filter(|_| self.pinning != Pinning::Update).map_or(&[][..], |set| &set.packages);
         let packages = resolve((asking, self.store), before)?;
         let set = ResolvedSet { asked: asked.to_owned(), packages: packages.clone() };
-        Ok(Some((packages, Some(of(&set)))))
+        Ok(Some((packages, Some(NewlyResolved { language, purpose: purpose.to_owned(), set }))))
+    }
+
+    /// The hash of a package's file that nothing locks: the pinned one, or that of what `fetch` gets now. Nothing
+    /// when nobody may be asked.
+    pub fn hash(
+        &self,
+        ecosystem: Ecosystem,
+        package: &str,
+        fetch: impl FnOnce((&Fetcher, &Store)) -> Result<String>,
+    ) -> Result<Option<(String, Option<NewHash>)>> {
+        let known = self.hashes.get(ecosystem.name()).and_then(|of| of.get(package));
+        if let Some(known) = known.filter(|_| self.pinning != Pinning::Update || self.asking.is_none()) {
+            return Ok(Some((known.clone(), None)));
+        }
+        let Some(asking) = self.asking else { return Ok(None) };
+        if self.pinning == Pinning::Locked {
+            let base = format!("the hash of {package}");
+            return Err(Error::Pins(PinError::Missing { base, file_is_there: !self.hashes.is_empty() }));
+        }
+        let integrity = fetch((asking, self.store))?;
+        let new = NewHash { ecosystem, package: package.to_owned(), integrity: integrity.clone() };
+        Ok(Some((integrity, Some(new))))
     }
 }
 

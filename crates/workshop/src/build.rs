@@ -1,15 +1,16 @@
 //! The whole way from a folder to an image, in order.
 
-use crate::base_selection::NewPins;
+use crate::base_selection::{NewPins, ToolNames};
+use crate::buildpacks::Buildpacks;
 use crate::image::Documents;
 use crate::ledger::Entry;
-use crate::plan::{Sources, Worklist, plan};
+use crate::plan::{Resolutions, Sources, Worklist, plan};
 use crate::record::{BuiltSteps, Record};
 use crate::survey::{Observed, Survey, find_or_remember, survey};
-use crate::{base_selection, buildpacks, image, ledger};
+use crate::{base_selection, image, ledger};
 use bases::host::Host;
 use config::addresses::{AddressBook, Addresses};
-use config::pins::{Pins, ResolvedSets};
+use config::pins::Pins;
 use config::{AppConfig, Choice, ConfigPlace, Effective, Origin};
 use content::image::{write_archive, write_layout};
 use content::layer::Codec;
@@ -18,8 +19,7 @@ use content::{BlobDigest, ContentError, StepKey};
 use engine::{Decision, Event, LayerTarget, Session, StepGraph, StepOutcome, decide, execute};
 use model::error::PackageError;
 use model::{Error, Result, Role, names};
-use planning::Pinning;
-use planning::{Base, NewlyResolved, Resolving};
+use planning::{Base, Pinning, Resolving};
 use remote::Fetcher;
 use remote::oci::CredentialFiles;
 use source::{Asked, LeftOut, Opened, SourceRules, SourceTree, take_in};
@@ -40,21 +40,30 @@ pub struct App {
     pub tree: Arc<SourceTree>,
     /// What was concluded.
     pub survey: Survey,
+    /// The buildpacks in force.
+    pub buildpacks: Buildpacks,
 }
 
 /// Looks at an app. `now` is in nanoseconds since 1970.
-pub fn look(asked: &Asked<'_>, choice: &Choice, store: &Store, now: i64) -> Result<App> {
+pub fn look(
+    asked: &Asked<'_>,
+    choice: &Choice,
+    buildpacks: &Buildpacks,
+    store: &Store,
+    now: i64,
+) -> Result<App> {
     let opened = Opened::open(asked, store, now)?;
     let place = ConfigPlace { folder: &opened.root, shown: &opened.shown, near: &opened.near };
-    let effective = Effective::load(&place, choice, &buildpacks::known_names())?;
+    let effective = Effective::load(&place, choice, &buildpacks.known_names())?;
     let config = &effective.config;
     let rules = SourceRules { exclude: config.exclude.clone(), include: config.include.clone() };
     let source = take_in(&opened, &rules)?;
     let reads = find_or_remember(&source.tree, store, now)?;
     let revision = opened.revision(&source.tree, store, now)?;
-    let survey = survey(&opened.name, &source, &effective, Observed { reads, revision })?;
+    let survey = survey(&opened.name, &source, &effective, Observed { reads, revision }, buildpacks)?;
     let Effective { config, origins } = effective;
-    Ok(App { opened, config, origins, tree: Arc::new(source.tree), survey })
+    let tree = Arc::new(source.tree);
+    Ok(App { opened, config, origins, tree, survey, buildpacks: buildpacks.clone() })
 }
 
 /// How to build, apart from what the source says.
@@ -85,61 +94,69 @@ pub struct BuildRequest<'a> {
 
 /// Plans the build of `app`: nothing is run, and only what has to be pinned is asked for.
 pub fn prepare(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Worklist> {
-    // What is wrong in any case is told before anybody is asked for anything.
-    let foretell = || match foresee(app, order, store) {
+    // What is wrong in any case is reported before anybody is asked for anything.
+    let check_offline = || match plan_offline(app, order, store) {
         // A package may bring what its script would make: only its archive tells.
         Err(Error::Package(PackageError::InstallScripts { .. })) => Ok(()),
-        foreseen => foreseen.map(drop),
+        planned => planned.map(drop),
     };
-    let mut tools = base_selection::ToolNames::new();
-    let mut just = ResolvedSets::new();
-    let (mut list, new_pins) = loop {
-        let (mut base, new_pins) = base_selection::of(app, order, store, &tools, &foretell)?;
-        let list = plan_on(app, order, base.as_mut(), (Some(order.fetcher), store), just)?;
-        // What has to be compiled is known only now: what that takes is pinned, too.
-        if list.lacking.iter().all(|tool| !tools.insert(tool)) {
-            break (list, new_pins);
-        }
-        just = NewlyResolved::sets(list.resolved);
+    names::check_tag(order.tag)?;
+    let select = |tools: &ToolNames, check: &dyn Fn() -> Result<()>| {
+        base_selection::of(app, order, store, tools, check)
     };
+    let (base, new_pins) = select(&ToolNames::new(), &check_offline)?;
+    let resolutions = resolve(app, order, base.as_ref(), (Some(order.fetcher), store))?;
+    // What has to be compiled is known only now: what that takes is pinned, too.
+    let tools = resolutions.tools();
+    let (base, new_pins) = match tools.iter().all(|tool| base.is_ready_for(tool)) {
+        true => (base, new_pins),
+        false => select(&tools, &|| Ok(()))?,
+    };
+    let mut list = plan_on(app, order, base.as_ref(), &resolutions)?;
     list.pack(&app.tree, &app.tree.digests(store, order.now)?);
-    let resolved = std::mem::take(&mut list.resolved);
-    list.new_pins = NewPins::with_resolved(app, new_pins, order.platform, resolved)?;
+    let (resolved, hashes) = resolutions.into_pins();
+    list.new_pins = NewPins::with_resolved(app, new_pins, order.platform, resolved, hashes)?;
     Ok(list)
 }
 
-/// Plans everything but the packing of the app's own files, which are not read. Nothing is asked for:
+/// Plans everything but the packing of the app's own files, which are not read. Nobody is asked for anything:
 /// where nothing is pinned yet, what is known of the base has to do.
-pub fn foresee(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Worklist> {
-    plan_on(
-        app,
-        order,
-        base_selection::foreseen(app, order, store)?.as_mut(),
-        (None, store),
-        ResolvedSets::new(),
-    )
+pub fn plan_offline(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Worklist> {
+    names::check_tag(order.tag)?;
+    let base = base_selection::known_offline(app, order, store)?;
+    let resolutions = resolve(app, order, base.as_ref(), (None, store))?;
+    plan_on(app, order, base.as_ref(), &resolutions)
+}
+
+fn addresses(app: &App, order: &BuildRequest<'_>) -> Addresses {
+    Addresses::new(order.book, &app.config, &app.origins, &app.opened.near)
+}
+
+fn resolve(
+    app: &App,
+    order: &BuildRequest<'_>,
+    base: &dyn Base,
+    (asking, store): (Option<&Fetcher>, &Store),
+) -> Result<Resolutions> {
+    let pins = Pins::read(&app.opened.root)?.unwrap_or_default();
+    let Pins { resolved: known, hashes, .. } = pins;
+    let resolving = Resolving { known, hashes, pinning: order.pinning, asking, store };
+    Resolutions::of(&sources(app, &addresses(app, order)), base, order.platform, &resolving)
+}
+
+fn sources<'a>(app: &'a App, addresses: &'a Addresses) -> Sources<'a> {
+    let App { survey, tree, config, buildpacks, .. } = app;
+    Sources { survey, tree, config, addresses, buildpacks }
 }
 
 fn plan_on(
     app: &App,
     order: &BuildRequest<'_>,
-    base: &mut dyn Base,
-    (asking, store): (Option<&Fetcher>, &Store),
-    just: ResolvedSets,
+    base: &dyn Base,
+    resolutions: &Resolutions,
 ) -> Result<Worklist> {
-    names::check_tag(order.tag)?;
-    let addresses = Addresses::new(order.book, &app.config, &app.origins, &app.opened.near);
     let target = LayerTarget { codec: order.codec, platform: order.platform.to_owned() };
-    let known = Pins::read(&app.opened.root)?.unwrap_or_default().resolved;
-    let resolving = Resolving { known, just, pinning: order.pinning, asking, store };
-    let sources = Sources {
-        survey: &app.survey,
-        tree: &app.tree,
-        config: &app.config,
-        addresses: &addresses,
-        resolving: &resolving,
-    };
-    plan(&sources, base, target)
+    plan(&sources(app, &addresses(app, order)), base, resolutions, target)
 }
 
 /// What a step would do.

@@ -1,44 +1,72 @@
-//! The buildpacks of this program, in order.
+//! The buildpacks in force, in their order.
 
 use bases::debian::tool_names;
 use model::{Ecosystem, KnownNames};
 use planning::Buildpack;
+use std::sync::Arc;
 
-/// Every buildpack, in the order in which they look at a source.
-pub const ALL: [&dyn Buildpack; 7] =
-    [&node::Node, &python::Python, &ruby::Ruby, &php::Php, &java::Java, &go::Go, &static_site::Pages];
+/// Buildpacks in the order in which they look at a source.
+#[derive(Clone)]
+pub struct Buildpacks(Vec<Arc<dyn Buildpack>>);
 
-/// The buildpack of this name.
-pub fn named(name: &str) -> Option<&'static dyn Buildpack> {
-    ALL.into_iter().find(|b| b.name() == name)
-}
+impl Buildpacks {
+    /// Those that are part of this program.
+    pub fn built_in() -> Self {
+        Self(vec![
+            Arc::new(node::Node),
+            Arc::new(python::Python),
+            Arc::new(ruby::Ruby),
+            Arc::new(php::Php),
+            Arc::new(java::Java),
+            Arc::new(go::Go),
+            Arc::new(static_site::Pages),
+        ])
+    }
 
-/// The names that configuration may use.
-pub fn known_names() -> KnownNames {
-    let ecosystems = ALL.iter().flat_map(|buildpack| buildpack.ecosystems());
-    KnownNames {
-        buildpacks: ALL.iter().map(|b| (b.name().to_owned(), b.options())).collect(),
-        tools: tool_names().into_iter().map(str::to_owned).collect(),
-        ecosystems: ecosystems.chain([Ecosystem::DEBIAN, Ecosystem::DEBIAN_SECURITY]).collect(),
+    /// These and, in front of them, another one.
+    pub fn with_first(mut self, buildpack: Arc<dyn Buildpack>) -> Self {
+        self.0.insert(0, buildpack);
+        self
+    }
+
+    /// All of them, in order.
+    pub fn iter(&self) -> impl Iterator<Item = &dyn Buildpack> {
+        self.0.iter().map(AsRef::as_ref)
+    }
+
+    /// The buildpack of this name.
+    pub fn named(&self, name: &str) -> Option<&dyn Buildpack> {
+        self.iter().find(|buildpack| buildpack.name() == name)
+    }
+
+    /// The names that configuration may use.
+    pub fn known_names(&self) -> KnownNames {
+        let ecosystems = self.iter().flat_map(|buildpack| buildpack.ecosystems());
+        KnownNames {
+            buildpacks: self.iter().map(|b| (b.name().to_owned(), b.options())).collect(),
+            tools: tool_names().into_iter().map(str::to_owned).collect(),
+            ecosystems: ecosystems.chain([Ecosystem::DEBIAN, Ecosystem::DEBIAN_SECURITY]).collect(),
+        }
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use model::BuildpackOptions;
+    use model::{BuildpackOptions, Claim};
     use source::SourceTree;
-    use std::collections::BTreeMap;
+    use std::collections::{BTreeMap, BTreeSet};
 
     #[test]
-    fn every_entry_has_a_valid_name_of_its_own_and_says_what_it_looks_for() {
+    fn every_buildpack_has_a_valid_name_of_its_own_and_says_what_it_looks_for() {
         let tree = SourceTree::new("/".into(), BTreeMap::new());
-        let mut names = std::collections::BTreeSet::new();
-        for buildpack in ALL {
+        let mut names = BTreeSet::new();
+        let all = Buildpacks::built_in();
+        for buildpack in all.iter() {
             model::names::check("buildpack", buildpack.name()).unwrap();
             assert!(names.insert(buildpack.name()));
             let finding = buildpack.survey(&tree, &BuildpackOptions::default()).unwrap();
-            assert!(finding.claim == model::Claim::None, "{} claims an empty tree", buildpack.name());
+            assert!(finding.claim == Claim::None, "{} claims an empty tree", buildpack.name());
             assert!(!finding.looked_for.is_empty());
         }
     }

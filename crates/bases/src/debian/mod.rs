@@ -77,10 +77,13 @@ impl DebianBase {
 }
 
 impl Base for DebianBase {
-    fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
+    fn runtime(&self, runtime: &str) -> Result<Provided> {
         let origin = format!("debian:{}", self.suite.name);
         let Some(wanted) = self.runtimes.iter().find(|wanted| wanted.name == runtime) else {
-            return Err(Error::Base(BaseError::RuntimeNotInBase { runtime, base: origin }));
+            return Err(Error::Base(BaseError::RuntimeNotInBase {
+                runtime: runtime.to_owned(),
+                base: origin,
+            }));
         };
         if let Some(exact) = self.exact.get(runtime) {
             let libraries = self.step(&wanted.set, format!("{runtime} libraries"), Role::Runtime);
@@ -129,7 +132,7 @@ impl Base for DebianBase {
         packages.iter().all(|package| asked.iter().any(|name| name == package))
     }
 
-    fn build_root(&mut self) -> Result<Vec<Step>> {
+    fn build_root(&self) -> Result<Vec<Step>> {
         let packages = self.build.packages.packages.clone();
         let work = PackageSet {
             below: Vec::new(),
@@ -144,7 +147,7 @@ impl Base for DebianBase {
         Ok(vec![Step::new(name, Role::Base, work)])
     }
 
-    fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
+    fn below(&self) -> Result<(Vec<Step>, Vec<String>)> {
         let name = |what: &str| format!("debian {} {what}", self.suite.name);
         let mut steps = vec![self.step("base", name("base"), Role::Base)];
         if self.sets.contains_key(EXTRA) {

@@ -15,7 +15,7 @@ use std::collections::BTreeMap;
 #[derive(Debug, Clone)]
 pub struct WantedRuntime {
     /// For example `java`.
-    pub name: &'static str,
+    pub name: String,
     /// Which of the suite; `None` when it comes from elsewhere and only its libraries are meant.
     pub own: Option<&'static SuiteRuntime>,
     /// The name of its set.
@@ -28,9 +28,9 @@ pub struct WantedRuntime {
 
 impl WantedRuntime {
     /// The libraries of a runtime that comes from elsewhere.
-    pub fn libraries(name: &'static str, packages: &[&str]) -> Self {
+    pub fn libraries(name: &str, packages: &[&str]) -> Self {
         let packages = packages.iter().map(|p| (*p).to_owned()).collect();
-        Self { name, own: None, set: name.to_owned(), packages, without: &[] }
+        Self { name: name.to_owned(), own: None, set: name.to_owned(), packages, without: &[] }
     }
 }
 

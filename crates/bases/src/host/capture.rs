@@ -13,12 +13,14 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 /// Files for one layer by their paths in the image.
+#[derive(Clone)]
 pub struct Captured {
     entries: BTreeMap<String, Source>,
     /// Things that were looked for and not found.
     pub notes: Vec<String>,
 }
 
+#[derive(Clone)]
 enum Source {
     Folder { mode: u32, owner: Owner },
     Link { target: String },

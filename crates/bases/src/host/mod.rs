@@ -16,6 +16,8 @@ use engine::Step;
 use model::error::BaseError;
 use model::{Error, Result, Role, RuntimeInUse};
 use planning::{Base, Provided};
+use runtimes::ProvidedRuntime;
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 /// The machine, as far as capturing sees it.
@@ -46,37 +48,47 @@ impl Host {
 }
 
 /// The base that is captured from a machine.
-pub struct HostBase<'a> {
-    /// The machine.
-    pub host: &'a Host,
-    /// Remembers digests of unchanged files.
-    pub store: &'a Store,
-    /// Now, in nanoseconds since 1970.
-    pub now: i64,
-    /// The program interpreter that the runtimes name (for example `/lib64/ld-linux-x86-64.so.2`);
-    /// without one there is no C library either.
-    interpreter: Option<PathBuf>,
+pub struct HostBase {
+    host: Host,
+    runtimes: BTreeMap<String, ProvidedRuntime>,
+    /// The C library and what goes with it.
+    base: Captured,
 }
 
-impl<'a> HostBase<'a> {
-    /// The base that is captured from `host`; `now` is in nanoseconds since 1970.
-    pub fn new(host: &'a Host, store: &'a Store, now: i64) -> Self {
-        Self { host, store, now, interpreter: None }
+impl HostBase {
+    /// The base with these runtimes, captured from `host`; digests of unchanged files come from the store. `now` is
+    /// in nanoseconds since 1970.
+    pub fn capture(host: &Host, names: &[&str], store: &Store, now: i64) -> Result<Self> {
+        let mut runtimes = BTreeMap::new();
+        for name in names {
+            runtimes.insert((*name).to_owned(), runtimes::provide(host, name, store, now)?);
+        }
+        let base = base_files::capture(host, interpreter(&runtimes), store, now)?;
+        Ok(Self { host: host.clone(), runtimes, base })
     }
 }
 
-impl Base for HostBase<'_> {
-    fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
-        let found = runtimes::provide(self.host, runtime, self.store, self.now)?;
-        self.interpreter = self.interpreter.take().or(found.interpreter);
+/// The program interpreter that the runtimes name (for example `/lib64/ld-linux-x86-64.so.2`); without one there is
+/// no C library either.
+fn interpreter(runtimes: &BTreeMap<String, ProvidedRuntime>) -> Option<&Path> {
+    runtimes.values().find_map(|runtime| runtime.interpreter.as_deref())
+}
+
+impl Base for HostBase {
+    fn runtime(&self, runtime: &str) -> Result<Provided> {
+        let missing = || {
+            let searched = self.host.search.clone();
+            Error::Base(BaseError::RuntimeMissing { runtime: runtime.to_owned(), searched })
+        };
+        let found = self.runtimes.get(runtime).ok_or_else(missing)?;
         let in_use = RuntimeInUse {
             name: runtime.to_owned(),
-            version: found.version,
+            version: found.version.clone(),
             origin: "host".to_owned(),
-            bin_folder: found.bin_folder,
+            bin_folder: found.bin_folder.clone(),
         };
         let notes = found.captured.notes.clone();
-        let steps = vec![captured_step(format!("{runtime} runtime"), Role::Runtime, found.captured)];
+        let steps = vec![captured_step(format!("{runtime} runtime"), Role::Runtime, found.captured.clone())];
         Ok(Provided { runtime: in_use, steps, notes })
     }
 
@@ -84,13 +96,13 @@ impl Base for HostBase<'_> {
         Err(Error::Base(BaseError::NoBuildRoot { base: "host".to_owned() }))
     }
 
-    fn build_root(&mut self) -> Result<Vec<Step>> {
+    fn build_root(&self) -> Result<Vec<Step>> {
         Err(Error::Base(BaseError::NoBuildRoot { base: "host".to_owned() }))
     }
 
     fn c_library(&self) -> Option<(u32, u32)> {
         // It lies beside the program interpreter, and says its version among its texts.
-        let interpreter = self.host.real(self.interpreter.as_deref()?).canonicalize().ok()?;
+        let interpreter = self.host.real(interpreter(&self.runtimes)?).canonicalize().ok()?;
         let bytes = std::fs::read(interpreter.with_file_name("libc.so.6")).ok()?;
         const BEFORE: &[u8] = b"stable release version ";
         let at = bytes.windows(BEFORE.len()).position(|window| window == BEFORE)? + BEFORE.len();
@@ -99,10 +111,9 @@ impl Base for HostBase<'_> {
         Some((numbers.next()?.parse().ok()?, numbers.next()?.parse().ok()?))
     }
 
-    fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
-        let base = base_files::capture(self.host, self.interpreter.as_deref(), self.store, self.now)?;
-        let notes = base.notes.clone();
-        Ok((vec![captured_step("host base".to_owned(), Role::Base, base)], notes))
+    fn below(&self) -> Result<(Vec<Step>, Vec<String>)> {
+        let step = captured_step("host base".to_owned(), Role::Base, self.base.clone());
+        Ok((vec![step], self.base.notes.clone()))
     }
 }
 

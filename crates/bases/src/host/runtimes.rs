@@ -46,12 +46,14 @@ const ASK_PYTHON: &str = "import json, platform, sys, sysconfig; print(json.dump
     'library': sysconfig.get_path('stdlib'), 'modules': sysconfig.get_config_var('DESTSHARED')}))";
 
 /// Finds and captures `runtime` (`node` or `python`); `now` is in nanoseconds since 1970.
-pub fn provide(host: &Host, runtime: &'static str, store: &Store, now: i64) -> Result<ProvidedRuntime> {
+pub fn provide(host: &Host, runtime: &str, store: &Store, now: i64) -> Result<ProvidedRuntime> {
     let (program, arguments) = match runtime {
         "node" => ("node", vec!["-e", ASK_NODE]),
         _ => ("python3", vec!["-I", "-c", ASK_PYTHON]),
     };
-    let missing = || Error::Base(BaseError::RuntimeMissing { runtime, searched: host.search.clone() });
+    let missing = || {
+        Error::Base(BaseError::RuntimeMissing { runtime: runtime.to_owned(), searched: host.search.clone() })
+    };
     let found = host.program(program).ok_or_else(missing)?;
     let answer = ask(host, &found, &arguments, store)?;
     let executable = host.real(&answer.executable);

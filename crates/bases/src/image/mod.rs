@@ -39,8 +39,10 @@ pub struct ImageBase {
 }
 
 impl Base for ImageBase {
-    fn runtime(&mut self, runtime: &'static str) -> Result<Provided> {
-        let missing = || Error::Base(BaseError::RuntimeNotInBase { runtime, base: self.name.clone() });
+    fn runtime(&self, runtime: &str) -> Result<Provided> {
+        let missing = || {
+            Error::Base(BaseError::RuntimeNotInBase { runtime: runtime.to_owned(), base: self.name.clone() })
+        };
         let carried = self.runtimes.get(runtime).ok_or_else(missing)?;
         let folder = carried.program.rsplit_once('/').map_or("/usr/bin", |(folder, _)| folder);
         let in_use = RuntimeInUse {
@@ -56,11 +58,11 @@ impl Base for ImageBase {
         Err(Error::Base(BaseError::NoBuildRoot { base: self.name.clone() }))
     }
 
-    fn build_root(&mut self) -> Result<Vec<Step>> {
+    fn build_root(&self) -> Result<Vec<Step>> {
         Err(Error::Base(BaseError::NoBuildRoot { base: self.name.clone() }))
     }
 
-    fn below(&mut self) -> Result<(Vec<Step>, Vec<String>)> {
+    fn below(&self) -> Result<(Vec<Step>, Vec<String>)> {
         let layers = self.documents.iter().flat_map(|(m, c)| m.layers.iter().zip(c.diff_ids()));
         let number = layers.clone().count();
         let mut steps = Vec::new();

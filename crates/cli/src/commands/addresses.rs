@@ -9,11 +9,10 @@ use config::addresses::{Addresses, KnownAddress, Origin};
 use config::{ConfigPlace, Effective};
 use model::Ecosystem;
 use std::process::ExitCode;
-use workshop::buildpacks::known_names;
 
 pub fn run(options: &AddressesOptions, around: &Surroundings, output: &Output) -> Done {
     let path = options.path.as_path();
-    let names = known_names();
+    let names = around.buildpacks.known_names();
     let place = ConfigPlace { folder: path, shown: path, near: path };
     let Effective { config, origins } =
         Effective::load(&place, &around.choice(&SourceOptions::of(path)), &names)?;

@@ -11,7 +11,7 @@ use crate::surroundings::Surroundings;
 use engine::{Budget, StepContext};
 use remote::Network;
 use std::process::ExitCode;
-use workshop::build::foresee;
+use workshop::build::plan_offline;
 use workshop::check::{Problem, RULES, Severity, check};
 use workshop::inspect::DEFAULT_TAG;
 
@@ -23,7 +23,7 @@ pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Do
     let fetcher = around.fetcher(if options.online { Network::Allowed } else { Network::Forbidden });
     let order = order(DEFAULT_TAG, "zstd", around, &fetcher);
     let app = around.look(&options.source, order.now)?;
-    let planned = foresee(&app, &order, &around.store);
+    let planned = plan_offline(&app, &order, &around.store);
     interrupt::cancels(&around.cancel)?;
     let budget = Budget::new(around.jobs);
     let tools = StepContext {

@@ -89,6 +89,7 @@ impl<'a> Demo<'a> {
             jobs: around.jobs,
             platform: around.platform.clone(),
             created: around.created.clone(),
+            buildpacks: around.buildpacks.clone(),
             cancel: around.cancel.clone(),
             rules: None,
         };

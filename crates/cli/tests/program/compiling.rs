@@ -84,7 +84,7 @@ fn a_python_package_without_a_wheel_is_built_and_what_builds_it_is_pinned() {
     let lock = fs::read_to_string(program.path("app/shtetl.lock")).unwrap();
     let pins: toml::Table = lock.parse().unwrap();
     let sets = pins["resolved"]["python"].as_table().unwrap();
-    let to_build = sets.iter().find(|(target, _)| target.ends_with("to build fog")).unwrap().1;
+    let to_build = sets.iter().find(|(target, _)| target.ends_with(" build:fog")).unwrap().1;
     assert_eq!(to_build["packages"][0]["name"].as_str(), Some("moulds"));
     assert!(lock.contains("source = true") && lock.contains("gcc-14"), "{lock}");
     let licence = program.json("show app")["record"]["packages"].to_string();

@@ -13,7 +13,7 @@ use model::{
     BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, ProcessKind, ProcessType, Result,
     Role, RuntimeWish, configured_constraint,
 };
-use planning::{Buildpack, Context, Contribution};
+use planning::{Buildpack, Context, Contribution, Resolution};
 use source::{SourceTree, TreeKind};
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -33,7 +33,7 @@ const HEAD: u64 = 64 << 10;
 pub struct Go;
 
 impl Buildpack for Go {
-    fn name(&self) -> &'static str {
+    fn name(&self) -> &str {
         "go"
     }
 
@@ -51,8 +51,12 @@ impl Buildpack for Go {
         planning::loosely_accepts(&format!(">={constraint}"), version)
     }
 
-    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+    fn contribute(&self, context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
         let tree = context.tree;
+        // Programs that are compiled already need nothing more.
+        if context.runtime.is_none() {
+            return Ok(Contribution::default());
+        }
         let locked = tree.read(LOCKFILE)?.is_some_and(|text| !text.trim().is_empty());
         let vendored = tree.has(VENDORED);
         if locked && !vendored {

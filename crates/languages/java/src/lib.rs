@@ -6,7 +6,7 @@ use model::{
     configured_constraint,
 };
 use model::{OptionSpec, Takes};
-use planning::{Buildpack, Context, Contribution, first_present};
+use planning::{Buildpack, Context, Contribution, Resolution, first_present};
 use source::SourceTree;
 use std::fs::File;
 use std::io::Read;
@@ -18,7 +18,7 @@ const GRADLE: [&str; 2] = ["build.gradle.kts", "build.gradle"];
 pub struct Java;
 
 impl Buildpack for Java {
-    fn name(&self) -> &'static str {
+    fn name(&self) -> &str {
         "java"
     }
 
@@ -48,8 +48,8 @@ impl Buildpack for Java {
         Some(major(version)? >= major(constraint)?)
     }
 
-    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
-        let finding = self.survey(context.tree, context.options)?;
+    fn contribute(&self, context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
+        let finding = context.finding;
         let archives = finding.processes.iter().flat_map(|p| &p.command).filter(|w| w.ends_with(".jar"));
         let missing: Vec<_> = archives.filter(|jar| !context.tree.has(jar)).collect();
         let built = prebuilt(context.tree).is_some() && missing.is_empty() || context.build_command.is_some();
@@ -62,7 +62,7 @@ impl Buildpack for Java {
         }
         // Java up to 17 takes its encoding from here.
         let env = vec![("LANG", "C.UTF-8".to_owned())];
-        Ok(Contribution { path: vec![context.runtime.bin_folder.clone()], env, ..Contribution::default() })
+        Ok(Contribution { path: vec![context.runtime()?.bin_folder.clone()], env, ..Contribution::default() })
     }
 }
 

@@ -2,7 +2,7 @@
 //! and without the network, each in the folder of its package. What they make is a layer of its own.
 
 use crate::RUN_SCRIPTS_OF;
-use crate::helpers::ADD_ON_BUILDER;
+use crate::helpers::{ADD_ON_BUILDER, Helpers};
 use crate::install::{Around, address_of};
 use crate::overrides::Overrides;
 use crate::parts::Parts;
@@ -18,7 +18,7 @@ use engine::{Fingerprint, Recipe};
 use model::error::{PackageError, SurveyError};
 use model::platform::own_platform;
 use model::{Error, PackageFact, PathFacts, Place, Result, Role};
-use planning::{CompileStep, Context, Contribution, NewlyResolved, compile_step};
+use planning::{Context, Resolution, Resolving, compile_step};
 use remote::{Address, Fetcher};
 use serde_json::Value;
 use source::checked_out;
@@ -30,19 +30,29 @@ use std::path::Path;
 const LEFTOVERS: ([&str; 3], [&str; 7]) =
     (["/obj.target/", "/obj/", "/.deps/"], ["/Makefile", "/config.gypi", ".mk", ".o", ".d", ".a", ".stamp"]);
 
-/// Adds the steps that run the scripts of the packages that the configuration names.
-pub(super) fn contribute(
+/// A package whose scripts are run, and what that takes.
+pub(super) struct WantedScript {
+    package: LockedPackage,
+    source: Source,
+    helpers: Option<Helpers>,
+    /// The packages that a package from a commit is made with, where everything in it finds them; others have those
+    /// of the app.
+    own_packages: Option<Helpers>,
+}
+
+/// What the scripts of the packages that the configuration names take.
+pub(super) fn settle(
     packages: &[LockedPackage],
     tree: &PackageTree,
-    context: &Context<'_>,
-    around: &Around<'_>,
-    contribution: &mut Contribution,
-) -> Result<()> {
+    platform: &str,
+    (context, resolving): (&Context<'_>, &Resolving<'_>),
+    resolution: &mut Resolution,
+) -> Result<Vec<WantedScript>> {
     let wanted =
         |p: &&LockedPackage| context.options.texts(&RUN_SCRIPTS_OF.key).contains(&p.name) && p.has_files();
     let wanted: Vec<&LockedPackage> = packages.iter().filter(wanted).collect();
-    let Some(first) = wanted.first() else { return Ok(()) };
-    if around.platform != own_platform() {
+    let Some(first) = wanted.first() else { return Ok(Vec::new()) };
+    if platform != own_platform() {
         return Err(Error::Survey(SurveyError::Unsupported {
             place: Place::find(tree.file, &tree.text, &format!("\"{}\"", first.path)),
             what: format!(
@@ -53,73 +63,88 @@ pub(super) fn contribute(
         }));
     }
     context.base.tool("compilers")?;
-    let to_build = || context.base.runtime_to_build(&context.runtime.name);
-    let (own_runtime, headers) = to_build();
-    let tools: &[&str] =
-        if own_runtime.is_empty() { &["compilers", "node", "python"] } else { &["compilers", "python"] };
+    let (own_runtime, _) = context.base.runtime_to_build(&context.runtime()?.name);
+    resolution.tools.extend(["compilers", "python"]);
+    if own_runtime.is_empty() {
+        resolution.tools.insert("node");
+    }
+    let mut all = Vec::new();
     for package in wanted {
         let Some(source) = Source::of(package, context)? else { continue };
         let mut programs = BTreeSet::from([ADD_ON_BUILDER]);
-        let beside = match (&source, context.resolving.asking) {
-            (Source::Archive(_), _) => install::steps(packages.to_vec(), tree.clone(), around),
+        let (mut purpose, mut own_packages) = ("add-on-tools".to_owned(), None);
+        if let Source::Commit { url, id } = &source {
             // While nobody may be asked, nothing is known of it.
-            (Source::Commit { .. }, None) => continue,
-            (Source::Commit { url, id }, Some(asking)) => {
-                let manifest =
-                    Manifest::in_folder(&checked_out(url, id, (asking, context.resolving.store))?)?;
-                programs.extend(manifest.scripts.values().flat_map(|script| helpers::named_in(script)));
-                let manifest = manifest.with_development();
-                let (steps, new) = needed_to_make(package, &manifest, context, around)?;
-                contribution.resolved.extend(new);
-                steps
-            }
-        };
-        let (of_helpers, new) = helpers::steps(programs, &to_build_with(package, &source), context, around)?;
-        contribution.resolved.extend(new);
-        let work = Scripts {
-            package: package.clone(),
-            source,
-            folder: around.folder,
-            headers: headers.clone(),
-            path: context.runtime.bin_folder.clone(),
-        };
-        let name = compile_step(&package.path.replace("node_modules/", ""));
-        let name = if around.folder.is_empty() { format!("{name} to build the app") } else { name };
-        let mut step = Step::new(name, Role::Dependencies, work);
-        step.root = to_build().0;
-        step.root.extend(of_helpers);
-        step.root.extend(beside);
-        contribution.compiling.push(CompileStep { step, tools });
+            let Some(asking) = resolving.asking else { continue };
+            let manifest = Manifest::in_folder(&checked_out(url, id, (asking, resolving.store))?)?;
+            programs.extend(manifest.scripts.values().flat_map(|script| helpers::named_in(script)));
+            own_packages =
+                needed_to_make(package, &manifest.with_development(), (context, resolving), resolution)?;
+            purpose = format!("script-runners:{}", package.name);
+        }
+        let helpers = helpers::settle(programs, &purpose, (context, resolving), resolution)?;
+        all.push(WantedScript { package: package.clone(), source, helpers, own_packages });
     }
-    Ok(())
+    Ok(all)
 }
 
-/// What the programs are resolved for that a package is built with: those for add-ons are the same for all.
-fn to_build_with(package: &LockedPackage, source: &Source) -> String {
-    match source {
-        Source::Archive(_) => "to build add-ons".to_owned(),
-        Source::Commit { .. } => format!("to run scripts of {}", package.name),
-    }
-}
-
-/// The packages that a package from a commit is made with, where everything in it finds them.
+/// The packages that a package from a commit is made with.
 fn needed_to_make(
     package: &LockedPackage,
     manifest: &Manifest,
+    (context, resolving): (&Context<'_>, &Resolving<'_>),
+    resolution: &mut Resolution,
+) -> Result<Option<Helpers>> {
+    let asked = resolve::Asked { manifest, overrides: Overrides::of(manifest)?, parts: Parts::default() };
+    let purpose = format!("build:{}", package.name);
+    let found = resolve::settled(&asked, (&purpose, &asked.digest()), context, resolving)?;
+    let Some((tree, new)) = found else { return Ok(None) };
+    resolution.resolved.extend(new);
+    Ok(Some(Helpers { packages: tree.for_image(context.platform)?, tree }))
+}
+
+/// The steps that run scripts; `beside` makes the steps of the app's own packages.
+pub(super) fn steps(
+    scripts: &[WantedScript],
+    beside: impl Fn() -> Vec<Step>,
     context: &Context<'_>,
     around: &Around<'_>,
-) -> Result<(Vec<Step>, Option<NewlyResolved>)> {
-    let asked = resolve::Asked { manifest, overrides: Overrides::of(manifest)?, parts: Parts::default() };
-    let target = format!("any, to build {}", package.name);
-    let Some((tree, new)) = resolve::settled(&asked, (&target, &asked.digest()), context)? else {
-        return Ok(Default::default());
+) -> Result<Vec<Step>> {
+    let runtime = context.runtime()?;
+    let step = |wanted: &WantedScript| {
+        let WantedScript { package, source, helpers, own_packages } = wanted;
+        let (own_runtime, headers) = context.base.runtime_to_build(&runtime.name);
+        let work = Scripts {
+            package: package.clone(),
+            source: source.clone(),
+            folder: around.folder,
+            headers,
+            path: runtime.bin_folder.clone(),
+        };
+        let name = compile_step(&package.path.replace("node_modules/", ""));
+        let name = if around.folder.is_empty() { format!("{name} to build the app") } else { name };
+        let mut root = own_runtime;
+        if let Some(helpers) = helpers {
+            let name = match source {
+                Source::Archive(_) => "node packages to build add-ons".to_owned(),
+                Source::Commit { .. } => format!("node packages to run scripts of {}", package.name),
+            };
+            root.extend(helpers.steps(&name, around));
+        }
+        match (source, own_packages) {
+            (Source::Archive(_), _) => root.extend(beside()),
+            (Source::Commit { .. }, Some(own)) => {
+                root.extend(own.steps_in("", &format!("node packages to build {}", package.name), around));
+            }
+            (Source::Commit { .. }, None) => {}
+        }
+        Step::new(name, Role::Dependencies, work).compiling(&package.name).in_root(root)
     };
-    let name = format!("node packages to build {}", package.name);
-    let above_all = Around { name: &name, folder: "", options: None, ..*around };
-    Ok((install::steps(tree.for_image(context.platform)?, tree, &above_all), new))
+    Ok(scripts.iter().map(step).collect())
 }
 
 /// Where the files of a package come from.
+#[derive(Clone)]
 enum Source {
     Archive(Address),
     Commit { url: String, id: String },

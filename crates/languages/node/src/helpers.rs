@@ -4,11 +4,12 @@
 use crate::install::Around;
 use crate::overrides::Overrides;
 use crate::parts::Parts;
+use crate::tree::{LockedPackage, PackageTree};
 use crate::{Manifest, install, resolve};
 use engine::Step;
 use model::Result;
 use model::platform::own_platform;
-use planning::{Context, NewlyResolved};
+use planning::{Context, Resolution, Resolving};
 use std::collections::BTreeSet;
 
 /// Where they are put, from the root that they run in.
@@ -26,40 +27,44 @@ pub(super) fn named_in(text: &str) -> BTreeSet<&'static str> {
     RUNNERS.iter().filter(|(command, _)| words.contains(command)).map(|(_, package)| *package).collect()
 }
 
-/// The steps that put `packages` down, and what was resolved for that under `target`; while nobody may be
-/// asked, they are left out.
-pub(super) fn steps(
+/// Packages that are resolved besides the app's own.
+pub(super) struct Helpers {
+    pub(super) tree: PackageTree,
+    pub(super) packages: Vec<LockedPackage>,
+}
+
+/// Settles the programs of `packages`, pinned under `purpose`; while nobody may be asked, there may be none.
+pub(super) fn settle(
     packages: BTreeSet<&str>,
-    target: &str,
-    context: &Context<'_>,
-    around: &Around<'_>,
-) -> Result<(Vec<Step>, Option<NewlyResolved>)> {
+    purpose: &str,
+    (context, resolving): (&Context<'_>, &Resolving<'_>),
+    resolution: &mut Resolution,
+) -> Result<Option<Helpers>> {
     if packages.is_empty() {
-        return Ok(Default::default());
+        return Ok(None);
     }
     let dependencies = packages.into_iter().map(|name| (name.to_owned(), "*".to_owned())).collect();
     let manifest = Manifest { dependencies, ..Manifest::default() };
     let asked =
         resolve::Asked { manifest: &manifest, overrides: Overrides::default(), parts: Parts::default() };
-    let text = format!("{} for {}", asked.digest(), context.runtime.version);
-    let Some((tree, new)) = resolve::settled(&asked, (target, &text), context)? else {
-        return Ok(Default::default());
+    let text = format!("{} for {}", asked.digest(), context.runtime()?.version);
+    let Some((tree, new)) = resolve::settled(&asked, (purpose, &text), context, resolving)? else {
+        return Ok(None);
     };
-    let own = own_platform();
-    let name = format!("node packages {target}");
-    let around = Around { name: &name, folder: FOLDER, platform: &own, options: None, ..*around };
-    Ok((install::steps(tree.for_image(&own)?, tree, &around), new))
+    resolution.resolved.extend(new);
+    Ok(Some(Helpers { packages: tree.for_image(&own_platform())?, tree }))
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
+impl Helpers {
+    /// The steps, called `name`, that put them where programs of a build are looked for.
+    pub(super) fn steps(&self, name: &str, around: &Around<'_>) -> Vec<Step> {
+        self.steps_in(FOLDER, name, around)
+    }
 
-    #[test]
-    fn runners_are_known_by_their_commands() {
-        let told = |text: &str| named_in(text).into_iter().collect::<Vec<_>>().join(" ");
-        assert_eq!(told("npm run build && npx tsc"), "npm");
-        assert_eq!(told("sh -c 'pnpm build; yarn'"), "pnpm yarn");
-        assert_eq!(told("node tools/npm.js yarn-like"), "");
+    /// The same, in another folder from the root.
+    pub(super) fn steps_in(&self, folder: &'static str, name: &str, around: &Around<'_>) -> Vec<Step> {
+        let own = own_platform();
+        let around = Around { name, folder, platform: &own, options: None, ..*around };
+        install::steps(self.packages.clone(), self.tree.clone(), &around)
     }
 }

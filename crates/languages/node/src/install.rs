@@ -9,6 +9,7 @@ use content::layer::{Codec, Entry, Fragment, LayerWriter};
 use content::store::Store;
 use engine::download_buffer::{rewind, spool};
 use engine::layer_shards::shard_of;
+use engine::package_archive::PackageArchive;
 use engine::{Action, Step, StepContext, each_fetched, find_in_parallel};
 use engine::{Fingerprint, Recipe, append_fragment};
 use model::error::PackageError;
@@ -198,6 +199,16 @@ impl NodePackages {
         }
         let Some(address) = address_of(package, &self.addresses, &self.source)? else { return Ok(None) };
         let remote = |source| Error::Package(PackageError::Remote { wanted_by: package.wanted(), source });
+        let kept = package
+            .integrity
+            .as_ref()
+            .and_then(|integrity| PackageArchive { label: &label, address: &address, integrity }.kept(store));
+        if let Some(mut kept) = kept {
+            let mut file = spool(store);
+            std::io::copy(&mut kept, &mut file)?;
+            rewind(&mut file)?;
+            return Ok(Some((file, None)));
+        }
         let mut file = fetcher.get_into(&address, || Ok(spool(store))).map_err(remote)?;
         rewind(&mut file)?;
         let found = match &package.integrity {

@@ -11,9 +11,11 @@ mod parts;
 mod patch;
 mod resolve;
 mod scripts;
+mod settled;
 mod tarball;
 mod tree;
 
+use model::Sign;
 use model::error::SurveyError;
 use model::npm_range::Range;
 use model::platform::own_platform;
@@ -22,16 +24,15 @@ use model::{
     RuntimeWish, configured_constraint, shell_words,
 };
 use model::{Ecosystem, OptionSpec, Takes};
-use planning::{Buildpack, Context, Contribution, first_present, frameworks, resolving};
+use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_present, frameworks};
 use serde::Deserialize;
+use settled::{ForBuildCommand, Installation};
 use source::SourceTree;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::Path;
 use tree::{LockedPackage, PackageTree};
 
-/// What packages are resolved for that the app's own build command finds.
-const TO_BUILD: &str = "any, to build the app";
 /// Packages whose install scripts are run.
 const RUN_SCRIPTS_OF: OptionSpec = OptionSpec::new(
     "run-scripts-of",
@@ -86,7 +87,7 @@ struct PeerFacts {
 }
 
 impl Buildpack for Node {
-    fn name(&self) -> &'static str {
+    fn name(&self) -> &str {
         "node"
     }
 
@@ -146,9 +147,41 @@ impl Buildpack for Node {
         Some(Range::parse(constraint)?.contains(&semver::Version::parse(version).ok()?))
     }
 
-    fn to_build(&self, context: &Context<'_>) -> Result<Contribution> {
+    fn resolve(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
+        settled::settle(context, resolving)
+    }
+
+    fn resolve_to_build(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
+        settled::settle_to_build(context, resolving)
+    }
+
+    fn contribute(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
+        let runtime = context.runtime()?;
+        let mut contribution = Contribution {
+            path: vec!["/app/node_modules/.bin".to_owned(), runtime.bin_folder.clone()],
+            env: vec![("NODE_ENV", "production".to_owned())],
+            ..Contribution::default()
+        };
+        let Some(settled) = resolution.settled::<Installation>() else { return Ok(contribution) };
+        let Installation { tree, packages, scripts } = settled;
+        let around = install::Around {
+            source: context.tree,
+            addresses: context.addresses,
+            platform: context.platform,
+            options: Some(context.options),
+            folder: APP,
+            name: "node packages",
+        };
+        let beside = || install::steps(packages.clone(), tree.clone(), &around);
+        contribution.compiling = compile::steps(scripts, beside, context, &around)?;
+        contribution.steps = beside();
+        Ok(contribution)
+    }
+
+    fn contribute_to_build(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
         let mut contribution = Contribution::default();
-        let Some((_, manifest)) = read_manifest(context.tree)? else { return Ok(contribution) };
+        let Some(settled) = resolution.settled::<ForBuildCommand>() else { return Ok(contribution) };
+        let ForBuildCommand { packages, runners } = settled;
         let platform = own_platform();
         let around = install::Around {
             name: "node packages to build the app",
@@ -159,62 +192,20 @@ impl Buildpack for Node {
             platform: &platform,
             options: None,
         };
-        let locked = match lock::read_to_build(context.tree)? {
-            Some(locked) => Some(locked),
-            None => resolved(&manifest, TO_BUILD, context, &mut contribution)?,
-        };
-        if let Some(locked) = locked {
-            let packages = locked.to_build(&platform)?;
+        if let Some(Installation { tree, packages, scripts }) = packages {
             // What a part of the app has for itself alone lies in that part.
             let of_part = packages.iter().filter_map(|p| Some(p.path.split_once("/node_modules/")?.0));
             let parts: BTreeSet<&str> = of_part.filter(|part| !part.starts_with("node_modules/")).collect();
-            contribution.linked = parts.iter().map(|part| format!("{part}/node_modules")).collect();
-            compile::contribute(&packages, &locked, context, &around, &mut contribution)?;
-            contribution.steps = install::steps(packages, locked, &around);
+            contribution.exposed_in_app = parts.iter().map(|part| format!("{part}/node_modules")).collect();
+            let beside = || install::steps(packages.clone(), tree.clone(), &around);
+            contribution.compiling = compile::steps(scripts, beside, context, &around)?;
+            contribution.steps = beside();
             contribution.path.push("/node_modules/.bin".to_owned());
         }
-        let command = context.build_command.map(|command| command.run.join(" ")).unwrap_or_default();
-        let (steps, new) = helpers::steps(helpers::named_in(&command), "to run scripts", context, &around)?;
-        if !steps.is_empty() {
+        if let Some(runners) = runners {
             contribution.path.push(format!("/{}/node_modules/.bin", helpers::FOLDER));
+            contribution.steps.extend(runners.steps("node packages to run scripts", &around));
         }
-        contribution.steps.extend(steps);
-        contribution.resolved.extend(new);
-        Ok(contribution)
-    }
-
-    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
-        let mut contribution = Contribution {
-            path: vec!["/app/node_modules/.bin".to_owned(), context.runtime.bin_folder.clone()],
-            env: vec![("NODE_ENV", "production".to_owned())],
-            ..Contribution::default()
-        };
-        let Some((_, manifest)) = read_manifest(context.tree)? else { return Ok(contribution) };
-        let locked = match lock::read(context.tree)? {
-            Some(locked) => {
-                check_lock(context.tree, &locked)?;
-                locked
-            }
-            None => match resolved(&manifest, "any", context, &mut contribution)? {
-                Some(tree) => tree,
-                None => return Ok(contribution),
-            },
-        };
-        let mut packages = locked.for_image(context.platform)?;
-        scripts::settle(&mut packages, context)?;
-        contribution.notes.extend(scripts::check(&packages, &locked, context.options)?);
-        contribution.notes.extend(deprecated(&packages));
-        contribution.notes.extend(patched(&packages));
-        let around = install::Around {
-            source: context.tree,
-            addresses: context.addresses,
-            platform: context.platform,
-            options: Some(context.options),
-            folder: APP,
-            name: "node packages",
-        };
-        compile::contribute(&packages, &locked, context, &around, &mut contribution)?;
-        contribution.steps = install::steps(packages, locked, &around);
         Ok(contribution)
     }
 }
@@ -265,35 +256,6 @@ fn parse_manifest(file: &str, text: &str) -> Result<Manifest> {
             detail: e.to_string(),
         })
     })
-}
-
-/// The packages of an app without a lockfile, for what `target` says; nothing when they are not resolved and
-/// nobody may be asked.
-fn resolved(
-    manifest: &Manifest,
-    target: &str,
-    context: &Context<'_>,
-    contribution: &mut Contribution,
-) -> Result<Option<PackageTree>> {
-    let parts = parts::Parts::of(context.tree, manifest)?;
-    let (manifest, parts) = match target {
-        TO_BUILD => (&manifest.clone().with_development(), parts.with_development()),
-        _ => (manifest, parts),
-    };
-    let tables = [&manifest.dependencies, &manifest.optional_dependencies, &manifest.peer_dependencies];
-    if tables.iter().all(|table| table.is_empty()) && manifest.workspaces.is_null() {
-        return Ok(None);
-    }
-    let asked = resolve::Asked { manifest, overrides: overrides::Overrides::of(manifest)?, parts };
-    let Some((tree, new)) = resolve::settled(&asked, (target, &asked.digest()), context)? else {
-        return Ok(None);
-    };
-    if new.is_some() {
-        let lockfile = "a lockfile (`npm install --package-lock-only`)";
-        contribution.notes.push(resolving::advice(MANIFEST, lockfile));
-    }
-    contribution.resolved.extend(new);
-    Ok(Some(tree))
 }
 
 /// Packages that their authors advise against, as the lock says.
@@ -371,7 +333,8 @@ fn survey_lock(tree: &SourceTree, finding: &mut Finding) {
         }
         Ok(None) => {}
         Err(error) => {
-            finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"));
+            let refused = Evidence::against(place, error.to_string(), "a build will refuse it");
+            finding.evidence.push(refused.as_sign(Sign::Refused));
         }
     }
 }

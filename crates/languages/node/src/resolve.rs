@@ -12,7 +12,7 @@ use engine::run_indexed;
 use model::error::PackageError;
 use model::npm_range::Range;
 use model::{Ecosystem, Error, Result};
-use planning::{Context, NewlyResolved};
+use planning::{Context, NewlyResolved, ResolveTarget, Resolving};
 use remote::packages::npm::{self, Offer, Offers};
 use remote::{Fetcher, Integrity};
 use semver::Version;
@@ -70,12 +70,15 @@ impl Asked<'_> {
 /// asked. Nothing when it is not pinned and nobody may be asked.
 pub(super) fn settled(
     asked: &Asked<'_>,
-    (target, text): (&str, &str),
+    (purpose, text): (&str, &str),
     context: &Context<'_>,
+    resolving: &Resolving<'_>,
 ) -> Result<Option<(PackageTree, Option<NewlyResolved>)>> {
-    let found = context.resolving.packages(("node", target), text, |(fetcher, store), known| {
+    let node = &context.runtime()?.version;
+    let target = ResolveTarget { language: "node", purpose };
+    let found = resolving.packages(target, text, |(fetcher, store), known| {
         let around = Around { fetcher, store, addresses: context.addresses, source: context.tree };
-        Ok(to_pins(&resolve(asked, &context.runtime.version, around, known)?))
+        Ok(to_pins(&resolve(asked, node, around, known)?))
     })?;
     Ok(found.map(|(pins, new)| (of_pins(asked, &pins), new)))
 }

@@ -8,7 +8,7 @@ use crate::{RUN_SCRIPTS_OF, SKIP_SCRIPTS_OF};
 use engine::package_archive::PackageArchive;
 use model::error::PackageError;
 use model::{BuildpackOptions, Error, PathFacts, Place, Result};
-use planning::Context;
+use planning::{Context, Resolving};
 use source::checked_out;
 use std::fs::File;
 
@@ -47,24 +47,28 @@ const PREBUILT: [&str; 10] = [
 
 /// Finds out which packages have a script that matters: commits say it in their files, and packages that bring
 /// what they would build need none.
-pub(super) fn settle(packages: &mut [LockedPackage], context: &Context<'_>) -> Result<()> {
+pub(super) fn settle(
+    packages: &mut [LockedPackage],
+    context: &Context<'_>,
+    resolving: &Resolving<'_>,
+) -> Result<()> {
     for package in packages.iter_mut() {
-        if let (Origin::Commit { url, id }, Some(asking)) = (&package.origin, context.resolving.asking) {
-            let folder = checked_out(url, id, (asking, context.resolving.store))?;
+        if let (Origin::Commit { url, id }, Some(asking)) = (&package.origin, resolving.asking) {
+            let folder = checked_out(url, id, (asking, resolving.store))?;
             package.has_install_script |= Manifest::in_folder(&folder)?.runs_scripts();
         }
     }
-    forget_prebuilt(packages, context);
+    forget_prebuilt(packages, context, resolving);
     Ok(())
 }
 
 /// Forgets the scripts of packages that bring what they would build. Whether one does, its archive tells,
 /// which is fetched for that, if anything may be.
-fn forget_prebuilt(packages: &mut [LockedPackage], context: &Context<'_>) {
+fn forget_prebuilt(packages: &mut [LockedPackage], context: &Context<'_>, resolving: &Resolving<'_>) {
     for package in
         packages.iter_mut().filter(|p| p.has_install_script && !is_decided(&p.name, context.options))
     {
-        let brought = match facts(package, context) {
+        let brought = match facts(package, context, resolving) {
             Ok(Some(facts)) => facts.is_prebuilt_for(context.platform),
             // While nobody may be asked, what is usual has to do.
             _ => PREBUILT.contains(&package.name.as_str()),
@@ -79,8 +83,8 @@ fn is_decided(name: &str, options: &BuildpackOptions) -> bool {
     named || HARMLESS.contains(&name)
 }
 
-fn facts(package: &LockedPackage, context: &Context<'_>) -> Result<Option<Facts>> {
-    let (Some(integrity), store) = (&package.integrity, context.resolving.store) else { return Ok(None) };
+fn facts(package: &LockedPackage, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Option<Facts>> {
+    let (Some(integrity), store) = (&package.integrity, resolving.store) else { return Ok(None) };
     let Some(address) = address_of(package, context.addresses, context.tree)? else { return Ok(None) };
     let label = package.label();
     let archive = PackageArchive { label: &label, address: &address, integrity };
@@ -88,7 +92,7 @@ fn facts(package: &LockedPackage, context: &Context<'_>) -> Result<Option<Facts>
     if let Some(known) = store.read_document(&kept).whole() {
         return Ok(Some(known));
     }
-    let Some(asking) = context.resolving.asking else { return Ok(None) };
+    let Some(asking) = resolving.asking else { return Ok(None) };
     let file = archive.fetched((asking, store))?;
     let facts = tarball::facts_of(File::open(&file).facts(&file)?, &label, store)?;
     store.write_cache(&kept, &facts)?;

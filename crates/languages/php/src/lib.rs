@@ -10,7 +10,7 @@ use model::{
     RuntimeWish, configured_constraint,
 };
 use model::{OptionSpec, Takes};
-use planning::{Buildpack, Context, Contribution, first_present};
+use planning::{Buildpack, Context, Contribution, Resolution, first_present};
 use serde::Deserialize;
 use source::SourceTree;
 use std::collections::BTreeMap;
@@ -59,7 +59,7 @@ struct Lock {
 }
 
 impl Buildpack for Php {
-    fn name(&self) -> &'static str {
+    fn name(&self) -> &str {
         "php"
     }
 
@@ -106,7 +106,7 @@ impl Buildpack for Php {
         planning::loosely_accepts(constraint, version)
     }
 
-    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+    fn contribute(&self, context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
         if let Some(text) = context.tree.read(LOCKFILE)? {
             let lock: Lock = parse(LOCKFILE, &text)?;
             let installed = context.tree.has(INSTALLED) || context.build_command.is_some();
@@ -118,7 +118,7 @@ impl Buildpack for Php {
                 }));
             }
         }
-        let version = &context.runtime.version;
+        let version = &context.runtime()?.version;
         let series = version.match_indices('.').nth(1).map_or(version.as_str(), |(at, _)| &version[..at]);
         let file = |path, text: &str, executable| SupportFile { path, text: text.to_owned(), executable };
         let files = vec![
@@ -128,7 +128,7 @@ impl Buildpack for Php {
             file("opt/php/web.conf", &WEB.replace("SERIES", series), false),
         ];
         Ok(Contribution {
-            path: vec![context.runtime.bin_folder.clone(), "/usr/sbin".to_owned()],
+            path: vec![context.runtime()?.bin_folder.clone(), "/usr/sbin".to_owned()],
             env: vec![
                 ("LANG", "C.UTF-8".to_owned()),
                 // After the usual folder, which the empty name stands for, ours is read.

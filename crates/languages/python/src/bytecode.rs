@@ -8,25 +8,20 @@ use engine::program_step::{CACHE, Cache, Job, RESULT};
 use engine::{Action, Step, StepContext, collect, program_step};
 use engine::{Fingerprint, Recipe};
 use model::{PackageFact, Result, Role};
-use planning::CompileStep;
 use std::collections::BTreeSet;
 
 /// How bytecode is made and put down.
 const RECIPE: Recipe = Recipe::new("python bytecode", 3);
 /// The name of the step.
 const STEP: &str = "python bytecode";
-/// What it takes.
-const TOOLS: &[&str] = &["python"];
 /// Compiles every module below a folder; one that cannot be compiled is none of this version of Python.
 const SCRIPT: &str = "import compileall, sys; from py_compile import PycInvalidationMode as Mode; \
     compileall.compile_dir(sys.argv[1], quiet=2, maxlevels=64, invalidation_mode=Mode.UNCHECKED_HASH)";
 
 /// The step that compiles what `packages`, the steps before it, install.
-pub(super) fn step(packages: Vec<Step>, around: &Environment) -> CompileStep {
+pub(super) fn step(packages: Vec<Step>, around: &Environment) -> Step {
     let work = Bytecode { site: format!("/{OF_APP}/{}", around.site()), version: around.version.clone() };
-    let mut step = Step::new(STEP, Role::Dependencies, work);
-    step.root = packages;
-    CompileStep { step, tools: TOOLS }
+    Step::new(STEP, Role::Dependencies, work).in_root(packages)
 }
 
 /// The step's work.

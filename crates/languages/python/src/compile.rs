@@ -21,7 +21,7 @@ use engine::{Fingerprint, Recipe};
 use model::error::PackageError;
 use model::platform::own_platform;
 use model::{Error, PackageFact, PathFacts, Place, Result, Role};
-use planning::{CompileStep, Context, NewlyResolved, compile_step};
+use planning::{Context, Resolution, ResolveTarget, Resolving, compile_step};
 use remote::Fetcher;
 use source::{TreeFile, TreeKind};
 use std::collections::BTreeMap;
@@ -43,8 +43,8 @@ const WAITING: usize = 24;
 
 /// Says of every package whether it has to be built from its source. Where only an index knows, it is asked
 /// once, if anybody may be; what cannot be found out now is told when the package is installed.
-pub(super) fn settle(packages: &mut [LockedPackage], around: &Environment, context: &Context<'_>) {
-    let (asking, store) = (context.resolving.asking, context.resolving.store);
+pub(super) fn settle(packages: &mut [LockedPackage], around: &Environment, resolving: &Resolving<'_>) {
+    let (asking, store) = (resolving.asking, resolving.store);
     let open: Vec<&mut LockedPackage> = packages.iter_mut().filter(|p| p.source.is_none()).collect();
     let answers: Vec<OnceLock<bool>> = open.iter().map(|_| OnceLock::new()).collect();
     let answer = |package: &LockedPackage| {
@@ -70,25 +70,38 @@ pub(super) fn settle(packages: &mut [LockedPackage], around: &Environment, conte
     }
 }
 
-/// The step that builds `package` and installs it, with what was resolved for that.
-pub(super) fn compiling(
+/// A package that is built from its source, and what that takes.
+pub(super) struct WantedBuild {
+    package: LockedPackage,
+    /// The files of a folder of the app's source that is built, each with its digest.
+    files: BTreeMap<String, String>,
+    /// The packages that it is built with, and where they are installed for that.
+    tools: Vec<LockedPackage>,
+    environment: Environment,
+}
+
+/// What building `package` from its source takes.
+pub(super) fn settle_build(
     package: LockedPackage,
     around: &Environment,
-    context: &Context<'_>,
-) -> Result<(CompileStep, Option<NewlyResolved>)> {
+    (context, resolving): (&Context<'_>, &Resolving<'_>),
+    resolution: &mut Resolution,
+) -> Result<WantedBuild> {
     context.base.tool("compilers")?;
+    resolution.tools.extend(TOOLS);
     // Things are built on this machine, whatever the image is for.
-    let target = Target::new(&context.runtime.version, &own_platform(), context.base.c_library())?;
+    let target = Target::new(&context.runtime()?.version, &own_platform(), context.base.c_library())?;
     let files = files_of(&package, around)?;
-    let compile = Compile { package, around: around.clone(), files };
-    let for_whom = format!("{}, to build {}", target.name(), compile.package.name);
-    let mut asked = format!("{} {}", compile.package.name, compile.package.identity());
-    if let Origin::Folder(path) = &compile.package.origin {
+    let purpose = format!("{} build:{}", target.name(), package.name);
+    let mut asked = format!("{} {}", package.name, package.identity());
+    if let Origin::Folder(path) = &package.origin {
         // What a folder asks for may change without its name.
         let facts = SourceFacts::of_folder(&context.tree.root().join(path))?;
         asked.push_str(&format!(" {}", facts.requires.join(" ")));
     }
-    let found = context.resolving.packages(("python", &for_whom), &asked, |(fetcher, store), known| {
+    let compile = Compile { package, around: around.clone(), files };
+    let purpose = ResolveTarget { language: "python", purpose: &purpose };
+    let found = resolving.packages(purpose, &asked, |(fetcher, store), known| {
         let facts = compile.facts((fetcher, store))?;
         let place = Place::new(format!("pyproject.toml of {}", compile.package.label()), None);
         let asked = Asked::of_needs(&facts.requires, &place)?;
@@ -98,12 +111,23 @@ pub(super) fn compiling(
         resolve::resolve(&asked, &target, &index, &known_versions(known))
     })?;
     let (packages, new) = found.unwrap_or_default();
-    let packages = LockedPackage::of_pins(&packages, std::iter::empty());
-    let environment = around.of_build(target);
-    let name = format!("python packages to build {}", compile.package.name);
-    let mut step = Step::new(compile_step(&compile.package.name), Role::Dependencies, compile);
-    step.root.push(install::step(name, packages, environment));
-    Ok((CompileStep { step, tools: TOOLS }, new))
+    resolution.resolved.extend(new);
+    let tools = LockedPackage::of_pins(&packages, std::iter::empty());
+    let Compile { package, files, .. } = compile;
+    Ok(WantedBuild { package, files, tools, environment: around.of_build(target) })
+}
+
+impl WantedBuild {
+    /// The step that builds the package and installs it.
+    pub(super) fn step(&self, around: &Environment) -> Step {
+        let Self { package, files, tools, environment } = self;
+        let name = format!("python packages to build {}", package.name);
+        let tools = install::step(name, tools.clone(), environment.clone());
+        let compile = Compile { package: package.clone(), around: around.clone(), files: files.clone() };
+        Step::new(compile_step(&package.name), Role::Dependencies, compile)
+            .compiling(&package.name)
+            .in_root(vec![tools])
+    }
 }
 
 /// The step's work.

@@ -13,14 +13,12 @@ mod own;
 mod requirements;
 mod resolve;
 mod sdist;
+mod settled;
 mod target;
 mod terms;
 mod wheel;
 
-use config::pins::ResolvedPackage;
-use environment::Environment;
-use index::Index;
-use locked::{LockedPackage, known_versions};
+use model::Sign;
 use model::error::SurveyError;
 use model::platform::own_platform;
 use model::{
@@ -30,15 +28,13 @@ use model::{
 use model::{Ecosystem, OptionSpec, Takes};
 use own::OwnPackage;
 use pep440_rs::{Version, VersionSpecifiers};
-use planning::{Buildpack, Context, Contribution, first_present, frameworks, resolving};
-use remote::Integrity;
-use remote::packages::pypi;
+use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_present, frameworks};
 use requirements::Asked;
+use settled::Settled;
 use source::SourceTree;
 use std::collections::BTreeSet;
 use std::str::FromStr;
 use target::Target;
-use terms::Terms;
 
 const REQUIREMENTS: &str = "requirements.txt";
 const PROJECT: &str = "pyproject.toml";
@@ -70,7 +66,7 @@ const ENTRY_FILES: [&str; 2] = ["app.py", "main.py"];
 pub struct Python;
 
 impl Buildpack for Python {
-    fn name(&self) -> &'static str {
+    fn name(&self) -> &str {
         "python"
     }
 
@@ -135,90 +131,28 @@ impl Buildpack for Python {
         Some(VersionSpecifiers::from_str(&text).ok()?.contains(&version))
     }
 
-    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+    fn resolve(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
+        settled::settle(context, resolving)
+    }
+
+    fn contribute(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
         let mut contribution = Contribution {
-            path: vec![context.runtime.bin_folder.clone()],
+            path: vec![context.runtime()?.bin_folder.clone()],
             env: vec![("PYTHONUNBUFFERED", "1".to_owned()), ("PYTHONDONTWRITEBYTECODE", "1".to_owned())],
             ..Contribution::default()
         };
-        let target = Target::new(&context.runtime.version, context.platform, context.base.c_library())?;
-        let (said_by, mut packages) = packages(context, &target, &mut contribution)?;
-        let itself = asked(context.tree, context.options)?.is_some_and(|(_, asked)| asked.itself);
-        let own = OwnPackage::of(context.tree, itself)?;
-        if packages.is_empty() && own.is_none() {
-            return Ok(contribution);
-        }
-        let environment = Environment::new(target, context.tree, context.addresses, said_by, context.runtime);
+        let Some(settled) = resolution.settled::<Settled>() else { return Ok(contribution) };
+        let Settled { environment, wheels, builds, own, has_bytecode } = settled;
         contribution.path.insert(0, format!("/{}/bin", environment::OF_APP));
-        compile::settle(&mut packages, &environment, context);
-        let (sources, wheels): (Vec<_>, _) = packages.into_iter().partition(|p| p.source == Some(true));
-        contribution.steps = install::steps(wheels.clone(), &environment);
-        contribution.steps.extend(own.map(|own| own.step(&environment)));
-        if context.options.is_set(&BYTECODE.key) {
-            context.base.tool("python")?;
-            if context.platform != own_platform() {
-                return Err(Error::Survey(SurveyError::Unsupported {
-                    place: Place::new(model::files::CONFIG, None),
-                    what: "bytecode for another platform than this machine's".to_owned(),
-                    instead: "build on a machine of that platform, or go without",
-                }));
-            }
-            contribution.compiling.push(bytecode::step(install::steps(wheels, &environment), &environment));
+        contribution.steps = install::steps(wheels.clone(), environment);
+        contribution.steps.extend(own.clone().map(|own| own.step(environment)));
+        if *has_bytecode {
+            let packages = install::steps(wheels.clone(), environment);
+            contribution.compiling.push(bytecode::step(packages, environment));
         }
-        for package in sources {
-            let (compiling, new) = compile::compiling(package, &environment, context)?;
-            contribution.compiling.push(compiling);
-            contribution.resolved.extend(new);
-        }
+        contribution.compiling.extend(builds.iter().map(|build| build.step(environment)));
         Ok(contribution)
     }
-}
-
-/// The file that says the packages, and what it says of all of them.
-type SaidBy = (String, Terms);
-
-/// The packages of the app, and the file that says them: a lockfile, requirements that are as good as one, or
-/// what was resolved.
-fn packages(
-    context: &Context<'_>,
-    target: &Target,
-    contribution: &mut Contribution,
-) -> Result<(SaidBy, Vec<LockedPackage>)> {
-    if let Some(kind) = lock::present(context.tree) {
-        let said_by = (kind.file.to_owned(), Terms::default());
-        return Ok((said_by, kind.packages(context.tree, context.options, target)?));
-    }
-    let nothing = ((REQUIREMENTS.to_owned(), Terms::default()), Vec::new());
-    let Some((file, asked)) = asked(context.tree, context.options)? else { return Ok(nothing) };
-    let said_by = (file.clone(), asked.terms.clone());
-    if let Some(packages) = asked.pinned(target)? {
-        return Ok((said_by, packages));
-    }
-    let resolved =
-        context.resolving.packages(("python", &target.name()), &asked.digest(), |asking, known| {
-            let target = (target, context.base.tool("compilers").is_ok());
-            let mut index =
-                Index::new(asking, context.addresses, target, asked.terms.clone(), context.tree.root());
-            for wanted in asked.wanted.iter().filter(|w| target.0.holds(&w.need.marker, &[])) {
-                let Some(origin) = &wanted.origin else { continue };
-                let name = pypi::canonical_name(wanted.need.name.as_ref());
-                let known = Integrity::any_of(wanted.hashes.iter().map(String::as_str));
-                let direct = direct::look(origin, &name, known.as_ref(), context.tree, asking)?;
-                index.know(name, direct);
-            }
-            resolve::resolve(&asked, target.0, &index, &known_versions(known))
-        })?;
-    let Some((packages, new)) = resolved else { return Ok(nothing) };
-    if new.is_some() {
-        contribution.notes.push(resolving::advice(&file, "a lockfile"));
-    }
-    let told = |pin: &ResolvedPackage| {
-        let reason = pin.deprecated.as_ref()?;
-        Some(format!("{} {} was withdrawn: {reason}", pin.name, pin.version))
-    };
-    contribution.notes.extend(packages.iter().filter_map(told));
-    contribution.resolved.extend(new);
-    Ok((said_by, LockedPackage::of_pins(&packages, asked.names())))
 }
 
 /// What the app asks for, and the file that says so.
@@ -270,7 +204,8 @@ fn survey_packages(
                 | Error::Survey(SurveyError::Malformed { place, .. }) => place.clone(),
                 _ => Place::new(REQUIREMENTS, None),
             };
-            finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"));
+            let refused = Evidence::against(place, error.to_string(), "a build will refuse it");
+            finding.evidence.push(refused.as_sign(Sign::Refused));
         }
     }
     if let (true, Some(project)) = (tree.has(REQUIREMENTS), tree.read(PROJECT)?) {
@@ -295,7 +230,8 @@ fn survey_packages(
         }
         Some((file, Err(error))) => {
             let place = Place::new(file, None);
-            finding.evidence.push(Evidence::against(place, error.to_string(), "a build will refuse it"));
+            let refused = Evidence::against(place, error.to_string(), "a build will refuse it");
+            finding.evidence.push(refused.as_sign(Sign::Refused));
         }
         None => tell_unlocked(tree, options, finding),
     }

@@ -5,7 +5,7 @@ use model::{
     BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, Result, RuntimeWish,
     configured_constraint,
 };
-use planning::{Buildpack, Context, Contribution, first_present, frameworks};
+use planning::{Buildpack, Context, Contribution, Resolution, first_present, frameworks};
 use source::SourceTree;
 use std::collections::BTreeSet;
 
@@ -19,7 +19,7 @@ const VERSION_FILE: &str = ".ruby-version";
 pub struct Ruby;
 
 impl Buildpack for Ruby {
-    fn name(&self) -> &'static str {
+    fn name(&self) -> &str {
         "ruby"
     }
 
@@ -63,7 +63,7 @@ impl Buildpack for Ruby {
         planning::loosely_accepts(constraint, version)
     }
 
-    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+    fn contribute(&self, context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
         let lock = context.tree.read(LOCKFILE)?.unwrap_or_default();
         let has_installed = context.tree.files().keys().any(|f| f.starts_with(INSTALLED));
         if !locked(&lock).is_empty() && !has_installed && context.build_command.is_none() {
@@ -75,7 +75,7 @@ impl Buildpack for Ruby {
         }
         // Without it Ruby takes texts for ASCII.
         let env = vec![("LANG", "C.UTF-8".to_owned())];
-        Ok(Contribution { path: vec![context.runtime.bin_folder.clone()], env, ..Contribution::default() })
+        Ok(Contribution { path: vec![context.runtime()?.bin_folder.clone()], env, ..Contribution::default() })
     }
 }
 

@@ -7,7 +7,7 @@ use model::{
     BuildpackOptions, Claim, Error, Evidence, Finding, Place, ProcessKind, ProcessType, Result, RuntimeWish,
 };
 use model::{OptionSpec, Takes};
-use planning::{Buildpack, Context, Contribution, first_present};
+use planning::{Buildpack, Context, Contribution, Resolution, first_present};
 use source::SourceTree;
 
 /// The buildpack.
@@ -26,7 +26,7 @@ const PROGRAMS: [&str; 6] =
     ["package.json", "requirements.txt", "pyproject.toml", "Gemfile", "composer.json", "go.mod"];
 
 impl Buildpack for Pages {
-    fn name(&self) -> &'static str {
+    fn name(&self) -> &str {
         "static"
     }
 
@@ -73,8 +73,8 @@ impl Buildpack for Pages {
         None
     }
 
-    fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
-        let finding = self.survey(context.tree, context.options)?;
+    fn contribute(&self, context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
+        let finding = context.finding;
         if finding.processes.is_empty() {
             let docroot = context.options.text(&DOCROOT.key).unwrap_or_default().to_owned();
             return Err(Error::Survey(SurveyError::Malformed {
@@ -84,7 +84,7 @@ impl Buildpack for Pages {
         }
         let server = SupportFile { path: SERVER_PATH, text: SERVER.to_owned(), executable: false };
         Ok(Contribution {
-            path: vec![context.runtime.bin_folder.clone()],
+            path: vec![context.runtime()?.bin_folder.clone()],
             env: vec![("PYTHONUNBUFFERED", "1".to_owned()), ("PYTHONDONTWRITEBYTECODE", "1".to_owned())],
             steps: vec![support_files::step("file server", vec![server])],
             ..Contribution::default()

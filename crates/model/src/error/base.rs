@@ -10,16 +10,10 @@ use std::path::PathBuf;
 pub enum BaseError {
     /// The runtime is not on this machine.
     #[error("{runtime} is not on this machine")]
-    RuntimeMissing { runtime: &'static str, searched: Vec<PathBuf> },
+    RuntimeMissing { runtime: String, searched: Vec<PathBuf> },
     /// Neither the base nor a registry has a version of the runtime that would do.
     #[error("no {runtime} {wanted}")]
-    NoSuchVersion {
-        runtime: &'static str,
-        wanted: String,
-        place: Option<Place>,
-        base: String,
-        registry: String,
-    },
+    NoSuchVersion { runtime: String, wanted: String, place: Option<Place>, base: String, registry: String },
     /// Nothing can be built on the base.
     #[error("nothing can be built on {base}")]
     NoBuildRoot { base: String },
@@ -31,10 +25,10 @@ pub enum BaseError {
     PlatformNotInBase { base: String, platform: String },
     /// The base does not have the runtime.
     #[error("{base} has no {runtime}")]
-    RuntimeNotInBase { runtime: &'static str, base: String },
+    RuntimeNotInBase { runtime: String, base: String },
     /// The runtime of the base is not the one that the source asks for.
     #[error("{runtime} {found} does not meet {wanted}")]
-    RuntimeMismatch { runtime: &'static str, found: String, origin: String, wanted: String, place: Place },
+    RuntimeMismatch { runtime: String, found: String, origin: String, wanted: String, place: Place },
     /// The runtime of this machine cannot be captured.
     #[error("{path}: {detail}", path = path.display())]
     Capture { path: PathBuf, detail: String },

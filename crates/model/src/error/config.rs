@@ -19,7 +19,7 @@ pub enum ConfigError {
     Name { what: &'static str, name: String, suggestion: Option<String> },
     /// The configuration names a buildpack that does not exist.
     #[error("no buildpack {name}")]
-    UnknownBuildpack { name: String, known: Vec<&'static str> },
+    UnknownBuildpack { name: String, known: Vec<String> },
     /// The base in the configuration is not one that exists.
     #[error("no base {name}")]
     UnknownBase { name: String },

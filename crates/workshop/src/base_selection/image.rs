@@ -1,6 +1,6 @@
 //! Bases that are images of others: which one, and what of it is pinned.
 
-use crate::base_selection::{NewPins, Provision, Wish};
+use crate::base_selection::{BaseRequest, NewPins, Provision};
 use crate::build::{App, BuildRequest};
 use crate::plan::needed_runtimes;
 use bases::image::{Getting, ImageBase, Location};
@@ -14,13 +14,13 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 /// What an app wants of an image of others.
-pub(super) struct ImageWish<'a> {
+pub(super) struct ImageRequest<'a> {
     name: String,
     location: Location,
     platform: &'a str,
 }
 
-impl<'a> ImageWish<'a> {
+impl<'a> ImageRequest<'a> {
     /// The image that the app's configuration names as `oci:REFERENCE`.
     pub(super) fn of(app: &App, reference: &str, platform: &'a str) -> Result<Self> {
         let location = Location::parse(reference, &app.opened.near)?;
@@ -58,7 +58,7 @@ impl<'a> ImageWish<'a> {
     }
 }
 
-impl Wish for ImageWish<'_> {
+impl BaseRequest for ImageRequest<'_> {
     fn pinned(
         &self,
         _app: &App,
@@ -83,7 +83,7 @@ impl Wish for ImageWish<'_> {
     }
 
     /// Before it is pinned, it may have anything.
-    fn foreseen(&self, app: &App, order: &BuildRequest<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
+    fn known_offline(&self, app: &App, order: &BuildRequest<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
         let of_wish = |wish: &RuntimeWish| {
             let constraint = wish.constraint.as_ref().map_or("", |(text, _)| text.as_str());
             let carried = Carried {
@@ -101,9 +101,9 @@ impl Wish for ImageWish<'_> {
     fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision> {
         let pin = self.pin_in(pins);
         let of_wish = |wish: &RuntimeWish| {
-            let carried = pin.as_ref().and_then(|pin| pin.runtimes.get(wish.runtime));
+            let carried = pin.as_ref().and_then(|pin| pin.runtimes.get(&wish.runtime));
             Provision {
-                runtime: wish.runtime,
+                runtime: wish.runtime.clone(),
                 version: carried.map(|carried| carried.version.clone()),
                 origin: self.name.clone(),
                 said: carried.map(|carried| carried.said.clone()),

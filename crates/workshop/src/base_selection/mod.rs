@@ -13,17 +13,17 @@ use bases::host::HostBase;
 use config::addresses::Addresses;
 use config::pins::Pins;
 use content::store::Store;
-use image::ImageWish;
+use image::ImageRequest;
 use model::error::{BaseError, ConfigError, PinError};
 use model::platform::own_platform;
 use model::{Ecosystem, Error, Result};
 use planning::{Base, Pinning};
 use remote::Address;
 use std::collections::BTreeSet;
-use suite::SuiteWish;
+use suite::SuiteRequest;
 
 /// What an app wants of a base that is pinned.
-trait Wish {
+trait BaseRequest {
     /// The base as it is pinned; `None` when the pins do not hold all that is wanted.
     fn pinned(
         &self,
@@ -48,23 +48,27 @@ trait Wish {
     }
 
     /// The base as far as it is known without asking anybody.
-    fn foreseen(&self, app: &App, order: &BuildRequest<'_>, pins: Option<&Pins>) -> Box<dyn Base>;
+    fn known_offline(&self, app: &App, order: &BuildRequest<'_>, pins: Option<&Pins>) -> Box<dyn Base>;
 
     /// How the runtimes are going to be provided.
     fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision>;
 }
 
 /// What the app wants of its base on a platform; `None` for the host, which cannot be pinned.
-fn wish<'a>(app: &'a App, platform: &'a str, tools: &ToolNames) -> Result<Option<Box<dyn Wish + 'a>>> {
+fn request<'a>(
+    app: &'a App,
+    platform: &'a str,
+    tools: &ToolNames,
+) -> Result<Option<Box<dyn BaseRequest + 'a>>> {
     let base = app.survey.base.0.as_str();
     let unknown = || Error::Config(ConfigError::UnknownBase { name: base.to_owned() });
     Ok(Some(match base.split_once(':') {
         None if base == "host" => return Ok(None),
-        None if base == "empty" => Box::new(SuiteWish::of_empty(app, &SUITES[0], platform, tools)?),
+        None if base == "empty" => Box::new(SuiteRequest::of_empty(app, &SUITES[0], platform, tools)?),
         Some(("debian", suite)) => {
-            Box::new(SuiteWish::of(app, Suite::named(suite).ok_or_else(unknown)?, platform, tools)?)
+            Box::new(SuiteRequest::of(app, Suite::named(suite).ok_or_else(unknown)?, platform, tools)?)
         }
-        Some(("oci", reference)) => Box::new(ImageWish::of(app, reference, platform)?),
+        Some(("oci", reference)) => Box::new(ImageRequest::of(app, reference, platform)?),
         _ => return Err(unknown()),
     }))
 }
@@ -72,18 +76,20 @@ fn wish<'a>(app: &'a App, platform: &'a str, tools: &ToolNames) -> Result<Option
 /// What steps run, by the names of the catalogue.
 pub type ToolNames = BTreeSet<&'static str>;
 
-type Found<'a> = (Box<dyn Base + 'a>, Option<NewPins>);
+type Found = (Box<dyn Base>, Option<NewPins>);
 
 /// The base of the app, pinned as `order` says, with `tools` besides what the source itself says;
 /// `before_asking` is called when something has to be asked for.
-pub fn of<'a>(
+pub fn of(
     app: &App,
-    order: &BuildRequest<'a>,
-    store: &'a Store,
+    order: &BuildRequest<'_>,
+    store: &Store,
     tools: &ToolNames,
     before_asking: &dyn Fn() -> Result<()>,
-) -> Result<Found<'a>> {
-    let Some(wish) = wish(app, order.platform, tools)? else { return Ok((host(order, store)?, None)) };
+) -> Result<Found> {
+    let Some(wish) = request(app, order.platform, tools)? else {
+        return Ok((host(app, order, store)?, None));
+    };
     let old = Pins::read(&app.opened.root)?;
     let none = Pins::default();
     let pins = old.as_ref().or_else(|| wish.needs_no_pins().then_some(&none));
@@ -102,24 +108,26 @@ pub fn of<'a>(
 }
 
 /// The base of the app as far as it is known without asking anybody.
-pub fn foreseen<'a>(app: &App, order: &BuildRequest<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
-    let Some(wish) = wish(app, order.platform, &ToolNames::new())? else { return host(order, store) };
-    Ok(wish.foreseen(app, order, Pins::read(&app.opened.root)?.as_ref()))
+pub fn known_offline(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Box<dyn Base>> {
+    let Some(wish) = request(app, order.platform, &ToolNames::new())? else { return host(app, order, store) };
+    Ok(wish.known_offline(app, order, Pins::read(&app.opened.root)?.as_ref()))
 }
 
-fn host<'a>(order: &BuildRequest<'a>, store: &'a Store) -> Result<Box<dyn Base + 'a>> {
+fn host(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Box<dyn Base>> {
     if order.platform != own_platform() {
         let platform = order.platform.to_owned();
         return Err(Error::Base(BaseError::PlatformNotInBase { base: "host".to_owned(), platform }));
     }
-    Ok(Box::new(HostBase::new(order.host, store, order.now)))
+    let needed: Vec<&str> =
+        needed_runtimes(&app.survey, &app.config).into_iter().map(|wish| wish.runtime.as_str()).collect();
+    Ok(Box::new(HostBase::capture(order.host, &needed, store, order.now)?))
 }
 
 /// How a runtime is going to be provided.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
 pub struct Provision {
     /// The runtime.
-    pub runtime: &'static str,
+    pub runtime: String,
     /// Its version; without, it is known when the registry or the machine was asked.
     pub version: Option<String>,
     /// Where it comes from.
@@ -136,11 +144,11 @@ pub struct Provision {
 /// known without asking anybody.
 pub fn provisions(app: &App) -> Result<Vec<Provision>> {
     let platform = own_platform();
-    if let Some(wish) = wish(app, &platform, &ToolNames::new())? {
+    if let Some(wish) = request(app, &platform, &ToolNames::new())? {
         return Ok(wish.provisions(app, Pins::read(&app.opened.root)?.as_ref()));
     }
-    let of_host = |runtime| Provision {
-        runtime,
+    let of_host = |runtime: &str| Provision {
+        runtime: runtime.to_owned(),
         version: None,
         origin: "host".to_owned(),
         said: None,
@@ -148,7 +156,7 @@ pub fn provisions(app: &App) -> Result<Vec<Provision>> {
         instead_of: None,
     };
     let needed = needed_runtimes(&app.survey, &app.config).into_iter();
-    Ok(needed.map(|wish| of_host(wish.runtime)).collect())
+    Ok(needed.map(|wish| of_host(&wish.runtime)).collect())
 }
 
 fn address(app: &App, order: &BuildRequest<'_>, ecosystem: Ecosystem) -> Option<Address> {

@@ -4,7 +4,7 @@ use crate::build::App;
 use config::pins::Pins;
 use model::files;
 use model::{PathFacts, Result};
-use planning::NewlyResolved;
+use planning::{NewHash, NewlyResolved};
 use std::path::PathBuf;
 
 /// Pins that are to be written when the build begins.
@@ -50,8 +50,9 @@ impl NewPins {
         of_base: Option<Self>,
         platform: &str,
         resolved: Vec<NewlyResolved>,
+        hashes: Vec<NewHash>,
     ) -> Result<Option<Self>> {
-        if resolved.is_empty() {
+        if resolved.is_empty() && hashes.is_empty() {
             return Ok(of_base);
         }
         let mut all = match of_base {
@@ -64,6 +65,9 @@ impl NewPins {
         };
         for (language, sets) in NewlyResolved::sets(resolved) {
             all.pins.resolved.entry(language).or_default().extend(sets);
+        }
+        for NewHash { ecosystem, package, integrity } in hashes {
+            all.pins.hashes.entry(ecosystem.name().to_owned()).or_default().insert(package, integrity);
         }
         Ok(Some(all))
     }

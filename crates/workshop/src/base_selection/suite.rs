@@ -1,8 +1,8 @@
 //! Bases from packages of a suite: what an app wants of it, and what of that is pinned.
 
-use crate::base_selection::{NewPins, Provision, ToolNames, Wish, address};
+use crate::base_selection::{BaseRequest, NewPins, Provision, ToolNames, address};
 use crate::build::{App, BuildRequest};
-use crate::buildpacks;
+use crate::buildpacks::Buildpacks;
 use crate::plan::{needed_runtimes, needed_tools};
 use bases::debian;
 use bases::debian::{
@@ -30,18 +30,19 @@ pub(super) struct Pinned {
 }
 
 /// What an app wants of a suite.
-pub(super) struct SuiteWish<'a> {
+pub(super) struct SuiteRequest<'a> {
     base: String,
     platform: &'a str,
     wanted: Wanted<'a>,
     /// Runtimes whose constraint the suite's own version does not meet, with that constraint.
-    exact: Vec<(&'static str, &'a str)>,
+    exact: Vec<(String, &'a str)>,
     /// Packages of the root that things are built in; none when nothing is.
     build: Vec<String>,
     is_empty: bool,
+    buildpacks: &'a Buildpacks,
 }
 
-impl<'a> SuiteWish<'a> {
+impl<'a> SuiteRequest<'a> {
     /// What an app on a base of the suite wants.
     pub(super) fn of(
         app: &'a App,
@@ -53,14 +54,14 @@ impl<'a> SuiteWish<'a> {
         for wish in needed_runtimes(&app.survey, &app.config) {
             let constraint = wish.constraint.as_ref().map(|(text, _)| text.as_str());
             let accepts = |version: &str| {
-                let accepted = |text| buildpacks::named(wish.runtime)?.accepts(text, version);
+                let accepted = |text| app.buildpacks.named(&wish.runtime)?.accepts(text, version);
                 constraint.is_none_or(|text| accepted(text) != Some(false))
             };
-            let own = suite.runtime(wish.runtime, accepts);
+            let own = suite.runtime(&wish.runtime, accepts);
             match constraint.filter(|_| !own.is_some_and(|own| accepts(own.version))) {
                 Some(constraint) if wish.runtime == "node" => {
-                    exact.push((wish.runtime, constraint));
-                    runtimes.push(WantedRuntime::libraries(wish.runtime, LIBRARIES));
+                    exact.push((wish.runtime.clone(), constraint));
+                    runtimes.push(WantedRuntime::libraries(&wish.runtime, LIBRARIES));
                 }
                 _ => runtimes.extend(own.map(|own| wanted_runtime(app, wish, own))),
             }
@@ -105,7 +106,8 @@ impl<'a> SuiteWish<'a> {
             packages: Vec::new(),
         };
         let build = build_packages(app, suite, tools);
-        Ok(Self { base: name, platform, wanted, exact: Vec::new(), build, is_empty: false })
+        let buildpacks = &app.buildpacks;
+        Ok(Self { base: name, platform, wanted, exact: Vec::new(), build, is_empty: false, buildpacks })
     }
 
     /// What is pinned, if it is all that is wanted.
@@ -121,9 +123,9 @@ impl<'a> SuiteWish<'a> {
         let of_runtime =
             |wish: &WantedRuntime| is_asked(&wish.set, wish.packages.iter().map(String::as_str).collect());
         let exact = pins.runtimes.get(self.platform).cloned().unwrap_or_default();
-        let meets = |(runtime, constraint): &(&str, &str)| {
-            let version = &exact.get(*runtime)?.version;
-            buildpacks::named(runtime)?.accepts(constraint, version)
+        let meets = |(runtime, constraint): &(String, &str)| {
+            let version = &exact.get(runtime)?.version;
+            self.buildpacks.named(runtime)?.accepts(constraint, version)
         };
         let all = is_asked("base", self.wanted.base.clone())
             && (self.wanted.packages.is_empty() || is_asked(EXTRA, self.wanted.packages.clone()))
@@ -144,7 +146,7 @@ impl<'a> SuiteWish<'a> {
             let wish = needed_runtimes(&app.survey, &app.config).into_iter().find(|w| w.runtime == *runtime);
             let exact = exact.ok_or_else(|| {
                 Error::Base(BaseError::NoSuchVersion {
-                    runtime,
+                    runtime: runtime.clone(),
                     wanted: (*constraint).to_owned(),
                     place: wish.and_then(|w| w.constraint.as_ref()).map(|(_, place)| place.clone()),
                     base: self.base.clone(),
@@ -185,7 +187,7 @@ impl<'a> SuiteWish<'a> {
     }
 }
 
-impl Wish for SuiteWish<'_> {
+impl BaseRequest for SuiteRequest<'_> {
     fn pinned(
         &self,
         app: &App,
@@ -234,7 +236,7 @@ impl Wish for SuiteWish<'_> {
         Ok((self.base(app, order, Pinned { sets, exact, build }), new))
     }
 
-    fn foreseen(&self, app: &App, order: &BuildRequest<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
+    fn known_offline(&self, app: &App, order: &BuildRequest<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
         let mut pinned = self.pins_in(pins).unwrap_or_default();
         for (runtime, constraint) in &self.exact {
             // Whether there is such a version, only the registry knows.
@@ -248,7 +250,7 @@ impl Wish for SuiteWish<'_> {
         let pinned = self.pins_in(pins);
         let Pinned { sets, exact, .. } = pinned.clone().unwrap_or_default();
         let provision = |wish: &RuntimeWish| {
-            let name = wish.runtime;
+            let name = wish.runtime.as_str();
             let wanted = self.wanted.runtimes.iter().find(|wanted| wanted.name == name)?;
             let (version, origin) = match wanted.own {
                 None => (exact.get(name).map(|e| e.version.clone()), "the npm registry".to_owned()),
@@ -257,7 +259,7 @@ impl Wish for SuiteWish<'_> {
             let of_suite = self.wanted.suite.runtime(name, |_| true).filter(|_| wanted.own.is_none());
             let instead_of = of_suite.map(|own| format!("{} of {}", own.version, self.base));
             let pinned = pinned.is_some();
-            Some(Provision { runtime: name, version, origin, said: None, pinned, instead_of })
+            Some(Provision { runtime: name.to_owned(), version, origin, said: None, pinned, instead_of })
         };
         needed_runtimes(&app.survey, &app.config).into_iter().filter_map(provision).collect()
     }
@@ -265,7 +267,7 @@ impl Wish for SuiteWish<'_> {
 
 fn wanted_runtime(app: &App, wish: &RuntimeWish, own: &'static debian::SuiteRuntime) -> WantedRuntime {
     let slim =
-        app.config.buildpacks.get(wish.runtime).is_some_and(|options| options.is_set(OptionSpec::SLIM));
+        app.config.buildpacks.get(&wish.runtime).is_some_and(|options| options.is_set(OptionSpec::SLIM));
     let slim = slim && !own.slim_without.is_empty();
     let mut packages: Vec<String> = own.packages.iter().map(|p| (*p).to_owned()).collect();
     for (part, _) in &wish.parts {
@@ -273,7 +275,7 @@ fn wanted_runtime(app: &App, wish: &RuntimeWish, own: &'static debian::SuiteRunt
         packages.extend(package.filter(|p| !own.packages.contains(&p.as_str())));
     }
     WantedRuntime {
-        name: wish.runtime,
+        name: wish.runtime.clone(),
         own: Some(own),
         set: if slim { format!("{}-slim", wish.runtime) } else { wish.runtime.to_owned() },
         packages,

@@ -17,7 +17,7 @@ struct Import {
 /// Every import that can be reached from the start commands, and those of files that are not there.
 fn reachable(subject: &Subject<'_>) -> (Vec<Import>, Vec<Import>) {
     let (mut packages, mut missing) = (Vec::new(), Vec::new());
-    if !subject.survey.chosen.contains(&"node") {
+    if !subject.survey.chosen.iter().any(|name| name == "node") {
         return (packages, missing);
     }
     let started = subject.survey.processes.iter().flat_map(|p| &p.command);

@@ -4,8 +4,7 @@ use crate::check::{Found, Subject, breaks, doubt};
 use config::pins::Pins;
 use model::dev_packages::{SYSTEM_NEEDS, SystemNeed};
 use model::error::PackageError;
-use model::{Error, Finding, Place, Result};
-use planning::compile_step;
+use model::{Error, Finding, Place, Result, Sign};
 
 /// Manifest, lockfile, and how to make it, by buildpack.
 const LOCKS: [(&str, &str, &str, &str); 3] = [
@@ -36,7 +35,7 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
     for finding in subject.survey.chosen_findings().filter(|f| f.buildpack == "python") {
         let unlocked = finding.lock.is_none() && !finding.declared.is_empty();
         if let Some(place) =
-            finding.evidence.iter().find(|e| e.tells == "a build will refuse it").filter(|_| unlocked)
+            finding.evidence.iter().find(|e| e.sign == Some(Sign::Refused)).filter(|_| unlocked)
         {
             let what = format!("the packages cannot be read: {}", place.value);
             found.push(breaks(place.place.clone(), what, "say what is needed in another way"));
@@ -56,7 +55,8 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
 
 /// The lockfiles of a buildpack that the source has, the strongest first.
 fn lockfiles(subject: &Subject<'_>, buildpack: &str) -> impl Iterator<Item = &'static str> {
-    let all = crate::buildpacks::named(buildpack).map(|buildpack| buildpack.lockfiles()).unwrap_or_default();
+    let all =
+        subject.app.buildpacks.named(buildpack).map(|buildpack| buildpack.lockfiles()).unwrap_or_default();
     all.into_iter().filter(|file| subject.tree.has(file))
 }
 
@@ -102,12 +102,12 @@ pub(super) fn stale(subject: &Subject<'_>) -> Result<Vec<Found>> {
         found.push(breaks(Place::new(lockfile.as_str(), None), detail.as_str(), *how));
     }
     for finding in subject.survey.chosen_findings() {
-        let mut several = lockfiles(subject, finding.buildpack);
+        let mut several = lockfiles(subject, &finding.buildpack);
         if let (Some(read), Some(other)) = (several.next(), several.next()) {
             let what = format!("{other} is not read: {read} is there, too");
             found.push(doubt(Place::new(other, None), what, "remove the one that is out of date"));
         }
-        let (manifest, lockfile, how, declared) = match finding.buildpack {
+        let (manifest, lockfile, how, declared) = match finding.buildpack.as_str() {
             "ruby" => {
                 ("Gemfile", "Gemfile.lock", "`bundle lock`", finding.declared.iter().cloned().collect())
             }
@@ -188,7 +188,7 @@ pub(super) fn system_library(subject: &Subject<'_>) -> Result<Vec<Found>> {
 
 pub(super) fn build_package(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let Ok(planned) = subject.planned else { return Ok(Vec::new()) };
-    let is_built = |package: &str| planned.steps.iter().any(|s| s.name == compile_step(package));
+    let is_built = |package: &str| planned.steps.iter().any(|step| step.compiles.as_deref() == Some(package));
     let mut found = Vec::new();
     for (SystemNeed { package, build, .. }, place) in system_needs(subject) {
         let lacking = lacking(build, &subject.app.config.build_packages);

@@ -1,6 +1,5 @@
 //! Rules of runtimes.
 
-use crate::buildpacks;
 use crate::check::{Found, Subject, breaks, doubt};
 use model::error::BaseError;
 use model::{Error, Result};
@@ -31,7 +30,9 @@ pub(super) fn unmet(subject: &Subject<'_>) -> Result<Vec<Found>> {
 pub(super) fn contradiction(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut found = Vec::new();
     for finding in subject.survey.chosen_findings() {
-        let (Some(wish), Some(buildpack)) = (&finding.runtime, buildpacks::named(finding.buildpack)) else {
+        let (Some(wish), Some(buildpack)) =
+            (&finding.runtime, subject.app.buildpacks.named(&finding.buildpack))
+        else {
             continue;
         };
         let said: Vec<_> = wish.constraint.iter().chain(&wish.also_said).collect();

@@ -1,6 +1,7 @@
 //! Rules of how the app is started.
 
 use crate::check::{Found, Subject, breaks, doubt};
+use model::Sign;
 use model::{Place, ProcessKind, Result, Speaks};
 
 pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
@@ -29,7 +30,7 @@ pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
     for finding in subject.survey.chosen_findings() {
         let none_serves = !subject.survey.processes.iter().any(|p| p.name == "web");
         let against = finding.evidence.iter().filter(|e| e.speaks == Speaks::Against);
-        for evidence in against.filter(|e| none_serves && e.tells.starts_with("no server for it")) {
+        for evidence in against.filter(|e| none_serves && e.sign == Some(Sign::NoServer)) {
             let advice = "declare and lock one of them, or give the command in [process.web] of shtetl.toml";
             found.push(breaks(
                 evidence.place.clone(),
@@ -96,7 +97,7 @@ pub(super) fn docroot(subject: &Subject<'_>) -> Result<Vec<Found>> {
         };
         let root = root.trim_matches('/').trim_start_matches("./");
         let path = if root.is_empty() || root == "." { index.to_owned() } else { format!("{root}/{index}") };
-        if subject.survey.chosen.contains(&name) && !subject.tree.has(&path) {
+        if subject.survey.chosen.iter().any(|chosen| chosen == name) && !subject.tree.has(&path) {
             let place = Place::new(model::files::CONFIG, None);
             let what = format!("the docroot {root:?} has no {index}");
             found.push(breaks(place, what, "correct docroot, or add the page"));

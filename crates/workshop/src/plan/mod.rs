@@ -1,9 +1,12 @@
 //! From survey and lockfiles to the worklist.
 
 mod build_command;
+mod resolutions;
+
+pub use resolutions::Resolutions;
 
 use crate::base_selection::NewPins;
-use crate::buildpacks;
+use crate::buildpacks::Buildpacks;
 use crate::plan::build_command::BuildWork;
 use crate::survey::{Survey, options_of};
 use config::AppConfig;
@@ -17,7 +20,7 @@ use model::platform::own_platform;
 use model::{
     BuildCommand, BuildpackOptions, Claim, Error, Finding, PackageFact, PathFacts, Result, Role, RuntimeWish,
 };
-use planning::{Base, CompileStep, Context, NewlyResolved, Provided, Resolving};
+use planning::{Base, Context, Provided, Resolution};
 use source::{SourceTree, TreeDigests, TreeKind};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
@@ -46,10 +49,6 @@ pub struct Worklist {
     pub env: BTreeMap<String, String>,
     /// Things that people should know.
     pub notes: Vec<String>,
-    /// Tools that steps need, and that the root for building was not pinned with.
-    pub lacking: BTreeSet<&'static str>,
-    /// Packages that were resolved for this build, and are to be pinned.
-    pub resolved: Vec<NewlyResolved>,
     /// Pins to be written when the build begins.
     pub new_pins: Option<NewPins>,
 }
@@ -64,12 +63,24 @@ pub struct Sources<'a> {
     pub config: &'a AppConfig,
     /// Where packages come from.
     pub addresses: &'a Addresses,
-    /// How packages are resolved that no file locks.
-    pub resolving: &'a Resolving<'a>,
+    /// The buildpacks in force.
+    pub buildpacks: &'a Buildpacks,
 }
 
-/// Plans the build of a surveyed source, but for the packing of its files ([`Worklist::pack`]).
-pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, target: LayerTarget) -> Result<Worklist> {
+impl Sources<'_> {
+    fn options(&self, buildpack: &str) -> BuildpackOptions {
+        options_of(self.config, buildpack)
+    }
+}
+
+/// Plans the build of a surveyed source, but for the packing of its files ([`Worklist::pack`]): a pure function of
+/// what was settled before.
+pub fn plan(
+    sources: &Sources<'_>,
+    base: &dyn Base,
+    resolutions: &Resolutions,
+    target: LayerTarget,
+) -> Result<Worklist> {
     let Sources { survey, config, .. } = *sources;
     if survey.processes.is_empty() {
         return Err(Error::Survey(SurveyError::NoProcess { language: survey.chosen.join(" and ") }));
@@ -84,8 +95,6 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, target: LayerTarget) -> 
         tools: Vec::new(),
         env: BTreeMap::new(),
         notes: Vec::new(),
-        lacking: BTreeSet::new(),
-        resolved: Vec::new(),
         new_pins: None,
     };
     list.notes.extend(source_notes(survey));
@@ -97,12 +106,18 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, target: LayerTarget) -> 
     }
     let mut path = Vec::new();
     for finding in contributing(survey, config) {
-        path.extend(contribute(&mut list, finding, sources, base)?);
+        let resolution = resolutions.image.get(&finding.buildpack);
+        let Some(resolution) = resolution else { continue };
+        path.extend(contribute(&mut list, (finding, resolution), sources, base)?);
     }
     if let Some(build) = &config.build {
-        let step = build_step(&mut list, build, sources, base)?;
+        let step = build_step(&mut list, build, resolutions, sources, base)?;
         list.steps.push(step);
     }
+    for tool in resolutions.tools() {
+        list.add_tool(base.tool(tool)?);
+    }
+    list.notes.extend(resolutions.notes().cloned());
     let (below, notes) = base.below()?;
     list.notes.extend(notes);
     // What holds for the image and for what builds it, is told once.
@@ -125,59 +140,57 @@ pub fn plan(sources: &Sources<'_>, base: &mut dyn Base, target: LayerTarget) -> 
 /// Adds what a finding's buildpack contributes; gives the folders that it wants in front of the path.
 fn contribute(
     list: &mut Worklist,
-    finding: &Finding,
+    (finding, resolution): (&Finding, &Resolution),
     sources: &Sources<'_>,
-    base: &mut dyn Base,
+    base: &dyn Base,
 ) -> Result<Vec<String>> {
-    let (Some(buildpack), Some(wish)) = (buildpacks::named(finding.buildpack), &finding.runtime) else {
-        return Ok(Vec::new());
-    };
-    let provided = match wish.for_build {
-        true => Provided { runtime: base.tool(wish.runtime)?, steps: Vec::new(), notes: Vec::new() },
-        false => base.runtime(wish.runtime)?,
-    };
-    check_constraint(buildpack, wish, &provided.runtime)?;
-    let options = options_of(sources.config, finding.buildpack);
-    let context = context(&list.target, sources, base, (&options, &provided.runtime));
-    let mut contribution = buildpack.contribute(&context)?;
-    if wish.for_build {
-        for step in &mut contribution.steps {
-            step.root = base.build_root()?;
-            step.reads_source = true;
+    let Some(buildpack) = sources.buildpacks.named(&finding.buildpack) else { return Ok(Vec::new()) };
+    let runtime = resolutions::runtime_of(sources, finding, base)?;
+    let options = sources.options(&finding.buildpack);
+    let platform = list.target.platform.clone();
+    let context = context_of(sources, finding, &platform, (&options, runtime.as_ref()), base);
+    let mut contribution = buildpack.contribute(&context, resolution)?;
+    match (&finding.runtime, runtime) {
+        (Some(wish), Some(runtime)) if wish.for_build => {
+            for step in &mut contribution.steps {
+                step.root = base.build_root()?;
+                step.reads_source = true;
+            }
+            list.add_tool(runtime);
         }
-        list.tools.push(provided.runtime);
-    } else if !list.runtimes.contains(&provided.runtime) {
-        list.notes.extend(provided.notes);
-        list.steps.extend(provided.steps);
-        list.runtimes.push(provided.runtime);
+        (Some(wish), Some(runtime)) if !list.runtimes.contains(&runtime) => {
+            let Provided { runtime, steps, notes } = base.runtime(&wish.runtime)?;
+            list.notes.extend(notes);
+            list.steps.extend(steps);
+            list.runtimes.push(runtime);
+        }
+        _ => {}
     }
     list.steps.extend(contribution.steps);
-    for compiling in contribution.compiling {
-        let step = compile(list, compiling, base)?;
-        list.steps.push(step);
+    for step in contribution.compiling {
+        list.steps.push(in_build_root(step, base)?);
     }
-    list.notes.extend(contribution.notes);
-    list.resolved.extend(contribution.resolved);
     list.env.extend(contribution.env.into_iter().map(|(k, v)| (k.to_owned(), v)));
     Ok(contribution.path)
 }
 
 /// What a buildpack has to go by.
-fn context<'a>(
-    target: &'a LayerTarget,
-    sources: &'a Sources<'_>,
+fn context_of<'a>(
+    sources: &Sources<'a>,
+    finding: &'a Finding,
+    platform: &'a str,
+    (options, runtime): (&'a BuildpackOptions, Option<&'a RuntimeInUse>),
     base: &'a dyn Base,
-    (options, runtime): (&'a BuildpackOptions, &'a RuntimeInUse),
 ) -> Context<'a> {
     Context {
+        finding,
         tree: sources.tree,
         options,
         addresses: sources.addresses,
-        platform: &target.platform,
+        platform,
         build_command: sources.config.build.as_ref(),
         runtime,
         base,
-        resolving: sources.resolving,
     }
 }
 
@@ -185,21 +198,22 @@ fn context<'a>(
 fn build_step(
     list: &mut Worklist,
     build: &BuildCommand,
+    resolutions: &Resolutions,
     sources: &Sources<'_>,
-    base: &mut dyn Base,
+    base: &dyn Base,
 ) -> Result<Step> {
     let mut root = base.build_root()?;
-    let (mut path, mut linked) = (Vec::new(), Vec::new());
+    let (mut path, mut exposed) = (Vec::new(), Vec::new());
     for name in &build.tools {
         let tool = base.tool(name)?;
-        let (folders, links) = found_by_build(list, &tool, sources, base, &mut root)?;
-        path.extend(folders);
-        linked.extend(links);
-        if !list.tools.contains(&tool) {
-            list.tools.push(tool);
+        if let Some(resolution) = resolutions.build.get(name) {
+            let (folders, links) = found_by_build(list, (&tool, resolution), sources, base, &mut root)?;
+            path.extend(folders);
+            exposed.extend(links);
         }
+        list.add_tool(tool);
     }
-    let work = BuildWork::of(build, sources.tree, path, linked);
+    let work = BuildWork::of(build, sources.tree, path, exposed);
     let step = Step::new(build_command::STEP, Role::Built, work).in_root(root);
     Ok(Step { reads_source: true, ..step })
 }
@@ -207,18 +221,19 @@ fn build_step(
 /// What a language of the app, of which `tool` is the runtime, has for the app's own build command, in `root`;
 /// gives the folders that it wants in front of the path, and those that are found in the app.
 fn found_by_build(
-    list: &mut Worklist,
-    tool: &RuntimeInUse,
+    list: &Worklist,
+    (tool, resolution): (&RuntimeInUse, &Resolution),
     sources: &Sources<'_>,
-    base: &mut dyn Base,
+    base: &dyn Base,
     root: &mut Vec<Step>,
 ) -> Result<(Vec<String>, Vec<String>)> {
-    let chosen = sources.survey.chosen_findings().any(|finding| finding.buildpack == tool.name);
-    let Some(buildpack) = buildpacks::named(&tool.name).filter(|_| chosen) else {
+    let finding = sources.survey.chosen_findings().find(|finding| finding.buildpack == tool.name);
+    let (Some(finding), Some(buildpack)) = (finding, sources.buildpacks.named(&tool.name)) else {
         return Ok(Default::default());
     };
-    let options = options_of(sources.config, buildpack.name());
-    let found = buildpack.to_build(&context(&list.target, sources, base, (&options, tool)))?;
+    let options = sources.options(&tool.name);
+    let context = context_of(sources, finding, &list.target.platform, (&options, Some(tool)), base);
+    let found = buildpack.contribute_to_build(&context, resolution)?;
     let mut path = found.path;
     let (own_runtime, home) = base.runtime_to_build(&tool.name);
     if !own_runtime.is_empty() {
@@ -226,26 +241,14 @@ fn found_by_build(
     }
     root.extend(own_runtime);
     root.extend(found.steps);
-    for compiling in found.compiling {
-        root.push(compile(list, compiling, base)?);
+    for step in found.compiling {
+        root.push(in_build_root(step, base)?);
     }
-    list.notes.extend(found.notes);
-    list.resolved.extend(found.resolved);
-    Ok((path, found.linked))
+    Ok((path, found.exposed_in_app))
 }
 
-/// The step that compiles something, in a root of its own.
-fn compile(list: &mut Worklist, compiling: CompileStep, base: &mut dyn Base) -> Result<Step> {
-    for name in compiling.tools {
-        let tool = base.tool(name)?;
-        if !base.is_ready_for(name) {
-            list.lacking.insert(name);
-        }
-        if !list.tools.contains(&tool) {
-            list.tools.push(tool);
-        }
-    }
-    let mut step = compiling.step;
+/// The step that compiles something, on the root that things are built in.
+fn in_build_root(mut step: Step, base: &dyn Base) -> Result<Step> {
     let mut root = base.build_root()?;
     root.append(&mut step.root);
     Ok(step.in_root(root))
@@ -297,7 +300,7 @@ fn check_constraint(
     match buildpack.accepts(constraint, &found.version) {
         Some(true) => Ok(()),
         Some(false) => Err(Error::Base(BaseError::RuntimeMismatch {
-            runtime: wish.runtime,
+            runtime: wish.runtime.clone(),
             found: found.version.clone(),
             origin: found.origin.clone(),
             wanted: constraint.clone(),
@@ -311,6 +314,12 @@ fn check_constraint(
 }
 
 impl Worklist {
+    fn add_tool(&mut self, tool: RuntimeInUse) {
+        if !self.tools.contains(&tool) {
+            self.tools.push(tool);
+        }
+    }
+
     /// Adds the packing of the app's own files.
     pub fn pack(&mut self, tree: &Arc<SourceTree>, digests: &TreeDigests) {
         let part = |(path, digest): (&String, &InputDigest)| (path.clone(), digest.to_string());

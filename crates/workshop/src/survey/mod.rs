@@ -7,7 +7,7 @@ mod samples;
 pub use model::Place;
 pub use reads::{ReadSetting, find_or_remember, looks_secret};
 
-use crate::buildpacks;
+use crate::buildpacks::Buildpacks;
 use config::{AppConfig, Effective};
 use model::error::{ConfigError, SurveyError};
 use model::{BuildpackOptions, Error, Result, SettingRule, names};
@@ -39,7 +39,7 @@ pub struct Survey {
     /// What every buildpack concludes, in order.
     pub findings: Vec<Finding>,
     /// The buildpacks that build, the main one first.
-    pub chosen: Vec<&'static str>,
+    pub chosen: Vec<String>,
     /// How the app is run.
     pub processes: Vec<ProcessType>,
     /// Its settings.
@@ -66,13 +66,19 @@ impl Survey {
 }
 
 /// Surveys what was taken in; `called` is the app's name when its configuration does not say.
-pub fn survey(called: &str, source: &Source, effective: &Effective, observed: Observed) -> Result<Survey> {
+pub fn survey(
+    called: &str,
+    source: &Source,
+    effective: &Effective,
+    observed: Observed,
+    buildpacks: &Buildpacks,
+) -> Result<Survey> {
     let config = &effective.config;
     let name = config.name.as_deref().unwrap_or(called).to_owned();
     names::check("app", &name)?;
-    check_buildpack_names(config)?;
+    check_buildpack_names(config, buildpacks)?;
     let mut findings = Vec::new();
-    for buildpack in buildpacks::ALL {
+    for buildpack in buildpacks.iter() {
         findings.push(buildpack.survey(&source.tree, &options_of(config, buildpack.name()))?);
     }
     let chosen = choose(&findings, config)?;
@@ -105,11 +111,11 @@ pub fn options_of(config: &AppConfig, buildpack: &str) -> BuildpackOptions {
     config.buildpacks.get(buildpack).cloned().unwrap_or_default()
 }
 
-fn check_buildpack_names(config: &AppConfig) -> Result<()> {
-    let known: Vec<_> = buildpacks::ALL.iter().map(|b| b.name()).collect();
+fn check_buildpack_names(config: &AppConfig, buildpacks: &Buildpacks) -> Result<()> {
+    let known: Vec<String> = buildpacks.iter().map(|b| b.name().to_owned()).collect();
     let named = config.order.iter().flatten().chain(&config.forbid);
     for name in named {
-        if !known.contains(&name.as_str()) {
+        if !known.contains(name) {
             return Err(Error::Config(ConfigError::UnknownBuildpack { name: name.clone(), known }));
         }
     }
@@ -118,14 +124,15 @@ fn check_buildpack_names(config: &AppConfig) -> Result<()> {
 
 /// Configuration decides; without it, exactly one claim to the whole must stand. Buildpacks that claim
 /// a part come after the main one.
-fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<&'static str>> {
+fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<String>> {
     if let Some(order) = &config.order
         && !order.is_empty()
     {
-        let find = |name: &String| findings.iter().find(|f| f.buildpack == name).map(|f| f.buildpack);
+        let find =
+            |name: &String| findings.iter().find(|f| f.buildpack == *name).map(|f| f.buildpack.clone());
         return Ok(order.iter().filter_map(find).collect());
     }
-    let allowed = |f: &&Finding| !config.forbid.iter().any(|n| n == f.buildpack);
+    let allowed = |f: &&Finding| !config.forbid.contains(&f.buildpack);
     let claiming = |claim: Claim| findings.iter().filter(move |f| f.claim == claim).filter(allowed);
     let (wholes, parts): (Vec<_>, Vec<_>) =
         (claiming(Claim::Whole).collect(), claiming(Claim::Part).collect());
@@ -133,18 +140,18 @@ fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<&'static str>>
     match &main[..] {
         [one] => {
             let others = parts.iter().filter(|p| p.buildpack != one.buildpack);
-            Ok(std::iter::once(one).chain(others).map(|f| f.buildpack).collect())
+            Ok(std::iter::once(one).chain(others).map(|f| f.buildpack.clone()).collect())
         }
         [] => Err(Error::Survey(SurveyError::Unrecognised {
             looked_for: findings
                 .iter()
-                .map(|f| (f.buildpack.to_owned(), f.looked_for.iter().map(|l| (*l).to_owned()).collect()))
+                .map(|f| (f.buildpack.clone(), f.looked_for.iter().map(|l| l.to_string()).collect()))
                 .collect(),
         })),
         several => Err(Error::Survey(SurveyError::Ambiguous {
             claims: several
                 .iter()
-                .map(|f| (f.buildpack.to_owned(), f.first_place().into_iter().collect()))
+                .map(|f| (f.buildpack.clone(), f.first_place().into_iter().collect()))
                 .collect(),
         })),
     }
