@@ -18,7 +18,7 @@ use std::env;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{SystemTime, UNIX_EPOCH};
-use workshop::build::{App, look};
+use workshop::app::{App, look};
 use workshop::buildpacks::Buildpacks;
 
 /// The variable with keys of `shtetl.toml` for this run.

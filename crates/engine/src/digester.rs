@@ -1,6 +1,5 @@
 //! The one way to hash several values into one key: each with its length, so that nothing runs together.
 
-use crate::fingerprint::Recipe;
 use content::digest::{Hasher, Sha256};
 
 /// A digest that is being made.
@@ -36,10 +35,6 @@ impl Digester {
     pub(crate) fn digest(&mut self, digest: &Sha256) -> &mut Self {
         self.0.update(digest.bytes());
         self
-    }
-
-    pub(crate) fn recipe(&mut self, recipe: &Recipe) {
-        self.text(recipe.kind).number(u64::from(recipe.format));
     }
 
     pub(crate) fn finish(self) -> Sha256 {

@@ -22,10 +22,14 @@ impl Recipe {
         Self { kind, format }
     }
 
+    fn add_to(&self, digester: &mut Digester) {
+        digester.text(self.kind).number(u64::from(self.format));
+    }
+
     /// The key of a fragment that was made by this recipe from `parts`.
     pub fn fragment_key(&self, codec: Codec, parts: &[&str]) -> Sha256 {
         let mut digester = Digester::new("shtetl fragment");
-        digester.recipe(self);
+        self.add_to(&mut digester);
         digester.number(u64::from(LAYER_FORMAT)).text(codec.name()).texts(parts);
         digester.finish()
     }
@@ -33,7 +37,7 @@ impl Recipe {
     /// The key of something else that was learned by this recipe from `parts`.
     pub fn fact_key(&self, parts: &[&str]) -> Sha256 {
         let mut digester = Digester::new("shtetl fact");
-        digester.recipe(self);
+        self.add_to(&mut digester);
         digester.texts(parts);
         digester.finish()
     }
@@ -109,7 +113,7 @@ impl Fingerprint {
     /// Adds everything to a digest.
     pub(crate) fn add_to(&self, digester: &mut Digester) {
         digester.number(self.recipes.len() as u64);
-        self.recipes.iter().for_each(|recipe| digester.recipe(recipe));
+        self.recipes.iter().for_each(|recipe| recipe.add_to(digester));
         digester.number(self.inputs.len() as u64);
         for input in &self.inputs {
             digester.text(input.name).digest(&input.digest.0);

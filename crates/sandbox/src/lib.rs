@@ -15,6 +15,7 @@ mod loopback;
 mod memory;
 mod plan;
 mod probe;
+mod protocol;
 mod root;
 mod running;
 mod stage;

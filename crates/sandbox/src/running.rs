@@ -1,10 +1,9 @@
 //! The caller's side of a running process.
 
 use crate::plan::{Isolation, Plan};
+use crate::protocol::{Report, STAGE_NAME, inherit};
 use crate::root;
-use crate::stage::{Report, STAGE_NAME};
-use rustix::fd::{AsFd, AsRawFd, OwnedFd, RawFd};
-use rustix::io::{FdFlags, fcntl_setfd};
+use rustix::fd::{AsFd, AsRawFd, OwnedFd};
 use rustix::pipe::{PipeFlags, pipe_with};
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Write};
@@ -99,21 +98,6 @@ fn send_plan(control: &mut File, plan: &Plan) -> io::Result<()> {
     let length = u32::try_from(bytes.len()).map_err(io::Error::other)?;
     control.write_all(&length.to_le_bytes())?;
     control.write_all(&bytes)
-}
-
-/// Lets the child keep these file descriptors across `exec`.
-pub(crate) fn inherit(command: &mut Command, fds: [RawFd; 2]) {
-    let clear = move || {
-        for fd in fds {
-            // SAFETY: the descriptors are open in the parent until after `spawn`, and the child
-            // has a copy of its table; nothing else uses or closes them in between.
-            let fd = unsafe { rustix::fd::BorrowedFd::borrow_raw(fd) };
-            fcntl_setfd(fd, FdFlags::empty())?;
-        }
-        Ok(())
-    };
-    // SAFETY: only a system call that is safe between fork and exec; nothing is allocated.
-    unsafe { command.pre_exec(clear) };
 }
 
 impl Running {

@@ -2,8 +2,8 @@
 
 use crate::loopback::raise_loopback;
 use crate::plan::{FIRST_ID, ID_COUNT, Isolation, Plan};
+use crate::protocol::{Report, STAGE_NAME, inherit};
 use crate::root::{self, Failed, Step};
-use crate::running::inherit;
 use rustix::fd::{AsRawFd, FromRawFd, OwnedFd, RawFd};
 use rustix::io::{FdFlags, fcntl_setfd};
 use rustix::pipe::{PipeFlags, pipe_with};
@@ -16,32 +16,13 @@ use rustix::thread::{
     configure_capability_in_ambient_set, remove_capability_from_bounding_set, set_capabilities,
     set_no_new_privs, set_thread_groups, set_thread_res_gid, set_thread_res_uid, unshare_unsafe,
 };
-use serde::{Deserialize, Serialize};
 use std::fs::{self, File};
 use std::io::{self, Read, Write};
 use std::os::unix::process::{CommandExt, ExitStatusExt};
 use std::process::{Command, ExitCode, ExitStatus};
 
-/// The name under which the program is started as a stage.
-pub(crate) const STAGE_NAME: &str = "shtetl-sandbox";
-
 /// Exit status of a stage that has nothing more to say than its report.
 const STAGE_FAILED: u8 = 125;
-
-/// What a stage tells the caller, one JSON line each.
-#[derive(Debug, Serialize, Deserialize)]
-pub(crate) enum Report {
-    /// The process runs.
-    Ready,
-    /// The system refused a step of the preparation.
-    Refused { step: String, detail: String },
-    /// The program could not be executed.
-    NotStarted { detail: String },
-    /// The process ended with this status.
-    Exit(i32),
-    /// The process was ended by this signal.
-    Signal(i32),
-}
 
 /// To be called first thing in `main`: when the program was started as a stage, does that stage's
 /// work and gives the exit code to end with.

@@ -6,6 +6,7 @@
 //!
 //! | module | owns |
 //! | --- | --- |
+//! | [`app`] | an app that is looked at, and how it is to be built |
 //! | [`buildpacks`] | the table of buildpacks, and the names that configuration may use |
 //! | [`survey`] | what the source is, with evidence |
 //! | [`check`] | rules that find what would break the build or the start |
@@ -19,6 +20,7 @@
 //! passed in.
 #![forbid(unsafe_code)]
 
+pub mod app;
 pub mod base_selection;
 pub mod build;
 pub mod buildpacks;

@@ -16,8 +16,9 @@ use remote::{Fetcher, Network};
 use std::path::Path;
 use std::process::ExitCode;
 use std::time::Instant;
+use workshop::app::{App, BuildRequest, codec_named};
 use workshop::build;
-use workshop::build::{App, BuildRequest, Built, Exports, Preview, codec_named, prepare, preview};
+use workshop::build::{Built, Exports, Preview, prepare, preview};
 use workshop::plan::Worklist;
 use workshop::record::LayerRecord;
 

@@ -10,7 +10,7 @@ use model::{SettingRule, shell_words};
 use serde_json::json;
 use std::collections::BTreeMap;
 use std::process::ExitCode;
-use workshop::build::App;
+use workshop::app::App;
 use workshop::survey::looks_secret;
 
 pub fn run(options: &SettingsOptions, around: &Surroundings, output: &Output) -> Done {

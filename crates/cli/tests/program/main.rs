@@ -8,6 +8,7 @@ mod check;
 mod compiling;
 mod debian;
 mod demo;
+mod floors;
 mod images;
 mod languages;
 mod lockfiles;

@@ -3,9 +3,10 @@
 
 use crate::RUN_SCRIPTS_OF;
 use crate::helpers::{ADD_ON_BUILDER, Helpers};
-use crate::install::{Around, address_of};
+use crate::install::Around;
 use crate::overrides::Overrides;
 use crate::parts::Parts;
+use crate::placing::{self, address_of};
 use crate::tree::{LockedPackage, Origin, PackageTree};
 use crate::{INSTALL_SCRIPTS, Manifest, helpers, install, packing, resolve};
 use content::digest::{Hasher, Sha256};
@@ -182,7 +183,7 @@ impl Scripts {
         let beside = if self.source.is_commit() { "" } else { self.folder };
         let path = [
             &format!("{folder}/node_modules/.bin"),
-            &format!("/{}", install::below(beside, "node_modules/.bin")),
+            &format!("/{}", placing::below(beside, "node_modules/.bin")),
             &format!("/{}/node_modules/.bin", helpers::FOLDER),
             &self.path,
             "/usr/bin",
@@ -250,7 +251,7 @@ impl Action for Scripts {
                 detail: "it has no install script".to_owned(),
             })
         })?;
-        let folder = format!("/{}", install::below(self.folder, &self.package.path));
+        let folder = format!("/{}", placing::below(self.folder, &self.package.path));
         let step = compile_step(&self.package.name);
         let fill = |to: &Path| fs::rename(&unpacked, to).facts(to);
         let job = Job {

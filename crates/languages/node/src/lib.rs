@@ -9,6 +9,7 @@ mod overrides;
 mod packing;
 mod parts;
 mod patch;
+mod placing;
 mod resolve;
 mod scripts;
 mod settled;

@@ -1,6 +1,6 @@
 //! Install scripts: which packages have one, and what becomes of it.
 
-use crate::install::address_of;
+use crate::placing::address_of;
 use crate::tarball::Facts;
 use crate::tree::{LockedPackage, Origin, PackageTree};
 use crate::{Manifest, tarball};

@@ -3,7 +3,7 @@
 
 use crate::compile::{self, WantedScript};
 use crate::helpers::{self, Helpers};
-use crate::install::address_of;
+use crate::placing::address_of;
 use crate::tree::{LockedPackage, Origin, PackageTree};
 use crate::{MANIFEST, Manifest, lock, overrides, parts, read_manifest, resolve, scripts};
 use content::digest::Hasher;

@@ -2,13 +2,14 @@
 //! this machine and without the network, and installed like any other wheel.
 
 use crate::environment::{Environment, Found, OF_BUILD};
+use crate::file_names::WheelName;
 use crate::index::Index;
 use crate::install::fact;
 use crate::locked::{LockedPackage, Origin, known_versions};
 use crate::requirements::Asked;
 use crate::sdist::SourceFacts;
 use crate::target::Target;
-use crate::wheel::WheelName;
+use crate::wheel;
 use crate::{install, resolve, sdist};
 use content::ContentError;
 use content::digest::{Hasher, Sha256};
@@ -261,7 +262,7 @@ impl Action for Compile {
         let mut parts = files.clone();
         parts.insert("(source)".to_owned(), format!("{} {}", package.name, package.identity()));
         Fingerprint::of(RECIPE)
-            .with_recipe(install::RECIPE)
+            .with_recipe(wheel::RECIPE)
             .with_recipe(program_step::RECIPE)
             .input("package", parts)
             .input("runtime", around.parts())

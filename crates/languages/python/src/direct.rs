@@ -1,5 +1,6 @@
 //! Packages that no index offers: from a file, a folder of the source, or a commit of a repository.
 
+use crate::file_names::{file_of, version_of};
 use crate::locked::Origin;
 use crate::requirements::Need;
 use crate::sdist::SourceFacts;
@@ -67,7 +68,7 @@ impl Origin {
             }
         }
         let path = plain.join("/");
-        let is_file = wheel::version_of(plain.last().unwrap_or(&"")).is_some();
+        let is_file = version_of(plain.last().unwrap_or(&"")).is_some();
         Ok(if is_file { Self::Path(path) } else { Self::Folder(path) })
     }
 
@@ -131,7 +132,7 @@ pub(super) fn look(
         return Ok(of_facts(&facts, origin, None));
     }
     let (address, file) = match &origin {
-        Origin::Url(url) => (Address::parse(url, tree.root()), super::environment::file_of(url)),
+        Origin::Url(url) => (Address::parse(url, tree.root()), file_of(url)),
         Origin::Path(path) => (Address::Folder(tree.root().join(path)), path.clone()),
         _ => {
             return Err(Error::Package(PackageError::Damaged {
@@ -159,7 +160,7 @@ pub(super) fn look(
         wheel::metadata(&mut Archive::new(File::open(&path).facts(&path)?).map_err(|e| bad(e.to_string()))?);
     let text = text.map_err(bad)?;
     let needs = sdist::readable(&wheel::needs(&text));
-    let version = wheel::version_of(&file).unwrap_or_else(|| Version::new([0]));
+    let version = version_of(&file).unwrap_or_else(|| Version::new([0]));
     Ok(Direct { version, needs: Some(needs), origin, integrity: Some(integrity), is_source: false })
 }
 

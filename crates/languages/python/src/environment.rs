@@ -1,10 +1,10 @@
 //! The virtual environment that packages are installed into, and where their files are found.
 
+use crate::file_names::{WheelName, file_of, sdist_name_of, version_of};
 use crate::locked::{LockedPackage, Origin};
 use crate::target::Target;
 use crate::terms::{Terms, first_that_has};
-use crate::wheel::WheelName;
-use crate::{install, sdist, wheel};
+use crate::wheel;
 use config::addresses::Addresses;
 use content::digest::Sha256;
 use content::layer::{FragmentWriter, LayerWriter};
@@ -117,8 +117,7 @@ impl Environment {
     ) -> Result<Option<String>> {
         let (store, codec) = (layer.store(), layer.codec());
         let site = self.site();
-        let key =
-            install::RECIPE.fragment_key(codec, &["own", self.folder, &site, &self.home, &digest.hex()]);
+        let key = wheel::RECIPE.fragment_key(codec, &["own", self.folder, &site, &self.home, &digest.hex()]);
         self.write_folders(layer, false)?;
         let licence = self.put_wheel(FragmentWriter::new(store, codec, key, 1)?, label, wheel)?;
         append_fragment(layer, key, label)?;
@@ -203,7 +202,7 @@ impl Environment {
 
     /// How well a file of a package fits; nothing when it does not, and a source is worse than every wheel.
     pub(super) fn rate(&self, file: &str, package: &LockedPackage) -> Option<u32> {
-        if let Some((project, version)) = sdist::name_of(file) {
+        if let Some((project, version)) = sdist_name_of(file) {
             let same = project == package.name && version == package.version;
             return (same && self.terms.allow(&package.name, true)).then_some(0);
         }
@@ -214,18 +213,11 @@ impl Environment {
     }
 }
 
-/// The name of the file at a URL.
-pub(super) fn file_of(url: &str) -> String {
-    let name = url.split(['#', '?']).next().unwrap_or_default().rsplit('/').next().unwrap_or_default();
-    // Percent-encoding taken back, as far as file names of packages have it.
-    name.replace("%2B", "+").replace("%2b", "+").replace("%21", "!")
-}
-
 /// The names of the files that are offered of the locked version; of all versions, if there are none.
 fn of_version(offered: Vec<pypi::File>, package: &LockedPackage) -> Vec<String> {
     let (own, others): (Vec<_>, Vec<_>) = offered
         .into_iter()
         .map(|file| file.name)
-        .partition(|name| wheel::version_of(name).as_ref() == Some(&package.version));
+        .partition(|name| version_of(name).as_ref() == Some(&package.version));
     if own.is_empty() { others } else { own }
 }

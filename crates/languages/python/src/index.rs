@@ -1,10 +1,11 @@
 //! What indexes offer to the resolver: versions that can be used on the target, and what they need.
 
 use crate::direct::Direct;
+use crate::file_names::{WheelName, sdist_name_of, version_of};
 use crate::requirements::Need;
 use crate::target::Target;
 use crate::terms::{Terms, first_that_has};
-use crate::wheel::{Archive, WheelName};
+use crate::wheel::Archive;
 use crate::{sdist, wheel};
 use config::addresses::Addresses;
 use content::digest::{Hasher, Sha256};
@@ -130,9 +131,9 @@ impl<'a> Index<'a> {
         // What has to be built is worse than every wheel.
         let mut versions: BTreeMap<Version, Option<(u32, File)>> = BTreeMap::new();
         for file in files {
-            let source = sdist::name_of(&file.name);
+            let source = sdist_name_of(&file.name);
             let Some(version) =
-                source.as_ref().map(|(_, version)| version.clone()).or_else(|| wheel::version_of(&file.name))
+                source.as_ref().map(|(_, version)| version.clone()).or_else(|| version_of(&file.name))
             else {
                 continue;
             };

@@ -1,8 +1,9 @@
 //! Installs wheels into the environment of the image, one fragment each.
 
 use crate::environment::{Environment, Found};
+use crate::file_names::version_of;
 use crate::locked::{LockedPackage, Origin};
-use crate::wheel;
+use crate::wheel::RECIPE;
 use crate::wheel::{Archive, Layout, Scheme};
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, Fragment, FragmentWriter, LayerWriter};
@@ -20,8 +21,6 @@ use std::collections::BTreeSet;
 use std::io::{BufReader, Read, Seek};
 use std::path::PathBuf;
 
-/// How wheels are put down.
-pub(super) const RECIPE: Recipe = Recipe::new("wheel", 5);
 /// From so many packages on, they are spread over that many layers.
 const SPREAD: [(usize, usize); 2] = [(60, 12), (16, 8)];
 /// From this length in bytes on, what is written is compressed on two threads.
@@ -221,7 +220,7 @@ impl Action for PythonPackages {
                 Err(_) => return None,
                 Ok(files) => files,
             };
-            let own = files.iter().filter(|f| wheel::version_of(&f.name).as_ref() == Some(&package.version));
+            let own = files.iter().filter(|f| version_of(&f.name).as_ref() == Some(&package.version));
             // One file that is not withdrawn is enough.
             let reasons: Vec<&str> = own.map(|f| f.yanked.as_deref()).collect::<Option<_>>()?;
             let reason = match reasons.first() {

@@ -5,6 +5,7 @@ mod bytecode;
 mod compile;
 mod direct;
 mod environment;
+mod file_names;
 mod index;
 mod install;
 mod lock;

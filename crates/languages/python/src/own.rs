@@ -3,8 +3,8 @@
 //! (PEP 660). Nothing of it is built; what would have to be compiled is left to `[build]`.
 
 use crate::environment::Environment;
-use crate::install;
 use crate::parse_project;
+use crate::wheel;
 use content::digest::Sha256;
 use content::layer::LayerWriter;
 use engine::{Action, Step, StepContext};
@@ -154,7 +154,7 @@ impl Action for Own {
             ("entry points", format!("{entry_points:?}")),
         ];
         Fingerprint::of(RECIPE)
-            .with_recipe(install::RECIPE)
+            .with_recipe(wheel::RECIPE)
             .values("app", values)
             .input("runtime", around.parts())
     }

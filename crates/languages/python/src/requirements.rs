@@ -1,13 +1,11 @@
 //! What an app asks for: `requirements.txt` with the files that it names, or `pyproject.toml`.
 
-use crate::environment::file_of;
+use crate::file_names::{WheelName, file_of, sdist_name_of, version_of};
 use crate::locked::{LockedPackage, Origin};
 use crate::sdist::SourceFacts;
 use crate::target::Target;
 use crate::terms::Terms;
-use crate::wheel::WheelName;
 use crate::{EXTRAS, GROUPS};
-use crate::{sdist, wheel};
 use content::digest::Sha256;
 use model::OptionValue;
 use model::error::SurveyError;
@@ -205,7 +203,7 @@ impl Asked {
             let (version, origin) = match (&wanted.origin, wanted.exact()) {
                 (None, Some(version)) => (version, Origin::Index(None)),
                 (Some(origin @ (Origin::Url(at) | Origin::Path(at))), _) => {
-                    let Some(version) = wheel::version_of(&file_of(at)) else { return Ok(None) };
+                    let Some(version) = version_of(&file_of(at)) else { return Ok(None) };
                     (version, origin.clone())
                 }
                 _ => return Ok(None),
@@ -337,7 +335,7 @@ fn elsewhere(text: &str) -> Option<Elsewhere<'_>> {
 fn name_at(origin: &Origin, at: &str, tree: &SourceTree) -> Result<Option<String>> {
     let of_file = |file: &str| {
         let wheel = WheelName::parse(file).map(|wheel| wheel.project);
-        wheel.or_else(|| sdist::name_of(file).map(|(name, _)| name))
+        wheel.or_else(|| sdist_name_of(file).map(|(name, _)| name))
     };
     Ok(match origin {
         Origin::Url(at) | Origin::Path(at) => of_file(&file_of(at)),

@@ -7,7 +7,6 @@ use engine::package_archive::PackageArchive;
 use model::{PathFacts, Result};
 use pep440_rs::Version;
 use remote::Fetcher;
-use remote::packages::pypi;
 use serde::{Deserialize, Serialize};
 use std::fs;
 use std::path::Path;
@@ -38,13 +37,6 @@ const ASKED_LATE: [(&str, &[&str]); 3] = [
     ("scikit_build_core", &["cmake", "ninja"]),
     ("setuptools", &["wheel"]),
 ];
-
-/// The project and version in the name of a source archive.
-pub(super) fn name_of(file: &str) -> Option<(String, Version)> {
-    let stem = [".tar.gz", ".tgz", ".zip"].iter().find_map(|end| file.strip_suffix(end))?;
-    let (project, version) = stem.rsplit_once('-')?;
-    Some((pypi::canonical_name(project), Version::from_str(version).ok()?))
-}
 
 /// What an archive says of itself, which is kept in the store.
 pub(super) fn facts(archive: &PackageArchive<'_>, around: (&Fetcher, &Store)) -> Result<SourceFacts> {

@@ -1,6 +1,6 @@
 //! The Python that packages are chosen for: not the machine's, but that of the image.
 
-use crate::wheel::WheelName;
+use crate::file_names::WheelName;
 use model::error::PackageError;
 use model::{Error, Result};
 use pep440_rs::Version;

@@ -3,47 +3,13 @@
 use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use content::digest::Sha256;
-use pep440_rs::Version;
-use remote::packages::pypi;
+use engine::Recipe;
 use source::UnpackLimit;
 use std::collections::BTreeMap;
 use std::io::{self, Read, Seek};
-use std::str::FromStr;
 
-/// What a wheel's file name says.
-#[derive(Debug, PartialEq, Eq)]
-pub(super) struct WheelName {
-    pub(super) project: String,
-    pub(super) version: Version,
-    pub(super) python: String,
-    pub(super) abi: String,
-    pub(super) platform: String,
-}
-
-impl WheelName {
-    pub(super) fn parse(file: &str) -> Option<Self> {
-        let parts: Vec<&str> = file.strip_suffix(".whl")?.split('-').collect();
-        let (project, version, tags) = match parts[..] {
-            [project, version, a, b, c] | [project, version, _, a, b, c] => (project, version, [a, b, c]),
-            _ => return None,
-        };
-        Some(Self {
-            project: pypi::canonical_name(project),
-            version: Version::from_str(version).ok()?,
-            python: tags[0].to_owned(),
-            abi: tags[1].to_owned(),
-            platform: tags[2].to_owned(),
-        })
-    }
-}
-
-/// The version in the name of a wheel or of a source archive.
-pub(super) fn version_of(file: &str) -> Option<Version> {
-    if let Some(wheel) = WheelName::parse(file) {
-        return Some(wheel.version);
-    }
-    crate::sdist::name_of(file).map(|(_, version)| version)
-}
+/// How wheels are put down.
+pub(super) const RECIPE: Recipe = Recipe::new("wheel", 5);
 
 /// Where packages are put in an environment; paths from its root.
 pub(super) struct Scheme<'a> {
@@ -338,21 +304,4 @@ fn licence(metadata: &str) -> Option<String> {
         (!value.is_empty() && value.len() <= 60).then(|| value.to_owned())
     };
     field("License-Expression:").or_else(|| field("License:"))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_are_read() {
-        for (name, version) in [
-            ("fog_horn-1.0-py3-none-any.whl", Some("1.0")),
-            ("fog_horn-1.0-1-cp311-cp311-manylinux_2_17_x86_64.manylinux2014_x86_64.whl", Some("1.0")),
-            ("fog_horn-1.0.tar.gz", Some("1.0")),
-            ("fog_horn.exe", None),
-        ] {
-            assert_eq!(version_of(name).map(|v| v.to_string()).as_deref(), version, "{name}");
-        }
-    }
 }

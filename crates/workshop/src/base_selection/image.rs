@@ -1,8 +1,8 @@
 //! Bases that are images of others: which one, and what of it is pinned.
 
+use crate::app::{App, BuildRequest};
 use crate::base_selection::{BaseRequest, NewPins, Provision};
-use crate::build::{App, BuildRequest};
-use crate::plan::needed_runtimes;
+use crate::survey::needed_runtimes;
 use bases::image::{Getting, ImageBase, Location};
 use config::pins::Pins;
 use content::store::Store;

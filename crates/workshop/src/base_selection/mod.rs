@@ -6,8 +6,8 @@ mod suite;
 
 pub use new_pins::NewPins;
 
-use crate::build::{App, BuildRequest};
-use crate::plan::needed_runtimes;
+use crate::app::{App, BuildRequest};
+use crate::survey::needed_runtimes;
 use bases::debian::{SUITES, Suite};
 use bases::host::HostBase;
 use config::addresses::Addresses;

@@ -1,6 +1,6 @@
 //! Pins on their way into `shtetl.lock`.
 
-use crate::build::App;
+use crate::app::App;
 use config::pins::Pins;
 use model::files;
 use model::{PathFacts, Result};

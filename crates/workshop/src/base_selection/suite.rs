@@ -1,9 +1,9 @@
 //! Bases from packages of a suite: what an app wants of it, and what of that is pinned.
 
+use crate::app::{App, BuildRequest};
 use crate::base_selection::{BaseRequest, NewPins, Provision, ToolNames, address};
-use crate::build::{App, BuildRequest};
 use crate::buildpacks::Buildpacks;
-use crate::plan::{needed_runtimes, needed_tools};
+use crate::survey::{needed_runtimes, needed_tools};
 use bases::debian;
 use bases::debian::{
     Archives, BASE, BUILD_BASE, BuildRoot, DebianBase, EXTRA, LIBRARIES, Suite, Wanted, WantedRuntime,

@@ -11,7 +11,7 @@ mod runtime;
 mod settings;
 mod start;
 
-use crate::build::App;
+use crate::app::App;
 use crate::plan::Worklist;
 use crate::survey::Survey;
 use engine::StepContext;

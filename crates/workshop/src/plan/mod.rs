@@ -8,7 +8,7 @@ pub use resolutions::Resolutions;
 use crate::base_selection::NewPins;
 use crate::buildpacks::Buildpacks;
 use crate::plan::build_command::BuildWork;
-use crate::survey::{Survey, options_of};
+use crate::survey::{Survey, contributing, options_of};
 use config::AppConfig;
 use config::addresses::Addresses;
 use content::layer::{Codec, Entry, LayerWriter};
@@ -18,7 +18,7 @@ use model::RuntimeInUse;
 use model::error::{BaseError, SurveyError};
 use model::platform::own_platform;
 use model::{
-    BuildCommand, BuildpackOptions, Claim, Error, Finding, PackageFact, PathFacts, Result, Role, RuntimeWish,
+    BuildCommand, BuildpackOptions, Error, Finding, PackageFact, PathFacts, Result, Role, RuntimeWish,
 };
 use planning::{Base, Context, Provided, Resolution};
 use source::{SourceTree, TreeDigests, TreeKind};
@@ -263,32 +263,6 @@ fn source_notes(survey: &Survey) -> Vec<String> {
     });
     let notable = survey.notable.iter().map(|n| format!("{} is packed: {}", n.path, n.what.told()));
     changed.chain(notable).collect()
-}
-
-/// The findings of the buildpacks that contribute to the image.
-fn contributing<'s>(survey: &'s Survey, config: &AppConfig) -> impl Iterator<Item = &'s Finding> {
-    let ordered = config.order.is_some();
-    // A part without a step of its own needs no runtime in the image.
-    let counts = move |(number, f): &(usize, &Finding)| *number == 0 || f.claim != Claim::Part || ordered;
-    survey.chosen_findings().enumerate().filter(counts).map(|(_, finding)| finding)
-}
-
-/// The runtimes that an image of this survey needs, each with what is wanted of it.
-pub fn needed_runtimes<'s>(survey: &'s Survey, config: &AppConfig) -> Vec<&'s RuntimeWish> {
-    let mut needed: Vec<&RuntimeWish> = Vec::new();
-    for wish in contributing(survey, config).filter_map(|f| f.runtime.as_ref()) {
-        if !wish.for_build && needed.iter().all(|known| known.runtime != wish.runtime) {
-            needed.push(wish);
-        }
-    }
-    needed
-}
-
-/// The names of what a build runs, and no image has.
-pub fn needed_tools(survey: &Survey, config: &AppConfig) -> BTreeSet<String> {
-    let wishes = contributing(survey, config).filter_map(|f| f.runtime.as_ref());
-    let found = wishes.filter(|wish| wish.for_build).map(|wish| wish.runtime.to_owned());
-    found.chain(config.build.iter().flat_map(|build| build.tools.iter().cloned())).collect()
 }
 
 fn check_constraint(

@@ -1,6 +1,7 @@
 //! What the buildpacks of an app settle before it is planned.
 
-use super::{Sources, context_of, contributing};
+use super::{Sources, context_of};
+use crate::survey::contributing;
 use model::{Result, RuntimeInUse};
 use planning::{Base, NewHash, NewlyResolved, Resolution, Resolving};
 use std::collections::{BTreeMap, BTreeSet};

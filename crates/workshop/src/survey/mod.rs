@@ -1,10 +1,12 @@
 //! The survey: what a source is, each conclusion with its evidence.
 
+mod needs;
 mod processes;
 mod reads;
 mod samples;
 
 pub use model::Place;
+pub use needs::{contributing, needed_runtimes, needed_tools};
 pub use reads::{ReadSetting, find_or_remember, looks_secret};
 
 use crate::buildpacks::Buildpacks;

@@ -1,0 +1,86 @@
+//! An app that is looked at, and how it is to be built.
+
+use crate::buildpacks::Buildpacks;
+use crate::survey::{Observed, Survey, find_or_remember, survey};
+use bases::host::Host;
+use config::addresses::AddressBook;
+use config::{AppConfig, Choice, ConfigPlace, Effective, Origin};
+use content::layer::Codec;
+use content::store::Store;
+use model::Result;
+use planning::Pinning;
+use remote::Fetcher;
+use remote::oci::CredentialFiles;
+use source::{Asked, Opened, SourceRules, SourceTree, take_in};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::Instant;
+
+/// An app that was looked at; nothing was run or fetched for it.
+pub struct App {
+    /// Its source.
+    pub opened: Opened,
+    /// Its configuration.
+    pub config: AppConfig,
+    /// Who said each key of it.
+    pub origins: BTreeMap<String, Origin>,
+    /// Its files.
+    pub tree: Arc<SourceTree>,
+    /// What was concluded.
+    pub survey: Survey,
+    /// The buildpacks in force.
+    pub buildpacks: Buildpacks,
+}
+
+/// Looks at an app. `now` is in nanoseconds since 1970.
+pub fn look(
+    asked: &Asked<'_>,
+    choice: &Choice,
+    buildpacks: &Buildpacks,
+    store: &Store,
+    now: i64,
+) -> Result<App> {
+    let opened = Opened::open(asked, store, now)?;
+    let place = ConfigPlace { folder: &opened.root, shown: &opened.shown, near: &opened.near };
+    let effective = Effective::load(&place, choice, &buildpacks.known_names())?;
+    let config = &effective.config;
+    let rules = SourceRules { exclude: config.exclude.clone(), include: config.include.clone() };
+    let source = take_in(&opened, &rules)?;
+    let reads = find_or_remember(&source.tree, store, now)?;
+    let revision = opened.revision(&source.tree, store, now)?;
+    let survey = survey(&opened.name, &source, &effective, Observed { reads, revision }, buildpacks)?;
+    let Effective { config, origins } = effective;
+    let tree = Arc::new(source.tree);
+    Ok(App { opened, config, origins, tree, survey, buildpacks: buildpacks.clone() })
+}
+
+/// How to build, apart from what the source says.
+pub struct BuildRequest<'a> {
+    /// The tag of the default process type.
+    pub tag: &'a str,
+    /// The platform of the image, as in `linux/amd64`.
+    pub platform: &'a str,
+    /// How layers are compressed.
+    pub codec: Codec,
+    /// Creation time in the image's documents (RFC 3339).
+    pub created: &'a str,
+    /// The machine that the base `host` is captured from.
+    pub host: &'a Host,
+    /// Where packages come from.
+    pub book: &'a Arc<AddressBook>,
+    /// Gets what has to be known before the build; without the network, only what is in folders.
+    pub fetcher: &'a Fetcher,
+    /// Credentials for registries of images.
+    pub credentials: &'a Arc<CredentialFiles>,
+    /// How pins are treated.
+    pub pinning: Pinning,
+    /// Now, in nanoseconds since 1970.
+    pub now: i64,
+    /// The same moment, for measuring how long the build takes.
+    pub started: Instant,
+}
+
+/// The codec of this name, for options.
+pub fn codec_named(name: &str) -> Option<Codec> {
+    [Codec::Zstd, Codec::Gzip].into_iter().find(|c| c.name() == name)
+}
