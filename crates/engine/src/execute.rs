@@ -51,14 +51,18 @@ pub fn decide(store: &Store, graph: &StepGraph<'_>, wanted: &[StepKey]) -> Decis
 }
 
 fn decide_one(store: &Store, key: StepKey, node: &Node<'_>) -> Decision {
-    let damaged = match store.read_document::<Produced>(&store.step_path(key)) {
-        Stored::Whole(result) if store.has_verified(result.layer.digest, result.layer.size) => {
-            return Ok(result);
+    let is_damaged = match store.read_document::<Produced>(&store.step_path(key)) {
+        Stored::Whole(result) => {
+            let there = store.blob_size(result.layer.digest).is_some();
+            if there && store.has_verified(result.layer.digest, result.layer.size) {
+                return Ok(result);
+            }
+            there
         }
-        Stored::Whole(_) | Stored::Missing => false,
+        Stored::Missing => false,
         Stored::Damaged => true,
     };
-    if damaged {
+    if is_damaged {
         return Err(MissReason::ResultDamaged);
     }
     let made_from = MadeFrom { key, inputs: &node.inputs, target: node.target };

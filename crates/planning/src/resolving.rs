@@ -3,9 +3,9 @@
 use crate::NewHash;
 use config::pins::{KnownHashes, ResolvedPackage, ResolvedSet, ResolvedSets};
 use content::store::Store;
-use model::error::PinError;
-use model::{Ecosystem, Error, Result};
-use remote::Fetcher;
+use model::error::{PinError, SurveyError};
+use model::{Ecosystem, Error, Place, Result, files};
+use remote::{Fetcher, Integrity};
 
 /// How the pins in `shtetl.lock` are treated.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -103,11 +103,16 @@ impl Resolving<'_> {
         &self,
         ecosystem: Ecosystem,
         package: &str,
-        fetch: impl FnOnce((&Fetcher, &Store)) -> Result<String>,
-    ) -> Result<Option<(String, Option<NewHash>)>> {
+        fetch: impl FnOnce((&Fetcher, &Store)) -> Result<Integrity>,
+    ) -> Result<Option<(Integrity, Option<NewHash>)>> {
         let known = self.hashes.get(ecosystem.name()).and_then(|of| of.get(package));
         if let Some(known) = known.filter(|_| self.pinning != Pinning::Update || self.asking.is_none()) {
-            return Ok(Some((known.clone(), None)));
+            let read = Integrity::any_of([known.as_str()].into_iter());
+            let malformed = || SurveyError::Malformed {
+                place: Place::new(files::PINS, None),
+                detail: format!("the hash of {package} is {known:?}"),
+            };
+            return Ok(Some((read.ok_or_else(malformed)?, None)));
         }
         let Some(asking) = self.asking else { return Ok(None) };
         if self.pinning == Pinning::Locked {
@@ -115,7 +120,7 @@ impl Resolving<'_> {
             return Err(Error::Pins(PinError::Missing { base, file_is_there: !self.hashes.is_empty() }));
         }
         let integrity = fetch((asking, self.store))?;
-        let new = NewHash { ecosystem, package: package.to_owned(), integrity: integrity.clone() };
+        let new = NewHash { ecosystem, package: package.to_owned(), integrity: integrity.canonical() };
         Ok(Some((integrity, Some(new))))
     }
 }
@@ -124,6 +129,6 @@ impl Resolving<'_> {
 pub fn advice(manifest: &str, lockfile: &str) -> String {
     format!(
         "{manifest} locks no versions: they were resolved, and are kept in {}; other tools need {lockfile}",
-        model::files::PINS
+        files::PINS
     )
 }

@@ -17,6 +17,8 @@ pub struct Reply {
     pub body: Vec<u8>,
     /// The connection is cut after this many bytes of the body.
     pub cut_after: Option<usize>,
+    /// After this many bytes of the body, nothing more comes, and the connection stays open.
+    pub silent_after: Option<usize>,
     /// How long to wait before answering.
     pub delay: Duration,
 }
@@ -24,7 +26,14 @@ pub struct Reply {
 impl Reply {
     /// Success with this body.
     pub fn of(body: impl Into<Vec<u8>>) -> Self {
-        Self { status: 200, headers: Vec::new(), body: body.into(), cut_after: None, delay: Duration::ZERO }
+        Self {
+            status: 200,
+            headers: Vec::new(),
+            body: body.into(),
+            cut_after: None,
+            silent_after: None,
+            delay: Duration::ZERO,
+        }
     }
 
     /// The same with another header line.
@@ -135,7 +144,11 @@ fn serve(
         let headers: String = reply.headers.iter().map(|line| format!("{line}\r\n")).collect();
         let length = reply.body.len();
         write!(stream, "HTTP/1.1 {} stand-in\r\n{headers}content-length: {length}\r\n\r\n", reply.status)?;
-        stream.write_all(&reply.body[..reply.cut_after.unwrap_or(length)])?;
+        stream.write_all(&reply.body[..reply.cut_after.or(reply.silent_after).unwrap_or(length)])?;
+        if reply.silent_after.is_some() {
+            // The client's turn: it goes away when it has waited long enough.
+            return reader.read_line(&mut String::new()).map(drop);
+        }
         if reply.cut_after.is_some() {
             return stream.shutdown(std::net::Shutdown::Both);
         }

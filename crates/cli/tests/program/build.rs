@@ -130,13 +130,12 @@ fn the_ledger_keeps_failures_too() {
     "#);
 }
 
-#[test]
-fn killed_in_the_middle_the_store_still_works() {
-    let program = program().with_demo();
-    let registry = Registry::start();
+/// Where a registry has the package of [`with_slow_package`].
+const SLOW: &str = "/slow/-/slow-1.0.0.tgz";
+
+/// Writes an app that needs the package `slow`; gives its archive.
+fn with_slow_package(program: &testkit::program::Program) -> Vec<u8> {
     let tarball = npm_tarball(&vec![("package.json".into(), b"{}".to_vec())]);
-    let slow = Reply { delay: Duration::from_secs(30), ..Reply::of(tarball.clone()) };
-    registry.answer("/slow/-/slow-1.0.0.tgz", vec![slow, Reply::of(tarball.clone())]);
     program.write("app/package.json", r#"{"dependencies":{"slow":"1"},"scripts":{"start":"node a.js"}}"#);
     let lock = format!(
         r#"{{"lockfileVersion":3,"packages":{{"":{{"dependencies":{{"slow":"1"}}}},
@@ -145,11 +144,20 @@ fn killed_in_the_middle_the_store_still_works() {
     );
     program.write("app/package-lock.json", lock);
     program.write("app/shtetl.toml", "[base]\nfrom = \"host\"\n");
+    tarball
+}
+
+#[test]
+fn killed_in_the_middle_the_store_still_works() {
+    let (program, registry) = (program(), Registry::start());
+    let tarball = with_slow_package(&program);
+    let slow = Reply { delay: Duration::from_secs(30), ..Reply::of(tarball.clone()) };
+    registry.answer(SLOW, vec![slow, Reply::of(tarball)]);
     let build = format!("build app --address npm={}", registry.url());
 
     let mut command = program.command(build.split(' '));
     let mut child = command.process_group(0).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    while registry.count("/slow/-/slow-1.0.0.tgz") == 0 {
+    while registry.count(SLOW) == 0 {
         assert!(child.try_wait().unwrap().is_none(), "it ended before it asked");
         std::thread::sleep(Duration::from_millis(10));
     }
@@ -188,4 +196,67 @@ fn two_builds_at_once_share_one_store() {
         .into();
     assert_eq!(digests[0], digests[1]);
     assert_ne!(digests[0], digests[2]);
+}
+
+/// Starts `arguments` in a process group of its own, so that a signal reaches it alone.
+fn started(program: &testkit::program::Program, arguments: &str) -> std::process::Child {
+    let mut command = program.command(arguments.split(' '));
+    command.process_group(0).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap()
+}
+
+#[test]
+fn an_interrupted_build_ends_soon_and_leaves_nothing_half_done() {
+    for signal in ["-INT", "-TERM"] {
+        let (program, registry) = (program(), Registry::start());
+        let tarball = with_slow_package(&program);
+        let stalled = Reply { silent_after: Some(20), ..Reply::of(tarball.clone()) };
+        registry.answer(SLOW, vec![stalled, Reply::of(tarball)]);
+        let arguments = format!("build app --address npm={} --layout image", registry.url());
+        let mut child = started(&program, &arguments);
+        while registry.count(SLOW) == 0 {
+            assert!(child.try_wait().unwrap().is_none(), "it ended before it asked");
+            std::thread::sleep(Duration::from_millis(10));
+        }
+        let told = std::time::Instant::now();
+        let id = child.id().to_string();
+        assert!(std::process::Command::new("kill").args([signal, &id]).status().unwrap().success());
+        let said = program.said(&child.wait_with_output().unwrap());
+        assert_eq!(said.code, 130, "{signal}: {said}");
+        // Without the token, it would wait for twenty seconds.
+        assert!(told.elapsed() < Duration::from_secs(5), "{signal}: {:?}", told.elapsed());
+        assert!(!program.path("image/index.json").exists(), "no layout is begun");
+        let _ = program.succeed(&arguments);
+    }
+}
+
+#[test]
+fn output_that_cannot_be_written_is_an_error_and_a_closed_pipe_is_none() {
+    let program = program().with_demo();
+    let _ = program.succeed("build notices");
+    for arguments in [
+        "schema configuration",
+        "survey notices",
+        "check notices",
+        "show notices",
+        "ledger notices",
+        "build notices",
+    ] {
+        for format in ["text", "json"] {
+            let arguments = format!("{arguments} --format {format}");
+            let full = std::fs::OpenOptions::new().write(true).open("/dev/full").unwrap();
+            let mut command = program.command(arguments.split(' '));
+            let output =
+                command.stdout(full).stderr(Stdio::piped()).spawn().unwrap().wait_with_output().unwrap();
+            let said = program.said(&output);
+            assert_eq!(said.code, 3, "{arguments}: {said}");
+            assert!(said.stderr.contains("the disk is full"), "{arguments}: {said}");
+
+            let (reader, writer) = std::io::pipe().unwrap();
+            drop(reader);
+            let mut command = program.command(arguments.split(' '));
+            let output =
+                command.stdout(writer).stderr(Stdio::piped()).spawn().unwrap().wait_with_output().unwrap();
+            assert_eq!(program.said(&output).code, 0, "{arguments}");
+        }
+    }
 }

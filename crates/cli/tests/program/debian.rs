@@ -3,6 +3,7 @@
 use crate::program;
 use std::collections::BTreeMap;
 use std::fs::{self, File};
+use std::os::unix::fs::MetadataExt;
 use std::path::Path;
 use testkit::archives::{npm_tarball, sha512_integrity};
 use testkit::debian::{Item, Package, Signer, harbour_packages, write_suite};
@@ -248,6 +249,39 @@ fn programs_of_a_build_run_in_a_root_of_packages_that_no_image_has() {
     error: something has to be built, and the base host provides no build environment
     what to do: choose a Debian base, or empty, in [base] from; or build before, and include the result with [source] include
     ");
+}
+
+#[test]
+fn a_cache_is_of_one_app_and_its_files_belong_to_no_user_of_the_machine() {
+    let mut packages = workshop_packages();
+    packages.retain(|package| package.name != "libhorn-dev");
+    let caching = program_that_writes("/cache/compiled.o", "compiled");
+    packages.push(Package::new("libhorn-dev", "1", "", &[]).with("./usr/bin/horn", Item::Program(caching)));
+    let program = with_archive(&Signer::new(), &packages, "");
+    program.edit(
+        "app/shtetl.toml",
+        "[addresses]",
+        "build-packages = [\"libhorn-dev\"]\n[build]\nrun = \"horn\"\n[addresses]",
+    );
+    testkit::program::copy_tree(&program.path("app"), &program.path("other"));
+    // It makes nothing but what it keeps for the next time, which is an error only afterwards.
+    let run = |app: &str| {
+        let said = error_of(&program.run(&format!("build {app}")));
+        assert!(said.starts_with("error: the build command made no new file"), "{said}");
+    };
+    run("app");
+    let caches = |app: &str| {
+        let folder = program.path("store/caches").join(app);
+        let steps = fs::read_dir(folder).into_iter().flatten().map(|entry| entry.unwrap().path());
+        steps.map(|step| step.join("compiled.o")).filter(|file| file.exists()).collect::<Vec<_>>()
+    };
+    assert_eq!((caches("app").len(), caches("other").len()), (1, 0));
+    run("other");
+    assert_eq!((caches("app").len(), caches("other").len()), (1, 1));
+    if Program::may_act_as_others() {
+        let owner = fs::metadata(&caches("app")[0]).unwrap().uid();
+        assert!(owner >= 1_900_000_000, "{owner} may be somebody");
+    }
 }
 
 #[test]

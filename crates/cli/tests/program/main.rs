@@ -18,6 +18,7 @@ mod run;
 mod schema;
 mod settings;
 mod source;
+mod store;
 mod survey;
 
 use testkit::program::Program;

@@ -382,3 +382,27 @@ fn registries_are_asked_for_withdrawn_versions_only_when_they_may_be() {
     let said = program.succeed(&check).stdout;
     assert!(said.contains("nothing found") && registry.count("/pier") == asked, "{said}");
 }
+
+#[test]
+fn a_package_that_nothing_locks_a_hash_of_is_pinned_by_what_came_first() {
+    let program = program();
+    program.write("app/package.json", r#"{"dependencies":{"pier":"1"},"scripts":{"start":"node a.js"}}"#);
+    let lock = r#"{"lockfileVersion":3,"packages":{"":{"dependencies":{"pier":"1"}},"node_modules/pier":{"version":"1.0.0"}}}"#;
+    program.write("app/package-lock.json", lock);
+    program.write("app/shtetl.toml", format!("{ON_HOST}[addresses]\nnpm = \"../npm\"\n"));
+    program.write("npm/pier/-/pier-1.0.0.tgz", pier());
+    assert_ne!(program.run("build app --locked").code, 0, "nothing is pinned yet");
+    let digest = program.json("build app")["digest"].clone();
+    let pins = std::fs::read_to_string(program.path("app/shtetl.lock")).unwrap();
+    assert!(pins.contains("[hashes.\"npm\"]") && pins.contains(&sha256_hex(&pier())), "{pins}");
+    assert_eq!(program.json("build app --locked --store other")["digest"], digest);
+
+    program.write("npm/pier/-/pier-1.0.0.tgz", npm_tarball(&files(&["index.js"])));
+    for pinning in ["", " --locked"] {
+        let said = program.run(&format!("build app --store third{pinning}"));
+        assert_eq!(said.code, 1, "{said}");
+        assert!(error_of(&said).starts_with("error: pier 1.0.0: "), "{said}");
+    }
+    let _ = program.succeed("build app --update --store third");
+    assert_ne!(program.json("build app --locked --store third")["digest"], digest);
+}

@@ -203,3 +203,113 @@ impl Target {
         ContentError::Malformed { what: format!("{} in {}", entry, self.label), detail }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::digest::Sha256;
+    use crate::layer::codec::Codec;
+    use std::fs;
+    use std::os::unix::fs::{FileTypeExt, MetadataExt};
+    use tar::Header;
+
+    /// A layer with these entries: path, type, mode, target, content; gives its blob and the digest of its bytes.
+    fn layer(folder: &Path, entries: &[(&str, EntryType, u32, &str, &str)]) -> (std::path::PathBuf, DiffId) {
+        let mut tar = tar::Builder::new(Vec::new());
+        for (path, kind, mode, target, content) in entries {
+            let mut header = Header::new_ustar();
+            header.as_mut_bytes()[..path.len()].copy_from_slice(path.as_bytes());
+            header.set_entry_type(*kind);
+            header.set_mode(*mode);
+            header.set_uid(1_000);
+            header.set_gid(0);
+            header.set_size(content.len() as u64);
+            header.set_link_name_literal(target).unwrap();
+            header.set_cksum();
+            tar.append(&header, content.as_bytes()).unwrap();
+        }
+        let raw = tar.into_inner().unwrap();
+        let blob = folder.join("layer.tar.zst");
+        fs::write(&blob, zstd::encode_all(&raw[..], 1).unwrap()).unwrap();
+        (blob, DiffId(Sha256::of(&raw)))
+    }
+
+    fn unpacked(
+        entries: &[(&str, EntryType, u32, &str, &str)],
+        owners: Owners,
+    ) -> (tempfile::TempDir, Result<()>) {
+        let folder = tempfile::tempdir().unwrap();
+        let (blob, diff_id) = layer(folder.path(), entries);
+        let into = folder.path().join("root");
+        fs::create_dir(&into).unwrap();
+        let done = unpack(&blob, Codec::Zstd, diff_id, &into, owners);
+        (folder, done)
+    }
+
+    #[test]
+    fn nothing_on_the_host_runs_as_its_owner_and_no_device_is_made() {
+        let entries = [
+            ("bin", EntryType::Directory, 0o2755, "", ""),
+            ("bin/raise", EntryType::Regular, 0o6755, "", "program"),
+            ("tmp", EntryType::Directory, 0o1777, "", ""),
+            ("null", EntryType::Char, 0o666, "", ""),
+            ("disk", EntryType::Block, 0o666, "", ""),
+        ];
+        let (folder, done) = unpacked(&entries, Owners::Caller);
+        done.unwrap();
+        let mode = |inside: &str| fs::metadata(folder.path().join("root").join(inside)).unwrap().mode();
+        assert_eq!(mode("bin") & 0o7777, 0o755);
+        assert_eq!(mode("bin/raise") & 0o7777, 0o755);
+        assert_eq!(mode("tmp") & 0o7777, 0o1777);
+        for entry in fs::read_dir(folder.path().join("root")).unwrap() {
+            let kind = entry.unwrap().file_type().unwrap();
+            assert!(!kind.is_char_device() && !kind.is_block_device());
+        }
+    }
+
+    #[test]
+    fn owners_are_moved_to_ids_that_nobody_has() {
+        if !rustix::process::geteuid().is_root() {
+            println!("not tried: only the superuser gives files to others");
+            return;
+        }
+        let owners = Owners::Shifted { first: 1_900_000_000, count: 65_536 };
+        let entries = [
+            ("app", EntryType::Directory, 0o755, "", ""),
+            ("app/raise", EntryType::Regular, 0o4755, "", "program"),
+        ];
+        let (folder, done) = unpacked(&entries, owners);
+        done.unwrap();
+        let facts = fs::metadata(folder.path().join("root/app/raise")).unwrap();
+        assert_eq!((facts.uid(), facts.gid()), (1_900_001_000, 1_900_000_000));
+        assert_eq!(facts.mode() & 0o7777, 0o755);
+    }
+
+    #[test]
+    fn an_entry_gets_out_of_its_folder_on_no_way() {
+        let outside = "/etc";
+        for entries in [
+            vec![("../out", EntryType::Regular, 0o644, "", "x")],
+            vec![("app/../../out", EntryType::Regular, 0o644, "", "x")],
+            vec![
+                ("etc", EntryType::Symlink, 0o777, outside, ""),
+                ("etc/out", EntryType::Regular, 0o644, "", "x"),
+            ],
+            vec![("up", EntryType::Symlink, 0o777, "..", ""), ("up/out", EntryType::Regular, 0o644, "", "x")],
+        ] {
+            let (folder, done) = unpacked(&entries, Owners::Caller);
+            assert!(matches!(done, Err(ContentError::Escape { .. })), "{entries:?}: {done:?}");
+            assert!(!folder.path().join("out").exists() && !Path::new("/etc/out").exists());
+        }
+    }
+
+    #[test]
+    fn other_bytes_than_the_digest_says_are_an_error() {
+        let folder = tempfile::tempdir().unwrap();
+        let (blob, _) = layer(folder.path(), &[("a", EntryType::Regular, 0o644, "", "x")]);
+        let into = folder.path().join("root");
+        fs::create_dir(&into).unwrap();
+        let done = unpack(&blob, Codec::Zstd, DiffId(Sha256::of(b"another")), &into, Owners::Caller);
+        assert!(matches!(done, Err(ContentError::DigestMismatch { .. })));
+    }
+}

@@ -167,20 +167,20 @@ fn with_hashes(
         let Some((integrity, new)) = answer? else { continue };
         resolution.hashes.extend(new);
         if let Some(entry) = tree.packages.get_mut(&open[at].path) {
-            entry.integrity = Integrity::subresource(&integrity);
+            entry.integrity = Some(integrity);
         }
     }
     let packages = chosen(&tree)?;
     Ok((tree, packages))
 }
 
-type Hash = Option<(String, Option<planning::NewHash>)>;
+type Hash = Option<(Integrity, Option<planning::NewHash>)>;
 
 fn hash_of(package: &LockedPackage, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Hash> {
     if let Origin::Archive(path) = &package.origin {
         let full = context.tree.root().join(path);
         let (digest, _) = Hasher::of_reader(&mut File::open(&full).facts(&full)?).facts(&full)?;
-        return Ok(Some((Integrity::of_sha256(&digest).canonical(), None)));
+        return Ok(Some((Integrity::of_sha256(&digest), None)));
     }
     let Some(address) = address_of(package, context.addresses, context.tree)? else { return Ok(None) };
     resolving.hash(Ecosystem::NPM, &package.label(), |(fetcher, store)| {
@@ -194,6 +194,6 @@ fn hash_of(package: &LockedPackage, context: &Context<'_>, resolving: &Resolving
         rewind(&mut file)?;
         let archive = PackageArchive { label: &package.label(), address: &address, integrity: &integrity };
         archive.keep(store, &mut file)?;
-        Ok(integrity.canonical())
+        Ok(integrity)
     })
 }

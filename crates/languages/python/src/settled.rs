@@ -154,10 +154,10 @@ fn pin_hash(
                 let label = package.label();
                 PackageArchive { label: &label, address: &address, integrity: &integrity }
                     .keep(store, &mut file)?;
-                Ok(integrity.canonical())
+                Ok(integrity)
             })?;
             if let Some((integrity, new)) = hash {
-                package.integrity = Integrity::any_of([integrity.as_str()].into_iter());
+                package.integrity = Some(integrity);
                 resolution.hashes.extend(new);
             }
         }

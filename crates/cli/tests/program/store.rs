@@ -1,0 +1,180 @@
+//! The store: what was put in comes out, or is made again; nobody else can read it.
+
+use crate::program;
+use serde_json::Value;
+use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::{Path, PathBuf};
+use testkit::archives::sha256_hex;
+use testkit::program::{Program, copy_tree};
+
+/// What happens to a file of a store.
+#[derive(Debug, Clone, Copy)]
+enum Fault {
+    /// One bit in the middle is another one.
+    Flipped,
+    /// The second half is gone.
+    CutOff,
+    /// It is the content of another file of the same folder.
+    Exchanged,
+}
+
+/// The files of a store that results are read from.
+fn files_of(store: &Path) -> Vec<PathBuf> {
+    let mut files = Vec::new();
+    let mut pending = vec![store.to_owned()];
+    while let Some(folder) = pending.pop() {
+        for path in fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
+            let is_result = !["locks", "tmp", "ledger"].iter().any(|aside| path.ends_with(aside));
+            if path.is_dir() && is_result {
+                pending.push(path);
+            } else if path.is_file() {
+                files.push(path);
+            }
+        }
+    }
+    files.sort();
+    files
+}
+
+fn damage(file: &Path, fault: Fault) {
+    let mut bytes = fs::read(file).unwrap();
+    let middle = bytes.len() / 2;
+    match fault {
+        Fault::Flipped => bytes[middle] ^= 4,
+        Fault::CutOff => bytes.truncate(middle),
+        Fault::Exchanged => {
+            let siblings = fs::read_dir(file.parent().unwrap()).unwrap().map(|entry| entry.unwrap().path());
+            let other = siblings.filter(|path| path.is_file() && path != file).max();
+            bytes = other.map(|path| fs::read(path).unwrap()).unwrap_or_default();
+        }
+    }
+    fs::write(file, bytes).unwrap();
+}
+
+/// Builds into an empty layout and checks every blob of it; gives the digest of the image.
+fn build_into_layout(program: &Program, app: &str) -> Value {
+    let layout = program.path("layout");
+    let _ = fs::remove_dir_all(&layout);
+    let built = program.json(&format!("build {app} --layout layout"));
+    for blob in fs::read_dir(layout.join("blobs/sha256")).unwrap().map(|entry| entry.unwrap().path()) {
+        assert_eq!(sha256_hex(&fs::read(&blob).unwrap()), blob.file_name().unwrap().to_str().unwrap());
+    }
+    built["digest"].clone()
+}
+
+fn no_fault_gets_into_an_image(app: &str) {
+    let program = program().with_demo();
+    let digest = build_into_layout(&program, app);
+    let (store, whole) = (program.path("store"), program.path("whole"));
+    copy_tree(&store, &whole);
+    let files = files_of(&store);
+    assert!(files.len() > 20, "{files:?}");
+    for file in files {
+        for fault in [Fault::Flipped, Fault::CutOff, Fault::Exchanged] {
+            damage(&file, fault);
+            assert_eq!(build_into_layout(&program, app), digest, "{fault:?}: {}", file.display());
+            fs::remove_dir_all(&store).unwrap();
+            copy_tree(&whole, &store);
+        }
+    }
+}
+
+#[test]
+fn no_damaged_file_of_a_store_gets_into_an_image_of_node() {
+    no_fault_gets_into_an_image("timetable");
+}
+
+#[test]
+fn no_damaged_file_of_a_store_gets_into_an_image_of_python() {
+    no_fault_gets_into_an_image("fares");
+}
+
+#[test]
+fn damage_is_told_and_made_good() {
+    let program = program().with_demo();
+    let built = program.json("build notices");
+    let digest = built["digest"].as_str().unwrap().replace("sha256:", "");
+    fs::write(program.path("store/blobs/sha256").join(&digest), "{}").unwrap();
+    assert_eq!(program.json("build notices")["digest"], built["digest"], "a damaged index is written again");
+
+    let layer = built["layers"][3]["digest"].as_str().unwrap().replace("sha256:", "store/blobs/sha256/");
+    damage(&program.path(&layer), Fault::Flipped);
+    let said = program.run("build notices");
+    assert!(said.stderr.contains("app files: runs, its result was damaged"), "{said}");
+    assert_eq!(program.json("build notices")["digest"], built["digest"]);
+    assert!(!program.run("build notices").stderr.contains("damaged"), "it is told once");
+}
+
+#[test]
+fn a_store_is_its_users_alone() {
+    let program = program().with_demo();
+    let store = program.path("store");
+    let mode = |path: &Path| fs::metadata(path).unwrap().permissions().mode() & 0o777;
+    let _ = program.succeed("build notices");
+    assert_eq!(mode(&store), 0o700);
+    fs::set_permissions(&store, fs::Permissions::from_mode(0o755)).unwrap();
+    let _ = program.succeed("build notices");
+    assert_eq!(mode(&store), 0o700, "an open store is closed");
+
+    if Program::may_act_as_others() {
+        std::os::unix::fs::chown(&store, Some(65_534), None).unwrap();
+        let said = program.run("build notices");
+        assert_eq!(said.code, 2, "a store of somebody else is not used: {said}");
+    }
+}
+
+#[test]
+fn a_layout_leaves_other_files_alone() {
+    let program = program().with_demo();
+    let _ = program.succeed("build notices --layout release");
+    let notes = ["release/notes.txt", "release/blobs/sha256/notes.txt"];
+    for note in notes {
+        program.write(note, "sailing on Monday\n");
+    }
+    let first = files_of(&program.path("release"));
+    program.write("notices/new.html", "<p>new</p>");
+    let _ = program.succeed("build notices --layout release");
+    let second = files_of(&program.path("release"));
+    assert_eq!(first.len(), second.len(), "the blobs of the image before are gone: {first:?} {second:?}");
+    for note in notes {
+        assert_eq!(fs::read_to_string(program.path(note)).unwrap(), "sailing on Monday\n");
+    }
+    let _ = program.succeed("show release");
+
+    // The folder that the command is run in, with the source in it, is no layout.
+    let before = files_of(&program.path("notices"));
+    for folder in [".", "notices", "notices/index.html"] {
+        let said = program.run(&format!("build notices --layout {folder}"));
+        assert_eq!(said.code, 2, "{said}");
+    }
+    assert_eq!(files_of(&program.path("notices")), before);
+}
+
+#[test]
+fn two_builds_into_one_layout_take_turns() {
+    let program = program().with_demo();
+    let digests = ["fares", "timetable"].map(|app| program.json(&format!("build {app}"))["digest"].clone());
+    for _ in 0..5 {
+        let commands = ["fares", "timetable"].map(|app| {
+            let mut command = program.command(["build", app, "--layout", "release"]);
+            command.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null());
+            command.spawn().unwrap()
+        });
+        for mut command in commands {
+            assert!(command.wait().unwrap().success());
+        }
+        let shown = program.json("show release")["digest"].clone();
+        assert!(digests.contains(&shown), "{shown} is none of {digests:?}");
+    }
+}
+
+#[test]
+fn a_store_without_its_checks_is_read_and_checked_again() {
+    let program = program().with_demo();
+    let digest = program.json("build fares")["digest"].clone();
+    fs::remove_dir_all(program.path("store/blobs/verified")).unwrap();
+    let again = program.json("build fares");
+    assert_eq!(again["digest"], digest);
+    assert!(again["steps"].as_array().unwrap().iter().all(|step| step["because"].is_null()), "{again:#}");
+}
