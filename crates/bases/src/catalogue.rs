@@ -101,7 +101,7 @@ mod tests {
     fn every_runtime_of_every_suite_has_a_date() {
         assert!(!as_of().is_empty());
         for offer in offers().into_iter().filter(|o| o.origin.starts_with("debian:")) {
-            // How long Java is mended depends on who made the copy at hand: Debian's own date holds.
+            // How long Java is supported depends on who made the copy at hand: Debian's own date holds.
             let dated = offer.supported_until.is_some() || offer.runtime == "java" || offer.for_building;
             assert!(dated && offer.base_supported_until.is_some(), "{offer:?}");
         }

@@ -88,14 +88,14 @@ pub enum Format {
 
 #[derive(Subcommand)]
 pub enum Command {
-    /// Tell what a source is and why; nothing is built
+    /// Show what a source is and why; nothing is built
     #[command(after_help = "Examples:\n  shtetl survey\n  shtetl survey apps/timetable --format json\n  \
         shtetl survey apps/timetable --rev v14\n  shtetl survey timetable-1.4.zip")]
     Survey(SurveyOptions),
     /// Write a commented shtetl.toml from what the survey finds; never overwrites one
     #[command(after_help = "Examples:\n  shtetl init\n  shtetl init apps/timetable --yes")]
     Init(InitOptions),
-    /// Tell the effective configuration, and where each value comes from; secrets are masked
+    /// Show the effective configuration, and where each value comes from; secrets are masked
     #[command(after_help = "Examples:\n  shtetl settings\n  shtetl settings apps/timetable --variant live")]
     Settings(SettingsOptions),
     /// Find everything that would break the build or the start; nothing is built
@@ -110,7 +110,7 @@ pub enum Command {
         shtetl build --dry-run        what would run, and why"
     )]
     Build(BuildOptions),
-    /// Tell what is in an image: layers, process types, settings, packages
+    /// Show what is in an image: layers, process types, settings, packages
     #[command(after_help = "Examples:\n  shtetl show timetable\n  shtetl show ./layout --packages\n  \
         shtetl show timetable:14 --record")]
     Show(ShowOptions),
@@ -126,7 +126,7 @@ pub enum Command {
         after_help = "Examples:\n  shtetl ledger\n  shtetl ledger timetable\n  shtetl ledger timetable --log 3"
     )]
     Ledger(LedgerOptions),
-    /// Tell where packages come from, and who said so
+    /// Show where packages come from, and who said so
     #[command(after_help = "Examples:\n  shtetl addresses\n  shtetl addresses apps/timetable")]
     Addresses(AddressesOptions),
     /// List the runtimes that can be provided, and from where
@@ -192,7 +192,7 @@ pub struct SurveyOptions {
 pub struct CheckOptions {
     #[command(flatten)]
     pub source: SourceOptions,
-    /// Also ask the registries whether they still stand for every locked version
+    /// Also ask the registries whether each locked version is still available
     #[arg(long)]
     pub online: bool,
     /// List the rules instead
@@ -222,7 +222,7 @@ pub struct BuildOptions {
     /// Take everything from the store and from folders; never use the network
     #[arg(long)]
     pub offline: bool,
-    /// Build only what shtetl.lock pins; end if something is missing there
+    /// Build only what shtetl.lock pins; fail if a pin is missing
     #[arg(long, conflicts_with = "update")]
     pub locked: bool,
     /// Move the pins in shtetl.lock to what is newest, and tell what moved

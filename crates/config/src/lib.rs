@@ -1,4 +1,18 @@
 //! The configuration of one app: `shtetl.toml` beside the source.
+//!
+//! ```text
+//! house rules, shtetl.toml, variant, values for one run ─► layers ─► AppConfig + the origin of each key
+//! ```
+//!
+//! | module | owns |
+//! | --- | --- |
+//! | `reader`, `values` | TOML with places, and every key with its meaning |
+//! | `layers` | which value is in force, and who said it |
+//! | [`schema`] | JSON Schemas of what may be written |
+//! | [`pins`] | `shtetl.lock` |
+//! | [`addresses`] | where packages come from, and who said so |
+//!
+//! Names of buildpacks, tools and ecosystems are passed in as [`model::KnownNames`].
 
 pub mod addresses;
 mod layers;

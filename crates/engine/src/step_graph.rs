@@ -77,3 +77,78 @@ impl<'s> StepGraph<'s> {
         key
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::fingerprint::{Fingerprint, Recipe};
+    use crate::step::{Action, StepContext};
+    use content::layer::{Codec, LayerWriter};
+    use model::{PackageFact, Result, Role};
+    use std::collections::BTreeMap;
+
+    /// Packages of some kind, by name and version.
+    struct Packages(&'static str, &'static [(&'static str, &'static str)]);
+
+    impl Action for Packages {
+        fn fingerprint(&self) -> Fingerprint {
+            let Self(kind, packages) = self;
+            let parts = packages.iter().map(|(name, version)| ((*name).to_owned(), (*version).to_owned()));
+            Fingerprint::of(Recipe::new(kind, 1)).input("packages", parts.collect())
+        }
+
+        fn run(&self, _layer: &mut LayerWriter<'_>, _cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+            Ok(Vec::new())
+        }
+    }
+
+    fn packages(kind: &'static str, packages: &'static [(&'static str, &'static str)]) -> Step {
+        Step::new("packages", Role::Dependencies, Packages(kind, packages))
+    }
+
+    fn compile(root: Vec<Step>) -> Step {
+        Step { reads_source: true, ..packages("compile", &[]).in_root(root) }
+    }
+
+    /// The keys of builds of these apps, each with these steps and this source, and the number of nodes.
+    fn keys(builds: &[(&str, &[Step], &str)]) -> (Vec<Vec<StepKey>>, usize) {
+        let target = LayerTarget { codec: Codec::Zstd, platform: "linux/amd64".to_owned() };
+        let source = |(_, _, content): &(&str, &[Step], &str)| {
+            Input::of_parts("source", BTreeMap::from([("app".to_owned(), (*content).to_owned())]))
+        };
+        let sources: Vec<Input> = builds.iter().map(source).collect();
+        let mut graph = StepGraph::default();
+        let of_builds = builds.iter().zip(&sources).map(|((app, steps, _), source)| {
+            graph.add(&BuildSteps { app, steps, image: &target, root: &target, source })
+        });
+        let keys: Vec<_> = of_builds.collect();
+        let wanted: Vec<StepKey> = keys.iter().flatten().copied().collect();
+        let nodes = graph.in_order(&wanted).len();
+        (keys, nodes)
+    }
+
+    #[test]
+    fn packages_of_one_name_in_two_sets_stay_apart() {
+        let root = |debian, python| vec![packages("debian", debian), packages("wheels", python)];
+        let variants = [
+            root(&[("cmake", "3")], &[("cmake", "4")]),
+            root(&[("cmake", "4")], &[("cmake", "4")]),
+            root(&[("cmake", "3")], &[("cmake", "3")]),
+            root(&[("cmake", "3"), ("cmake", "4")], &[]),
+            root(&[], &[("cmake", "4")]),
+        ];
+        let keys: BTreeSet<StepKey> =
+            variants.into_iter().map(|root| keys(&[("ferry", &[compile(root)], "1")]).0[0][0]).collect();
+        assert_eq!(keys.len(), 5);
+    }
+
+    #[test]
+    fn builds_share_what_is_the_same_for_them() {
+        let steps =
+            || [packages("wheels", &[("fog", "1")]), compile(vec![packages("debian", &[("gcc", "14")])])];
+        let (keys, nodes) = keys(&[("ferry", &steps(), "1"), ("pier", &steps(), "2")]);
+        assert_eq!(keys[0][0], keys[1][0], "packages do not depend on the app");
+        assert_ne!(keys[0][1], keys[1][1], "what is compiled does");
+        assert_eq!(nodes, 4, "the root is there once");
+    }
+}

@@ -1,4 +1,11 @@
 //! What bases and buildpacks are to a plan.
+//!
+//! | module | owns |
+//! | --- | --- |
+//! | `base` | [`Base`]: steps of the base, of runtimes, and of the root that things are built in |
+//! | `buildpack` | [`Buildpack`]: survey, resolve, contribute; only `resolve` may ask the network |
+//! | [`resolving`] | packages and hashes that no file locks: resolved once, then pinned |
+//! | [`frameworks`] | tables of frameworks, and how apps made with them are started |
 #![forbid(unsafe_code)]
 
 mod base;

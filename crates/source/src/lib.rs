@@ -1,6 +1,15 @@
 //! Source intake: which files belong to the app, and their digest.
 //!
 //! [`Opened`] makes any kind of source a folder; [`take_in`] walks it by the rules.
+//!
+//! | module | owns |
+//! | --- | --- |
+//! | `opened` | folders, commits, archives and built programs, each as a folder |
+//! | `archive`, `unpacking`, `unpack_limit` | archives, which are not trusted |
+//! | `git` | what a repository says: commits, and what is not committed |
+//! | `walk`, `rules` | which files belong to the app, and why others do not |
+//! | `tree` | those files, and their digests |
+//! | `notable` | contents that hardly anybody means to pack |
 
 mod archive;
 mod git;

@@ -1,4 +1,4 @@
-//! How much an archive may unpack to. What is far beyond its own length is no package: it was made to fill a disk.
+//! How much an archive may unpack to. What is far beyond its own length is no package but a decompression bomb.
 
 use std::fmt;
 

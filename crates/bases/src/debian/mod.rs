@@ -2,26 +2,26 @@
 //! anything of them.
 
 mod closure;
-mod exact;
 mod fixups;
 mod keystore;
 mod layer;
 mod libraries;
+mod npm_node;
 mod php;
 mod pins;
 mod suites;
 mod unpack;
 
-pub use exact::{LIBRARIES, find as find_exact};
+pub use npm_node::{LIBRARIES, find as find_exact};
 pub use pins::{Archives, EXTRA, Wanted, WantedRuntime, resolve, resolve_build};
 pub use suites::{BASE, BUILD_BASE, SUITES, Suite, SuiteRuntime};
 
 use engine::Step;
-use exact::Exact;
 use layer::PackageSet;
 use model::error::BaseError;
 use model::pins::{ExactRuntime, PackagePin, PinnedSet, Sets};
 use model::{Error, Result, Role, RuntimeInUse};
+use npm_node::Exact;
 use planning::{Base, Provided};
 use remote::Address;
 use std::collections::{BTreeMap, BTreeSet};

@@ -1,8 +1,8 @@
 //! Bases that are images of others: pulled from a registry, or taken from a layout on this machine.
 
-mod carried;
 mod layer;
 mod location;
+mod runtime_detection;
 mod view;
 
 pub use location::Location;
@@ -132,7 +132,7 @@ impl Getting<'_> {
             layer::take_in(self.store, &source, part)?;
             view.add(self.store, part)?;
         }
-        Ok(ImagePin { manifest: digest.to_string(), runtimes: carried::find(&view, &config) })
+        Ok(ImagePin { manifest: digest.to_string(), runtimes: runtime_detection::find(&view, &config) })
     }
 
     /// The documents of a pinned image, from the store or from where it is.

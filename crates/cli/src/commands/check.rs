@@ -50,7 +50,7 @@ pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Do
 fn text(name: &str, problems: &[Problem], failing: usize, output: &Output) {
     let doubts = problems.len() - failing;
     let verdict = match (failing, doubts) {
-        (0, 0) => styled(GOOD, "nothing found that would break it"),
+        (0, 0) => styled(GOOD, "no problems found"),
         (0, n) => format!("{}, {}", styled(GOOD, "nothing will fail"), words::count(n, "doubt")),
         (n, 0) => styled(BAD, format!("{} will break it", words::count(n, "problem"))),
         (n, d) => format!(

@@ -56,8 +56,8 @@ fn list(offers: &[Offer], output: &Output) {
 
 fn support(offer: &Offer) -> String {
     match (&offer.supported_until, &offer.base_supported_until) {
-        (Some(own), Some(base)) => format!("mended until {own} by its makers, until {base} by Debian"),
-        (None, Some(base)) => format!("mended until {base} by Debian"),
+        (Some(own), Some(base)) => format!("supported until {own} (upstream), until {base} (Debian)"),
+        (None, Some(base)) => format!("supported until {base} (Debian)"),
         _ => String::new(),
     }
 }

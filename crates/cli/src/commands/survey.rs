@@ -128,7 +128,7 @@ fn provided(provision: &Provision) -> (String, String) {
     let pinned = if provision.pinned { "pinned in shtetl.lock" } else { "not pinned yet" };
     let origin = &provision.origin;
     match (&provision.version, &provision.instead_of) {
-        (None, None) if origin == "host" => ("that of this machine".to_owned(), String::new()),
+        (None, None) if origin == "host" => ("this machine's".to_owned(), String::new()),
         (None, None) => ("what it carries".to_owned(), format!("by {origin}, {pinned}")),
         (Some(version), None) => {
             let said = provision.said.as_ref().map_or(String::new(), |said| format!(", as {said} says"));

@@ -392,9 +392,9 @@ fn the_demo_apps_are_sound() {
     let program = program().with_demo();
     let said = ["timetable", "fares", "notices"].map(|app| program.run(&format!("check {app}")).stdout);
     insta::assert_snapshot!(said.concat(), @"
-    timetable  nothing found that would break it
-    fares  nothing found that would break it
-    notices  nothing found that would break it
+    timetable  no problems found
+    fares  no problems found
+    notices  no problems found
     ");
 }
 
@@ -410,7 +410,7 @@ fn problems_are_told_with_place_and_advice() {
         what to do: read the variable PORT, or in shtetl.toml, under [process.web]: port = 3000
 
       loopback-only  server.js line 2: the code listens to its own machine only
-        what to do: listen on 0.0.0.0: from outside of its container, nobody reaches 127.0.0.1
+        what to do: listen on 0.0.0.0: a process on 127.0.0.1 cannot be reached from outside its container
 
       setting-undeclared  server.js line 1: API_KEY is read without a default, and not declared
         what to do: in shtetl.toml, under [settings]: API_KEY = { required = true, secret = true }

@@ -150,3 +150,33 @@ fn circles_are_found() {
     let code = "use crate::{tree, lock::npm};\nuse super::Reader;";
     assert_eq!(imports("lock::bun", code, &all), BTreeSet::from(["lock", "lock::npm", "tree"]));
 }
+
+/// The text of each `impl Action for …` block's `fingerprint`, by file and type; tests left out.
+fn fingerprints() -> BTreeMap<String, String> {
+    let mut found = BTreeMap::new();
+    for (name, path) in crates() {
+        for (module, code) in modules(&path.join("src")) {
+            for block in code.split(" Action for ").skip(1) {
+                let action = block.split(" {").next().unwrap();
+                let body = block.split("fn fingerprint(&self) -> Fingerprint {").nth(1).unwrap();
+                let body = body.split("\n    }\n").next().unwrap();
+                let is_unit = code.contains(&format!("struct {action};"));
+                if !is_unit {
+                    found.insert(format!("{name}::{module}::{action}"), body.to_owned());
+                }
+            }
+        }
+    }
+    found
+}
+
+#[test]
+fn every_action_takes_itself_apart_in_full_for_its_key() {
+    let all = fingerprints();
+    assert!(all.len() > 12, "{:?}", all.keys());
+    for (action, body) in all {
+        let pattern = body.split_once("let Self").and_then(|(_, rest)| rest.split_once("self;"));
+        let (pattern, _) = pattern.unwrap_or_else(|| panic!("{action} is not taken apart"));
+        assert!(!pattern.contains(".."), "{action} leaves fields out: {pattern}");
+    }
+}

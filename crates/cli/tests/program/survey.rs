@@ -8,7 +8,7 @@ fn a_node_app_is_told_with_its_evidence() {
     timetable  node
       source    7 files, 5.0 kB
       runtime   node >=18                                package.json line 11
-      provided  that of this machine
+      provided  this machine's
       packages  7 packages, 1 more only for development  package-lock.json
       base      host                                     shtetl.toml line 4
 
@@ -43,10 +43,10 @@ fn a_python_app_and_pages_are_told_apart() {
     insta::assert_snapshot!(program.run("survey fares"), @"
     fares  python
       source    4 files, 1.6 kB
-      runtime   python >=3.9          pyproject.toml line 5
-      provided  that of this machine
-      packages  3 packages            requirements.txt
-      base      host                  shtetl.toml line 2
+      runtime   python >=3.9     pyproject.toml line 5
+      provided  this machine's
+      packages  3 packages       requirements.txt
+      base      host             shtetl.toml line 2
 
     why python
       + requirements.txt       present     an app for Python
@@ -72,9 +72,9 @@ fn a_python_app_and_pages_are_told_apart() {
     insta::assert_snapshot!(program.run("survey notices"), @"
     notices  static
       source    4 files, 731 B
-      runtime   python                only serves the files: any version will do
-      provided  that of this machine
-      base      host                  shtetl.toml line 2
+      runtime   python          only serves the files: any version will do
+      provided  this machine's
+      base      host            shtetl.toml line 2
 
     why static
       + index.html  present  pages to be served

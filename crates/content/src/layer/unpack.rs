@@ -268,6 +268,7 @@ mod tests {
     }
 
     #[test]
+    #[expect(clippy::print_stdout, reason = "a test that is skipped says so")]
     fn owners_are_moved_to_ids_that_nobody_has() {
         if !rustix::process::geteuid().is_root() {
             println!("not tried: only the superuser gives files to others");

@@ -93,3 +93,24 @@ impl Action for Compile {
         Ok(Vec::new())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::collections::BTreeMap;
+
+    #[test]
+    fn whatever_shapes_the_programs_is_in_the_fingerprint() {
+        let compile = |mains: &[&str], processor: &str, vendored| Compile {
+            tree: Arc::new(SourceTree::new("/".into(), BTreeMap::new())),
+            mains: mains.iter().map(|main| (*main).to_owned()).collect(),
+            processor: processor.to_owned(),
+            vendored,
+        };
+        let one = compile(&[""], "amd64", false).fingerprint();
+        assert_eq!(one, compile(&[""], "amd64", false).fingerprint());
+        assert_ne!(one, compile(&["cmd/tide"], "amd64", false).fingerprint());
+        assert_ne!(one, compile(&[""], "arm64", false).fingerprint());
+        assert_ne!(one, compile(&[""], "amd64", true).fingerprint());
+    }
+}

@@ -3,8 +3,8 @@
 
 use crate::install::Around;
 use crate::overrides::Overrides;
-use crate::parts::Parts;
 use crate::tree::{LockedPackage, PackageTree};
+use crate::workspaces::Parts;
 use crate::{Manifest, install, resolve};
 use engine::Step;
 use model::Result;

@@ -1,4 +1,18 @@
 //! Node: `package.json`, its lockfile, and the packages that it locks.
+//!
+//! ```text
+//! lock/ (one reader per kind) ─► graph ─► tree: packages by folder ─► settled ─► install, compile, scripts: steps
+//! package.json ─► resolve ───────┘
+//! ```
+//!
+//! | module | owns |
+//! | --- | --- |
+//! | `lock`, `tree` | lockfiles, and the one form that they end in |
+//! | `graph`, `placing`, `overrides`, `workspaces` | which folder each package goes into |
+//! | `resolve` | versions that no file locks |
+//! | `settled` | what the app needs, with a hash for each package |
+//! | `install`, `tarball`, `patch`, `packing` | layers of packages |
+//! | `compile`, `scripts`, `helpers` | install scripts and add-ons, and what they need |
 
 mod compile;
 mod graph;
@@ -7,7 +21,6 @@ mod install;
 mod lock;
 mod overrides;
 mod packing;
-mod parts;
 mod patch;
 mod placing;
 mod resolve;
@@ -15,6 +28,7 @@ mod scripts;
 mod settled;
 mod tarball;
 mod tree;
+mod workspaces;
 
 use model::Sign;
 use model::error::SurveyError;

@@ -2,8 +2,8 @@
 
 use crate::graph::{Chooser, Need, place};
 use crate::overrides::Overrides;
-use crate::parts::{Part, Parts};
 use crate::tree::{Entry, Fits, Origin, PackageTree};
+use crate::workspaces::{Part, Parts};
 use crate::{Manifest, parse_manifest};
 use config::addresses::Addresses;
 use config::pins::ResolvedPackage;

@@ -5,7 +5,7 @@ use crate::compile::{self, WantedScript};
 use crate::helpers::{self, Helpers};
 use crate::placing::address_of;
 use crate::tree::{LockedPackage, Origin, PackageTree};
-use crate::{MANIFEST, Manifest, lock, overrides, parts, read_manifest, resolve, scripts};
+use crate::{MANIFEST, Manifest, lock, overrides, read_manifest, resolve, scripts, workspaces};
 use content::digest::Hasher;
 use engine::download_buffer::{rewind, spool};
 use engine::package_archive::PackageArchive;
@@ -119,7 +119,7 @@ fn resolved(
     (context, resolving): (&Context<'_>, &Resolving<'_>),
     resolution: &mut Resolution,
 ) -> Result<Option<PackageTree>> {
-    let parts = parts::Parts::of(context.tree, manifest)?;
+    let parts = workspaces::Parts::of(context.tree, manifest)?;
     let (manifest, parts) = match purpose {
         FOR_BUILD => (&manifest.clone().with_development(), parts.with_development()),
         _ => (manifest, parts),

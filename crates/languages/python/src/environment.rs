@@ -1,9 +1,9 @@
 //! The virtual environment that packages are installed into, and where their files are found.
 
 use crate::file_names::{WheelName, file_of, sdist_name_of, version_of};
+use crate::index_options::{Terms, first_that_has};
 use crate::locked::{LockedPackage, Origin};
 use crate::target::Target;
-use crate::terms::{Terms, first_that_has};
 use crate::wheel;
 use config::addresses::Addresses;
 use content::digest::Sha256;

@@ -2,9 +2,9 @@
 
 use crate::direct::Direct;
 use crate::file_names::{WheelName, sdist_name_of, version_of};
+use crate::index_options::{Terms, first_that_has};
 use crate::requirements::Need;
 use crate::target::Target;
-use crate::terms::{Terms, first_that_has};
 use crate::wheel::Archive;
 use crate::{sdist, wheel};
 use config::addresses::Addresses;

@@ -1,24 +1,41 @@
 //! Python: packages from lockfiles, from requirements with hashes, or resolved; installed as wheels into a
 //! virtual environment (PEP 405).
+//!
+//! ```text
+//! lock/ (one reader per kind) ─► locked: a graph with conditions ─► settled ─► install, compile, bytecode: steps
+//! requirements, pyproject.toml ─► resolve over index ┘
+//! ```
+//!
+//! | module | owns |
+//! | --- | --- |
+//! | `lock`, `locked` | lockfiles, and the one form that they end in |
+//! | `requirements`, `index_options` | what an app asks for, and where packages may come from |
+//! | `index`, `resolve` | what indexes offer, and versions that no file locks |
+//! | `target` | interpreter, platform and C library: which markers and wheels fit |
+//! | `file_names`, `wheel`, `sdist`, `direct` | wheels, source archives, folders and commits |
+//! | `settled` | what the app needs, with a hash for each package |
+//! | `install`, `environment`, `app_package` | the virtual environment, and the app itself in it |
+//! | `compile`, `bytecode` | wheels that have to be built, and modules compiled ahead |
 
+mod app_package;
 mod bytecode;
 mod compile;
 mod direct;
 mod environment;
 mod file_names;
 mod index;
+mod index_options;
 mod install;
 mod lock;
 mod locked;
-mod own;
 mod requirements;
 mod resolve;
 mod sdist;
 mod settled;
 mod target;
-mod terms;
 mod wheel;
 
+use app_package::OwnPackage;
 use model::Sign;
 use model::error::SurveyError;
 use model::platform::own_platform;
@@ -27,7 +44,6 @@ use model::{
     RuntimeWish, configured_constraint,
 };
 use model::{Ecosystem, OptionSpec, Takes};
-use own::OwnPackage;
 use pep440_rs::{Version, VersionSpecifiers};
 use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_present, frameworks};
 use requirements::Asked;

@@ -1,10 +1,10 @@
 //! What an app asks for: `requirements.txt` with the files that it names, or `pyproject.toml`.
 
 use crate::file_names::{WheelName, file_of, sdist_name_of, version_of};
+use crate::index_options::Terms;
 use crate::locked::{LockedPackage, Origin};
 use crate::sdist::SourceFacts;
 use crate::target::Target;
-use crate::terms::Terms;
 use crate::{EXTRAS, GROUPS};
 use content::digest::Sha256;
 use model::OptionValue;

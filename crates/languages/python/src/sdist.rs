@@ -8,9 +8,9 @@ use model::{PathFacts, Result};
 use pep440_rs::Version;
 use remote::Fetcher;
 use serde::{Deserialize, Serialize};
-use std::fs;
 use std::path::Path;
 use std::str::FromStr;
+use std::{fs, io};
 
 /// What a source archive says of itself.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
@@ -141,7 +141,12 @@ fn said_by_setuptools(folder: &Path, depth: usize) -> Result<Option<Vec<String>>
         }
         let path = entry.path();
         if entry.file_name().to_string_lossy().ends_with(".egg-info") {
-            let text = fs::read_to_string(path.join("requires.txt")).unwrap_or_default();
+            let file = path.join("requires.txt");
+            let text = match fs::read_to_string(&file) {
+                // Without the file, it needs nothing.
+                Err(error) if error.kind() == io::ErrorKind::NotFound => String::new(),
+                read => read.facts(&file)?,
+            };
             return Ok(Some(sections(&text)));
         }
         if depth < 2

@@ -1,12 +1,12 @@
 //! What is settled for an app before anything is planned: which packages, and which of them have to be built. Only
 //! this part asks indexes.
 
+use crate::app_package::OwnPackage;
 use crate::environment::Environment;
 use crate::index::Index;
+use crate::index_options::Terms;
 use crate::locked::{LockedPackage, Origin, known_versions};
-use crate::own::OwnPackage;
 use crate::target::Target;
-use crate::terms::Terms;
 use crate::{BYTECODE, REQUIREMENTS, asked, compile, direct, lock, resolve};
 use compile::WantedBuild;
 use config::pins::ResolvedPackage;

@@ -83,7 +83,7 @@ pub(super) fn loopback_only(subject: &Subject<'_>) -> Result<Vec<Found>> {
         return Ok(Vec::new());
     }
     let signs = ["\"127.0.0.1", "'127.0.0.1", "\"localhost", "'localhost"];
-    let advice = "listen on 0.0.0.0: from outside of its container, nobody reaches 127.0.0.1";
+    let advice = "listen on 0.0.0.0: a process on 127.0.0.1 cannot be reached from outside its container";
     let in_code = spots(subject)
         .into_iter()
         .filter(|s| signs.iter().any(|sign| s.rest.contains(sign)))

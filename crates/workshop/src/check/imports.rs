@@ -128,7 +128,7 @@ pub(super) fn files(subject: &Subject<'_>) -> Result<Vec<Found>> {
                 Some(breaks(
                     import.place,
                     what,
-                    "write the name as the file has it: images tell capitals apart",
+                    "write the name as the file has it: file names are case-sensitive in images",
                 ))
             }
             (None, Some(path)) => {

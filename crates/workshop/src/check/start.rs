@@ -73,7 +73,11 @@ pub(super) fn file(subject: &Subject<'_>) -> Result<Vec<Found>> {
                 found.push(breaks(at, what, format!("in shtetl.toml, under [source]: include = [{path:?}]")));
             } else if let Some(other) = other_case(subject, path) {
                 let what = format!("{} names {path}, and the file is {other}", process.name);
-                found.push(breaks(at, what, "write the name as the file has it: images tell capitals apart"));
+                found.push(breaks(
+                    at,
+                    what,
+                    "write the name as the file has it: file names are case-sensitive in images",
+                ));
             } else if SOURCES.iter().any(|end| path.ends_with(end)) && !on_disk.exists() && !builds {
                 let what = format!("{} needs {path}, which is not in the source", process.name);
                 found.push(breaks(at, what, "add the file, or correct the command"));

@@ -1,13 +1,13 @@
 //! The survey: what a source is, each conclusion with its evidence.
 
+mod env_vars;
 mod needs;
 mod processes;
-mod reads;
 mod samples;
 
+pub use env_vars::{ReadSetting, find_or_remember, looks_secret};
 pub use model::Place;
 pub use needs::{contributing, needed_runtimes, needed_tools};
-pub use reads::{ReadSetting, find_or_remember, looks_secret};
 
 use crate::buildpacks::Buildpacks;
 use config::{AppConfig, Effective};

@@ -1,15 +1,15 @@
 //! Lockfiles: whichever there is, as a tree of packages.
 
 mod bun;
-mod linked;
 mod npm;
 mod pnpm;
 mod resolutions;
+mod unplaced;
 mod yarn;
 
-use crate::parts::Parts;
 use crate::patch::Patch;
 use crate::tree::{Origin, PackageTree};
+use crate::workspaces::Parts;
 use crate::{Manifest, read_manifest};
 use model::error::SurveyError;
 use model::{Error, Place, Result};

@@ -2,10 +2,10 @@
 
 use crate::Manifest;
 use crate::graph::Need;
-use crate::lock::linked::{Linked, Package};
+use crate::lock::unplaced::{Linked, Package};
 use crate::lock::{App, malformed, not_yaml};
-use crate::parts::Part;
 use crate::tree::{Entry, Fits, Origin, PackageTree};
+use crate::workspaces::Part;
 use model::error::SurveyError;
 use model::{Error, Place, Result};
 use remote::Integrity;

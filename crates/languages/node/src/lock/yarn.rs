@@ -2,11 +2,11 @@
 
 use crate::Manifest;
 use crate::graph::Need;
-use crate::lock::linked::{Linked, Package};
 use crate::lock::resolutions::Resolutions;
+use crate::lock::unplaced::{Linked, Package};
 use crate::lock::{App, malformed, not_yaml};
-use crate::parts::Part;
 use crate::tree::{Entry, Fits, Origin, PackageTree};
+use crate::workspaces::Part;
 use model::Result;
 use remote::Integrity;
 use serde::Deserialize;

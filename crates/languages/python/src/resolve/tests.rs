@@ -1,8 +1,8 @@
 //! Whatever packages ask for: what is resolved meets it, and nothing is said to be impossible that is not. Every choice
 //! is tried out, which small worlds allow.
 
+use crate::index_options::Terms;
 use crate::resolve::*;
-use crate::terms::Terms;
 use config::AppConfig;
 use config::addresses::{AddressBook, Addresses};
 use content::store::Store;

@@ -15,7 +15,7 @@ pub struct Signatures {
     keys: Vec<SignedPublicKey>,
 }
 
-/// Why a signed text is not believed.
+/// Why the signature of a text does not hold.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum SignatureFault {
     /// It is not signed, or broken.

@@ -3,8 +3,8 @@
 
 use crate::graph::{Chooser, Need, place};
 use crate::overrides::Overrides;
-use crate::parts::{Part, Parts};
 use crate::tree::{Entry, PackageTree};
+use crate::workspaces::{Part, Parts};
 use model::error::PackageError;
 use model::{Error, Result};
 use std::collections::BTreeMap;
