@@ -110,8 +110,8 @@ pub fn plan(
         let Some(resolution) = resolution else { continue };
         path.extend(contribute(&mut list, (finding, resolution), sources, base)?);
     }
-    if let Some(build) = &config.build {
-        let step = build_step(&mut list, build, resolutions, sources, base)?;
+    if let Some(command) = &config.build {
+        let step = build_step(&mut list, command, resolutions, sources, base)?;
         list.steps.push(step);
     }
     for tool in resolutions.tools() {
