@@ -49,7 +49,7 @@ impl Budget {
     }
 
     /// How many threads compress what one step writes.
-    pub fn compressors(&self) -> usize {
+    pub(crate) fn compressors(&self) -> usize {
         self.jobs.div_ceil(JOBS_PER_COMPRESSOR)
     }
 

@@ -106,7 +106,7 @@ impl Fingerprint {
     }
 
     /// The inputs, for whoever keeps them.
-    pub fn into_inputs(self) -> Vec<Input> {
+    pub(crate) fn into_inputs(self) -> Vec<Input> {
         self.inputs
     }
 

@@ -109,7 +109,7 @@ impl<K: Copy + Ord> Queue<K> {
     }
 
     /// Whether nothing runs and nothing is ready.
-    pub fn is_finished(&self) -> bool {
+    pub(crate) fn is_finished(&self) -> bool {
         self.running.is_empty() && self.ready.is_empty()
     }
 

@@ -47,7 +47,7 @@ pub struct Change {
 
 /// What a step was made from.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct MadeFrom<'a> {
+pub(crate) struct MadeFrom<'a> {
     /// Its key.
     pub key: StepKey,
     /// Its inputs.
@@ -58,7 +58,7 @@ pub struct MadeFrom<'a> {
 
 /// A step as it last ran for an app.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct LastRun {
+pub(crate) struct LastRun {
     key: StepKey,
     form: String,
     inputs: BTreeMap<String, BTreeMap<String, String>>,

@@ -6,10 +6,10 @@ use std::path::Path;
 
 /// The search path of the invented machine. The real one has no such folder, so that no tool of it
 /// (and with it no network) is ever asked by a test.
-pub const SEARCH_PATH: &str = "/ferry/bin";
+pub(crate) const SEARCH_PATH: &str = "/ferry/bin";
 
 /// Writes a root folder with node, python3, certificates and time zones, all invented.
-pub fn write_invented_host(root: &Path) {
+pub(crate) fn write_invented_host(root: &Path) {
     let put = |path: &str, bytes: &[u8], mode: u32| {
         let path = root.join(path);
         fs::create_dir_all(path.parent().expect("files lie in folders"))

@@ -11,9 +11,9 @@ use model::{ProcessType, Result};
 use std::collections::BTreeMap;
 
 /// The working folder of every process.
-pub const WORKING_FOLDER: &str = "/app";
+pub(crate) const WORKING_FOLDER: &str = "/app";
 /// The variable that tells a process which port to listen on.
-pub const PORT_VARIABLE: &str = "PORT";
+pub(crate) const PORT_VARIABLE: &str = "PORT";
 
 /// What goes into the documents besides the record.
 pub struct Documents<'a> {

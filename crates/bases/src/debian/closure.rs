@@ -18,7 +18,12 @@ pub struct Unmet {
 
 /// Every package that `wanted` needs, directly or not, apart from those in `present`. Of
 /// alternatives the first that is there or can be had is taken. What is in `without` is not needed.
-pub fn closure(index: &Index, wanted: &[&str], present: &Chosen, without: &[&str]) -> Result<Chosen, Unmet> {
+pub(crate) fn closure(
+    index: &Index,
+    wanted: &[&str],
+    present: &Chosen,
+    without: &[&str],
+) -> Result<Chosen, Unmet> {
     let mut chosen = Chosen::new();
     let mut pending: VecDeque<(Relation, Vec<String>)> = VecDeque::new();
     for name in wanted {

@@ -161,7 +161,7 @@ pub const BUILD_BASE: [&str; 9] =
 
 /// Packages that serve installing, administering or booting a machine: what needs them works in an
 /// image without them. A star stands for any ending.
-pub const NOT_AT_RUN_TIME: [&str; 24] = [
+pub(crate) const NOT_AT_RUN_TIME: [&str; 24] = [
     "adduser",
     "awk",
     "ca-certificates-java",
@@ -189,7 +189,7 @@ pub const NOT_AT_RUN_TIME: [&str; 24] = [
 ];
 
 /// Packages that not even building needs.
-pub const NOT_AT_BUILD_TIME: [&str; 17] = [
+pub(crate) const NOT_AT_BUILD_TIME: [&str; 17] = [
     "adduser",
     "ca-certificates-java",
     "cdebconf",
@@ -246,6 +246,6 @@ impl Suite {
 }
 
 /// Whether `name` is among `patterns`.
-pub fn is_among(patterns: &[&str], name: &str) -> bool {
+pub(crate) fn is_among(patterns: &[&str], name: &str) -> bool {
     patterns.iter().any(|p| p.strip_suffix('*').map_or(*p == name, |begin| name.starts_with(begin)))
 }

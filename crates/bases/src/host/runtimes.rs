@@ -14,7 +14,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 
 /// A runtime that this machine has.
-pub struct ProvidedRuntime {
+pub(crate) struct ProvidedRuntime {
     /// Its exact version.
     pub version: String,
     /// The folder with its program in the image.

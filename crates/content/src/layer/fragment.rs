@@ -102,7 +102,7 @@ impl Fragment {
     }
 
     /// Length of the raw tar bytes.
-    pub fn raw_length(&self) -> u64 {
+    pub(crate) fn raw_length(&self) -> u64 {
         self.raw_length
     }
 

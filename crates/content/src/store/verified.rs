@@ -37,7 +37,7 @@ impl Store {
     }
 
     /// Copies a blob and verifies it on the way; one that is damaged is removed, and the copy is worth nothing.
-    pub fn copy_blob(&self, digest: BlobDigest, to: &mut dyn Write) -> Result<u64> {
+    pub(crate) fn copy_blob(&self, digest: BlobDigest, to: &mut dyn Write) -> Result<u64> {
         let path = self.blob_path(digest);
         let mut file = File::open(&path).at(&path)?;
         let mut hashing = HashingWriter::new(to);

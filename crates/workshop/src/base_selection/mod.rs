@@ -74,7 +74,7 @@ fn request<'a>(
 }
 
 /// What steps run, by the names of the catalogue.
-pub type ToolNames = BTreeSet<&'static str>;
+pub(crate) type ToolNames = BTreeSet<&'static str>;
 
 type Found = (Box<dyn Base>, Option<NewPins>);
 
@@ -108,7 +108,7 @@ pub fn of(
 }
 
 /// The base of the app as far as it is known without asking anybody.
-pub fn known_offline(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Box<dyn Base>> {
+pub(crate) fn known_offline(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Box<dyn Base>> {
     let Some(wish) = request(app, order.platform, &ToolNames::new())? else { return host(app, order, store) };
     Ok(wish.known_offline(app, order, Pins::read(&app.opened.root)?.as_ref()))
 }

@@ -45,7 +45,7 @@ impl NewPins {
     }
 
     /// The pins of `app` with these packages, on top of new pins of its base, if there are any.
-    pub fn with_resolved(
+    pub(crate) fn with_resolved(
         app: &App,
         of_base: Option<Self>,
         platform: &str,

@@ -305,7 +305,7 @@ impl Worklist {
     }
 
     /// The steps, as the engine takes them.
-    pub fn build_steps<'s>(&'s self, app: &'s str) -> BuildSteps<'s> {
+    pub(crate) fn build_steps<'s>(&'s self, app: &'s str) -> BuildSteps<'s> {
         let Self { steps, target, root_target, source_input, .. } = self;
         BuildSteps { app, steps, image: target, root: root_target, source: source_input }
     }

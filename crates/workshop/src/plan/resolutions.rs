@@ -58,7 +58,7 @@ impl Resolutions {
     }
 
     /// What is to be pinned.
-    pub fn into_pins(self) -> (Vec<NewlyResolved>, Vec<NewHash>) {
+    pub(crate) fn into_pins(self) -> (Vec<NewlyResolved>, Vec<NewHash>) {
         let (mut resolved, mut hashes) = (Vec::new(), Vec::new());
         for resolution in self.image.into_values().chain(self.build.into_values()) {
             resolved.extend(resolution.resolved);

@@ -109,7 +109,7 @@ pub fn survey(
 }
 
 /// The options of one buildpack.
-pub fn options_of(config: &AppConfig, buildpack: &str) -> BuildpackOptions {
+pub(crate) fn options_of(config: &AppConfig, buildpack: &str) -> BuildpackOptions {
     config.buildpacks.get(buildpack).cloned().unwrap_or_default()
 }
 
