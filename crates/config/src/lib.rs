@@ -52,7 +52,7 @@ pub struct AppConfig {
     pub base_with: Vec<EmptyPart>,
     /// `[base] outdated`: whether a release that is past its time will do.
     pub outdated: Option<bool>,
-    /// `[base] keyring`: a file with keys that are believed besides the distribution's.
+    /// `[base] keyring`: a file with keys that are trusted besides the distribution's.
     pub keyring: Option<String>,
     /// `[buildpacks] order`.
     pub order: Option<Vec<String>>,

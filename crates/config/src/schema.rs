@@ -48,7 +48,7 @@ fn shared(known: &KnownNames) -> Map<String, Value> {
         "build-packages": texts("Packages of the distribution for steps that run programs; never in an image"),
         "with": parts,
         "outdated": truth("Whether a release that is past its time will do"),
-        "keyring": text("A file with keys that are believed besides the distribution's"),
+        "keyring": text("A file with keys that are trusted besides the distribution's"),
     });
     let mut keys = running();
     keys.insert("source".to_owned(), closed("What is packed", entries(source)));

@@ -10,7 +10,7 @@ use remote::{Fetcher, Integrity};
 /// How the pins in `shtetl.lock` are treated.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Pinning {
-    /// They hold; what is missing is pinned anew.
+    /// They hold; what is missing is pinned.
     Keep,
     /// They hold, and nothing may be missing.
     Locked,
@@ -125,10 +125,123 @@ impl Resolving<'_> {
     }
 }
 
-/// The note that tells of it.
+/// The note about packages that were resolved since no lockfile names them.
 pub fn advice(manifest: &str, lockfile: &str) -> String {
     format!(
         "{manifest} locks no versions: they were resolved, and are kept in {}; other tools need {lockfile}",
         files::PINS
     )
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use remote::Network;
+    use std::collections::BTreeMap;
+
+    /// A store with a fetcher that asks nobody.
+    struct World {
+        _folder: tempfile::TempDir,
+        store: Store,
+        fetcher: Fetcher,
+    }
+
+    impl World {
+        fn new() -> Self {
+            let folder = tempfile::tempdir().unwrap();
+            let store = Store::open(&folder.path().join("store")).unwrap();
+            Self { _folder: folder, store, fetcher: Fetcher::new(Network::Forbidden) }
+        }
+
+        /// With the packages of `asked` pinned in this version, and with this hash of `buoy 1.0`.
+        fn resolving(
+            &self,
+            pinning: Pinning,
+            pinned: Option<(&str, &str)>,
+            hash: Option<&str>,
+        ) -> Resolving<'_> {
+            let of = |(asked, version): (&str, &str)| {
+                let set = ResolvedSet { asked: asked.to_owned(), packages: vec![buoy(version)] };
+                BTreeMap::from([("app".to_owned(), set)])
+            };
+            let hashes = hash.map(|hash| {
+                let of_kind = BTreeMap::from([("buoy 1.0".to_owned(), hash.to_owned())]);
+                ("npm".to_owned(), of_kind)
+            });
+            Resolving {
+                known: pinned.map(|set| ("swell".to_owned(), of(set))).into_iter().collect(),
+                hashes: hashes.into_iter().collect(),
+                pinning,
+                asking: Some(&self.fetcher),
+                store: &self.store,
+            }
+        }
+    }
+
+    fn buoy(version: &str) -> ResolvedPackage {
+        ResolvedPackage { name: "buoy".to_owned(), version: version.to_owned(), ..ResolvedPackage::default() }
+    }
+
+    /// The version that is settled for `needs buoy`, whether it is new, and what was pinned for something else;
+    /// newest is 2.
+    fn settled(resolving: &Resolving<'_>) -> Result<Option<(String, bool, usize)>> {
+        let target = ResolveTarget { language: "swell", purpose: "app" };
+        let mut before = 0;
+        let settled = resolving.packages(target, "needs buoy", |_, known| {
+            before = known.len();
+            Ok(vec![buoy("2")])
+        })?;
+        Ok(settled.map(|(packages, new)| (packages[0].version.clone(), new.is_some(), before)))
+    }
+
+    #[test]
+    fn pins_hold_until_something_else_is_asked_for_or_they_are_moved() {
+        let world = World::new();
+        let same = Some(("needs buoy", "1"));
+        let other = Some(("needs rope", "1"));
+        let of = |pinning, pinned| settled(&world.resolving(pinning, pinned, None));
+        assert_eq!(of(Pinning::Keep, same).unwrap(), Some(("1".to_owned(), false, 0)));
+        assert_eq!(of(Pinning::Locked, same).unwrap(), Some(("1".to_owned(), false, 0)));
+        assert_eq!(of(Pinning::Update, same).unwrap(), Some(("2".to_owned(), true, 0)));
+        // What is asked for changed: the old versions are offered to the resolver.
+        assert_eq!(of(Pinning::Keep, other).unwrap(), Some(("2".to_owned(), true, 1)));
+        assert_eq!(of(Pinning::Keep, None).unwrap(), Some(("2".to_owned(), true, 0)));
+        for pinned in [other, None] {
+            assert!(matches!(of(Pinning::Locked, pinned), Err(Error::Pins(PinError::Missing { .. }))));
+        }
+    }
+
+    #[test]
+    fn where_nobody_may_be_asked_only_pins_count() {
+        let world = World::new();
+        let offline = |pinning, pinned| {
+            settled(&Resolving { asking: None, ..world.resolving(pinning, pinned, None) }).unwrap()
+        };
+        let same = Some(("needs buoy", "1"));
+        assert_eq!(offline(Pinning::Keep, same), Some(("1".to_owned(), false, 0)));
+        assert_eq!(offline(Pinning::Update, same), Some(("1".to_owned(), false, 0)));
+        assert_eq!(offline(Pinning::Keep, Some(("needs rope", "1"))), None);
+        assert_eq!(offline(Pinning::Locked, None), None);
+    }
+
+    #[test]
+    fn a_pinned_hash_holds_and_one_that_is_none_is_an_error() {
+        let world = World::new();
+        let [old, new] = ["ab".repeat(32), "cd".repeat(32)].map(|hex| format!("sha256:{hex}"));
+        let of = |pinning, pinned: Option<&str>| {
+            let resolving = world.resolving(pinning, None, pinned);
+            let fetched = Integrity::any_of([new.as_str()].into_iter()).unwrap();
+            let hash = resolving.hash(Ecosystem::NPM, "buoy 1.0", |_| Ok(fetched))?;
+            Ok(hash.map(|(integrity, new)| (integrity.canonical(), new.is_some())))
+        };
+        let held: Result<_> = of(Pinning::Keep, Some(&old));
+        assert_eq!(held.unwrap(), Some((old.clone(), false)));
+        assert_eq!(of(Pinning::Locked, Some(&old)).unwrap(), Some((old.clone(), false)));
+        assert_eq!(of(Pinning::Update, Some(&old)).unwrap(), Some((new.clone(), true)));
+        assert_eq!(of(Pinning::Keep, None).unwrap(), Some((new.clone(), true)));
+        assert!(matches!(of(Pinning::Locked, None), Err(Error::Pins(PinError::Missing { .. }))));
+        for damaged in ["", "whatever", "sha999:ab"] {
+            assert!(matches!(of(Pinning::Keep, Some(damaged)), Err(Error::Survey(_))), "{damaged:?}");
+        }
+    }
 }

@@ -80,7 +80,8 @@ impl Fetcher {
 
     /// The fetcher, with another limit for how long nothing may come of an answer.
     pub fn with_silence_limit(self, limit: Duration) -> Self {
-        Self { agent: agent(limit), ..self }
+        let cancel = self.cancel.clone();
+        Self { agent: agent(limit), ..self }.with_cancel(cancel)
     }
 
     /// The program for repositories.

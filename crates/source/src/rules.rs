@@ -23,7 +23,7 @@ pub enum WhyLeftOut {
     PrivateKey,
     /// A file with passwords or tokens for other machines.
     Credentials,
-    /// A folder of installed packages; a buildpack installs them anew.
+    /// A folder of installed packages; a buildpack installs its own.
     Dependencies,
     /// Neither file, folder nor link.
     Special,

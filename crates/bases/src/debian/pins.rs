@@ -54,7 +54,7 @@ pub struct Wanted<'a> {
 pub struct Archives<'a> {
     /// The archive, and that of security updates.
     pub addresses: [Option<Address>; 2],
-    /// Keys that are believed besides the distribution's.
+    /// Keys that are trusted besides the distribution's.
     pub keyrings: &'a [Vec<u8>],
     /// Gets files.
     pub fetcher: &'a Fetcher,

@@ -124,7 +124,7 @@ fn ask(host: &Host, program: &Path, arguments: &[&str], store: &Store) -> Result
         let said = String::from_utf8_lossy(&output.stderr);
         bad(format!("it did not say its version ({})", said.lines().last().unwrap_or("no answer")))
     })?;
-    // A starter script decides anew on each run which program it starts: nothing to remember then.
+    // A starter script chooses its program on every run, so its answer is not remembered.
     if elf::fits_processor(program) {
         let executable = signature(&host.real(&answer.executable))?;
         store.write_document(&memory, &Remembered { program: now, executable, answer: answer.clone() })?;

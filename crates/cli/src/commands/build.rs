@@ -192,17 +192,22 @@ pub fn show_built(built: &Built, written: &[String], output: &Output) {
     }
 }
 
+/// The steps of the image's layers, and those that only built, where they ran.
 fn steps(built: &Built) -> Table {
     let mut table = Table::new(&[2]);
-    for (outcome, layer) in built.outcomes.iter().zip(&built.record.layers) {
+    for (at, outcome) in built.outcomes.iter().enumerate() {
+        let layer = built.record.layers.get(at);
         let (what, why) = match &outcome.because {
+            None if layer.is_none() => continue,
             None => (styled(GOOD, "found"), String::new()),
             Some(reason) => (
                 styled(BUSY, "ran"),
                 format!("{}, {}", words::duration(outcome.milliseconds), words::reason(reason)),
             ),
         };
-        table.row([outcome.step.clone(), what, words::size(layer.size), styled(FAINT, why)]);
+        let size = layer.map_or_else(String::new, |layer| words::size(layer.size));
+        let why = if layer.is_some() { why } else { format!("{why}; only for the build") };
+        table.row([outcome.step.clone(), what, size, styled(FAINT, why)]);
     }
     let total: u64 = built.record.layers.iter().map(|l: &LayerRecord| l.size).sum();
     let packages = built.record.packages.len();

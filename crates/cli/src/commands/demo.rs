@@ -121,7 +121,7 @@ impl<'a> Demo<'a> {
         if let Some(first) = built.first() {
             self.part(4, "Building again: nothing changed, so nothing runs.", true);
             self.again(&first.name)?;
-            self.part(5, "One changed line: only what depends on it is made anew.", true);
+            self.part(5, "One changed line: only what depends on it is rebuilt.", true);
             self.change(&first.name)?;
         }
         self.ending(&built, started, temporary);

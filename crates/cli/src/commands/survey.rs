@@ -233,7 +233,7 @@ fn left_out(survey: &Survey) -> Table {
             WhyLeftOut::Settings => "settings of one place, often secret",
             WhyLeftOut::PrivateKey => "a private key",
             WhyLeftOut::Credentials => "passwords or tokens for other machines",
-            WhyLeftOut::Dependencies => "installed packages: they are installed anew",
+            WhyLeftOut::Dependencies => "installed packages: the build installs its own",
             WhyLeftOut::Special => "neither file, folder nor link",
         };
         table.row([left.path.clone(), styled(FAINT, why)]);

@@ -210,7 +210,9 @@ fn programs_of_a_build_run_in_a_root_of_packages_that_no_image_has() {
     program.write("go/main.go", "package main\n\nfunc main() {}\n");
     let config = fs::read_to_string(program.path("app/shtetl.toml")).unwrap();
     program.write("go/shtetl.toml", &config);
-    let _ = program.succeed("build go --layout image");
+    let said = program.succeed("build go --layout image").stdout;
+    assert!(said.lines().any(|l| l.contains("for building") && l.contains("only for the build")), "{said}");
+    assert!(said.contains("4 steps ran") && said.matches("  ran ").count() == 4, "{said}");
     let (listing, _) = layer(&program.path("image"), 2);
     assert_eq!(listing, "0755 0:0 app/\n0755 0:0 app/bin/\n0755 0:0 app/bin/tide\n");
     let lock = fs::read_to_string(program.path("go/shtetl.lock")).unwrap();

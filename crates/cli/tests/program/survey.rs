@@ -124,7 +124,7 @@ fn what_is_left_out_and_missing_is_said() {
     left out
       .env             settings of one place, often secret
       keys/id_ed25519  a private key
-      node_modules     installed packages: they are installed anew
+      node_modules     installed packages: the build installs its own
     --- exit 0
     "#);
 }

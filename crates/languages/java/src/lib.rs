@@ -84,6 +84,15 @@ fn element<'t>(text: &'t str, name: &str) -> Option<(&'t str, u32)> {
     (!value.starts_with("${")).then_some((value, line))
 }
 
+/// Wants the Java of these releases, each with the place that says so; the first one counts.
+fn wish_for(said: Vec<(String, Place)>, configured: Option<(String, Place)>, finding: &mut Finding) {
+    for (version, place) in &said {
+        let tells = "the Java release it is compiled for";
+        finding.evidence.push(Evidence::speaks_for(place.clone(), version, tells));
+    }
+    finding.runtime = Some(RuntimeWish::of("java", configured, said));
+}
+
 fn maven(text: &str, configured: Option<(String, Place)>, finding: &mut Finding) {
     finding.claim = Claim::Whole;
     finding.evidence.push(Evidence::speaks_for(
@@ -97,14 +106,7 @@ fn maven(text: &str, configured: Option<(String, Place)>, finding: &mut Finding)
         .filter_map(|s| element(text, s))
         .map(|(value, line)| (value.to_owned(), Place::new(MAVEN, Some(line))))
         .collect();
-    for (version, place) in &said {
-        finding.evidence.push(Evidence::speaks_for(
-            place.clone(),
-            version,
-            "the Java release it is compiled for",
-        ));
-    }
-    finding.runtime = Some(RuntimeWish::of("java", configured, said));
+    wish_for(said, configured, finding);
     // The parent's coordinates come first where there is a parent.
     let own = text.split("</parent>").last().unwrap_or(text);
     let runs_alone =
@@ -157,14 +159,7 @@ fn gradle(file: &'static str, text: &str, configured: Option<(String, Place)>, f
             }
         }
     }
-    for (version, place) in &said {
-        finding.evidence.push(Evidence::speaks_for(
-            place.clone(),
-            version,
-            "the Java release it is compiled for",
-        ));
-    }
-    finding.runtime = Some(RuntimeWish::of("java", configured, said));
+    wish_for(said, configured, finding);
     if let Some(plugin) =
         ["org.springframework.boot", "shadow", "application"].iter().find(|p| text.contains(**p))
     {

@@ -400,7 +400,7 @@ pub(super) fn of_pins(asked: &Asked<'_>, pins: &[ResolvedPackage]) -> PackageTre
             version: Some(pin.version.clone()),
             origin: match pin.from.strip_prefix("file:") {
                 Some(folder) => Origin::Link(folder.to_owned()),
-                None => super::lock::commit(&pin.from).unwrap_or_default(),
+                None => super::lock::app::commit(&pin.from).unwrap_or_default(),
             },
             integrity: Integrity::any_of(pin.integrity.split(' ')),
             has_install_script: pin.script,

@@ -21,7 +21,7 @@ pub(super) struct PackageTree {
     pub(super) says_all: bool,
     /// Whether it says the ranges that it was made from.
     pub(super) says_ranges: bool,
-    /// How the file is made anew.
+    /// How the file is regenerated.
     pub(super) how: &'static str,
 }
 

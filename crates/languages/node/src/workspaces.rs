@@ -40,7 +40,7 @@ impl Parts {
         };
         let apart: Value = match tree.read(APART)? {
             Some(text) => {
-                serde_saphyr::from_str(&text).map_err(|error| super::lock::not_yaml(APART, &error))?
+                serde_saphyr::from_str(&text).map_err(|error| super::lock::faults::not_yaml(APART, &error))?
             }
             None => Value::Null,
         };

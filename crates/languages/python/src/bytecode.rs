@@ -1,5 +1,5 @@
 //! Packages compiled to bytecode, where that is chosen: by the image's own Python, apart from this machine. The
-//! files are of the kind that is believed without looking at the source (PEP 552), as all files of an image
+//! files are of the kind that is loaded without a look at the source (PEP 552), as all files of an image
 //! have one time.
 
 use crate::environment::{Environment, OF_APP};

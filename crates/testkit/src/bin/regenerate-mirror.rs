@@ -1,4 +1,4 @@
-//! Writes the generated files of `demo/` anew; see `demo/mirror/regenerate`.
+//! Regenerates the files of `demo/`; see `demo/mirror/regenerate`.
 
 use std::{fs, path::Path};
 

@@ -33,7 +33,7 @@ trait BaseRequest {
         pins: &Pins,
     ) -> Result<Option<Box<dyn Base>>>;
 
-    /// The base, pinned anew in place of `old`.
+    /// The base with new pins in place of `old`.
     fn pin(
         &self,
         app: &App,

@@ -88,7 +88,7 @@ impl NewPins {
         vec![match (&self.path, &self.other) {
             (None, _) => format!("what is taken from outside is not pinned: this source can keep no {file}"),
             (Some(_), _) if self.first => format!("pinned in {file}, which should be committed"),
-            (Some(_), Some(other)) => format!("pinned anew in {file}, which was for {other}"),
+            (Some(_), Some(other)) => format!("pinned again in {file}, which was for {other}"),
             (Some(_), None) if self.first_for.is_some() => {
                 format!("pinned for {} in {file}", self.first_for.as_deref().unwrap_or_default())
             }
@@ -101,7 +101,7 @@ impl NewPins {
     pub fn write(&self) -> Result<()> {
         let Some(path) = &self.path else { return Ok(()) };
         let fresh = path.with_file_name(files::PINS_FRESH);
-        std::fs::write(&fresh, self.pins.text()).facts(&fresh)?;
+        std::fs::write(&fresh, self.pins.text()?).facts(&fresh)?;
         std::fs::rename(&fresh, path).facts(path)
     }
 }

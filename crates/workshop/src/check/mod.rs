@@ -191,7 +191,7 @@ fn plan_fails(subject: &Subject<'_>) -> Result<Vec<Found>> {
             vec![breaks(place.clone(), format!("{what}: not supported by this version"), *instead)]
         }
         Error::Survey(SurveyError::Malformed { place, detail }) => {
-            vec![breaks(place.clone(), detail.as_str(), "correct the file, or make it anew")]
+            vec![breaks(place.clone(), detail.as_str(), "correct the file, or regenerate it")]
         }
         other => vec![breaks(None, other.to_string(), "`shtetl build` tells more")],
     })

@@ -1,6 +1,7 @@
 //! `bun.lock`: JSON with commas at the ends, which says what is put where.
 
-use crate::lock::{App, malformed};
+use crate::lock::app::App;
+use crate::lock::faults::malformed;
 use crate::tree::{Entry, Fits, Origin, PackageTree};
 use model::Result;
 use remote::Integrity;
@@ -81,7 +82,7 @@ fn entry(listed: &Value) -> Entry {
     let origin = match version.split_once(':') {
         Some(("workspace", folder)) => Origin::Link(folder.to_owned()),
         Some((kind, _)) => {
-            super::commit(version).unwrap_or_else(|| Origin::Other(format!("a package from {kind}")))
+            super::app::commit(version).unwrap_or_else(|| Origin::Other(format!("a package from {kind}")))
         }
         None => Origin::Registry(listed[1].as_str().filter(|url| url.ends_with(".tgz")).map(str::to_owned)),
     };

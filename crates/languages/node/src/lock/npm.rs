@@ -1,6 +1,7 @@
 //! `package-lock.json` and `npm-shrinkwrap.json` in versions 1, 2 and 3.
 
-use crate::lock::{App, malformed};
+use crate::lock::app::App;
+use crate::lock::faults::malformed;
 use crate::tree::{Entry, Fits, Origin, PackageTree};
 use model::error::SurveyError;
 use model::{Error, Place, Result};
@@ -78,7 +79,7 @@ pub(super) fn parse(file: &'static str, text: &str, _app: &App<'_>) -> Result<Pa
             return Err(Error::Survey(SurveyError::Unsupported {
                 place: Place::find(file, text, "lockfileVersion"),
                 what: format!("lockfile version {other}"),
-                instead: "write it anew in version 3 with `npm install --package-lock-only`",
+                instead: "regenerate it in version 3 with `npm install --package-lock-only`",
             }));
         }
     };
@@ -95,7 +96,8 @@ fn origin(resolved: Option<String>) -> Origin {
     if let Some(path) = text.strip_prefix("file:") {
         return Origin::Archive(path.trim_start_matches("./").to_owned());
     }
-    super::commit(&text).unwrap_or_else(|| Origin::Other("a package that is not from a registry".to_owned()))
+    super::app::commit(&text)
+        .unwrap_or_else(|| Origin::Other("a package that is not from a registry".to_owned()))
 }
 
 impl Listed {

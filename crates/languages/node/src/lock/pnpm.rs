@@ -2,8 +2,9 @@
 
 use crate::Manifest;
 use crate::graph::Need;
+use crate::lock::app::App;
+use crate::lock::faults::{malformed, not_yaml};
 use crate::lock::unplaced::{Linked, Package};
-use crate::lock::{App, malformed, not_yaml};
 use crate::tree::{Entry, Fits, Origin, PackageTree};
 use crate::workspaces::Part;
 use model::error::SurveyError;
@@ -113,7 +114,7 @@ pub(super) fn parse(file: &'static str, text: &str, app: &App<'_>) -> Result<Pac
         return Err(Error::Survey(SurveyError::Unsupported {
             place: Place::find(file, text, "lockfileVersion"),
             what: format!("lockfile version {major}"),
-            instead: "write it anew with a current version of the tool",
+            instead: "regenerate it with a current version of the tool",
         }));
     }
     let mut linked = Linked { file, how: HOW, packages: BTreeMap::new(), parts: app.parts.clone() };

@@ -2,9 +2,10 @@
 
 use crate::Manifest;
 use crate::graph::Need;
+use crate::lock::app::App;
+use crate::lock::faults::{malformed, not_yaml};
 use crate::lock::resolutions::Resolutions;
 use crate::lock::unplaced::{Linked, Package};
-use crate::lock::{App, malformed, not_yaml};
 use crate::tree::{Entry, Fits, Origin, PackageTree};
 use crate::workspaces::Part;
 use model::Result;
@@ -137,7 +138,7 @@ fn origin(resolved: &str) -> Origin {
     let url = resolved.split('#').next().unwrap_or(resolved);
     match url.starts_with("https://") || url.starts_with("http://") {
         true if !url.ends_with(".git") => Origin::Registry(Some(url.to_owned())),
-        _ => super::commit(resolved)
+        _ => super::app::commit(resolved)
             .unwrap_or_else(|| Origin::Other("a package that is not from a registry".to_owned())),
     }
 }
@@ -191,7 +192,9 @@ fn current(file: &'static str, text: &str, app: &App<'_>) -> Result<PackageTree>
         let origin = match from.split_once(':').map(|(kind, _)| kind) {
             Some("npm") => Origin::Registry(None),
             Some("patch") if from[6..].starts_with(own) && from.contains("@npm%3A") => Origin::Registry(None),
-            _ => super::commit(from).unwrap_or_else(|| Origin::Other(format!("a package from {from:?}"))),
+            _ => {
+                super::app::commit(from).unwrap_or_else(|| Origin::Other(format!("a package from {from:?}")))
+            }
         };
         let optional = |name: &str| listed.dependencies_meta.get(name).is_some_and(|meta| meta.optional);
         let (may_use, needed): (BTreeMap<_, _>, BTreeMap<_, _>) =

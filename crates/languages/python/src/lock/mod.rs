@@ -20,7 +20,7 @@ use std::str::FromStr;
 /// A kind of lockfile.
 pub(super) struct Kind {
     pub(super) file: &'static str,
-    /// How it is made anew.
+    /// How it is regenerated.
     pub(super) how: &'static str,
     /// Reads it, for an app that says this of itself.
     read: fn(&str, &App<'_>) -> Result<LockGraph, Fault>,

@@ -25,7 +25,7 @@ use crate::integrity::Integrity;
 use content::digest::HashingWriter;
 use std::io::{self, Write};
 
-/// Gets `dists/SUITE/InRelease` as it is; nothing of it is believed yet.
+/// Gets `dists/SUITE/InRelease` as it is; nothing in it is verified yet.
 pub fn fetch_release(fetcher: &Fetcher, archive: &Address, suite: &str) -> Result<String> {
     let address = archive.join(&format!("dists/{suite}/InRelease"));
     let bytes = fetcher.get(&address, "*/*")?;

@@ -10,7 +10,7 @@ pub struct Release {
     pub codename: String,
     /// When it was made, as it says.
     pub date: String,
-    /// Until when it may be believed, as it says; some suites hold for ever.
+    /// Until when it is valid, as it says; some suites have no end.
     pub valid_until: Option<String>,
     /// Whether listed files can be had by their hash.
     pub by_hash: bool,

@@ -9,7 +9,7 @@ use pgp::crypto::hash::HashAlgorithm;
 use pgp::packet::{Signature, SignatureType};
 use pgp::types::{KeyDetails, VerifyingKey};
 
-/// Keys whose signatures are believed.
+/// Keys whose signatures are trusted.
 #[derive(Default)]
 pub struct Signatures {
     keys: Vec<SignedPublicKey>,

@@ -1,11 +1,13 @@
 //! `shtetl.lock`: what a build takes from outside and its source does not say exactly.
 
+mod moved;
+mod text;
+
 use model::error::SurveyError;
-use model::pins::{ExactRuntime, ImagePin, PackagePin, PinnedSet, Sets, SuitePin};
+use model::pins::{ExactRuntime, ImagePin, PinnedSet, Sets, SuitePin};
 use model::{Error, PathFacts, Place, Result, files};
 use serde::{Deserialize, Serialize};
-use std::collections::{BTreeMap, BTreeSet};
-use std::fmt::Write;
+use std::collections::BTreeMap;
 use std::path::Path;
 
 /// The version of its form.
@@ -51,7 +53,7 @@ pub type ResolvedSets = BTreeMap<String, BTreeMap<String, ResolvedSet>>;
 #[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ResolvedSet {
-    /// Stands for what was asked for: packages of anything else are resolved anew.
+    /// Stands for what was asked for: packages for anything else are resolved again.
     pub asked: String,
     /// The packages.
     pub packages: Vec<ResolvedPackage>,
@@ -203,115 +205,6 @@ impl Pins {
     pub fn sets(&self, base: &str, platform: &str) -> Option<&Sets> {
         self.platforms.get(platform).filter(|_| self.base == base)
     }
-
-    /// The text of the file: one line a package, so that a change shows as what it is.
-    pub fn text(&self) -> String {
-        let mut text = String::from(
-            "# What this app takes from outside, pinned. Commit this file; `shtetl build --update` moves the pins.\n",
-        );
-        let mut line = |content: std::fmt::Arguments<'_>| {
-            // Writing to a text cannot fail.
-            let _ = text.write_fmt(content);
-            text.push('\n');
-        };
-        line(format_args!("version = {}", self.version));
-        line(format_args!("base = {}", quoted(&self.base)));
-        if !self.suites.is_empty() {
-            line(format_args!("\n[suites]"));
-        }
-        for (name, pin) in &self.suites {
-            let (date, sha256) = (quoted(&pin.date), quoted(&pin.sha256));
-            line(format_args!("{name} = {{ date = {date}, sha256 = {sha256} }}"));
-        }
-        for (platform, sets) in &self.platforms {
-            for (name, set) in sets {
-                line(format_args!("\n[platforms.{}.{name}]\n{}", quoted(platform), lines(set)));
-            }
-        }
-        for (platform, set) in &self.build {
-            line(format_args!("\n[build.{}]\n{}", quoted(platform), lines(set)));
-        }
-        for (platform, runtimes) in &self.runtimes {
-            line(format_args!("\n[runtimes.{}]", quoted(platform)));
-            for (name, exact) in runtimes {
-                let [package, version, integrity] =
-                    [&exact.package, &exact.version, &exact.integrity].map(|t| quoted(t));
-                line(format_args!(
-                    "{name} = {{ package = {package}, version = {version}, integrity = {integrity} }}"
-                ));
-            }
-        }
-        for (platform, ImagePin { manifest, runtimes }) in &self.images {
-            line(format_args!("\n[images.{}]", quoted(platform)));
-            line(format_args!("manifest = {}", quoted(manifest)));
-            for (name, carried) in runtimes {
-                let [version, program, said] =
-                    [&carried.version, &carried.program, &carried.said].map(|t| quoted(t));
-                line(format_args!(
-                    "runtimes.{name} = {{ version = {version}, program = {program}, said = {said} }}"
-                ));
-            }
-        }
-        for (kind, hashes) in &self.hashes {
-            line(format_args!("\n[hashes.{}]", quoted(kind)));
-            for (package, hash) in hashes {
-                line(format_args!("{} = {}", quoted(package), quoted(hash)));
-            }
-        }
-        for (language, sets) in &self.resolved {
-            for (target, set) in sets {
-                let line_of = |package| toml::Value::try_from(package).map(|value| format!("  {value},\n"));
-                let packages: String = set.packages.iter().filter_map(|p| line_of(p).ok()).collect();
-                line(format_args!(
-                    "\n[resolved.{language}.{}]\nasked = {}\npackages = [\n{packages}]",
-                    quoted(target),
-                    quoted(&set.asked)
-                ));
-            }
-        }
-        text
-    }
-
-    /// What moved from `old` to these pins of `platform`, for people.
-    pub fn moved(&self, old: Option<&Self>, platform: &str) -> Vec<String> {
-        let versions = |pins: &Self| -> BTreeMap<String, BTreeSet<String>> {
-            let sets = pins.platforms.get(platform).into_iter().flat_map(BTreeMap::values);
-            let sets = sets.chain(pins.build.values()).flat_map(|set| &set.packages);
-            let exact = pins.runtimes.get(platform).into_iter().flat_map(BTreeMap::values);
-            let image = pins.images.get(platform);
-            let resolved = pins.resolved.values().flat_map(BTreeMap::values).flat_map(|set| &set.packages);
-            let digest = image.map(|image| ("the base image", &image.manifest));
-            let carried = image.into_iter().flat_map(|image| &image.runtimes);
-            let all = sets.map(|package| (&*package.name, &package.version));
-            let all = all.chain(resolved.map(|package| (&*package.name, &package.version)));
-            let all = all.chain(digest).chain(carried.map(|(name, carried)| (&**name, &carried.version)));
-            let mut versions: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
-            for (name, version) in all.chain(exact.map(|runtime| (&*runtime.package, &runtime.version))) {
-                versions.entry(name.to_owned()).or_default().insert(version.clone());
-            }
-            versions
-        };
-        let (new, old) = (versions(self), old.map(versions).unwrap_or_default());
-        if old.is_empty() {
-            return Vec::new();
-        }
-        let none = BTreeSet::new();
-        let (mut moved, mut come, mut gone) = (Vec::new(), Vec::new(), Vec::new());
-        for name in old.keys().chain(new.keys()).collect::<BTreeSet<_>>() {
-            let (before, now) = (old.get(name).unwrap_or(&none), new.get(name).unwrap_or(&none));
-            let (left, arrived) = (before.difference(now), now.difference(before));
-            match (&left.collect::<Vec<_>>()[..], &arrived.collect::<Vec<_>>()[..]) {
-                ([from], [to]) => moved.push(format!("{name} {from} to {to}")),
-                (left, arrived) => {
-                    gone.extend(left.iter().map(|version| format!("{name} {version}")));
-                    come.extend(arrived.iter().map(|version| format!("{name} {version}")));
-                }
-            }
-        }
-        moved.extend(told(&come, "new"));
-        moved.extend(told(&gone, "gone"));
-        moved
-    }
 }
 
 /// The id of a purpose that may be written as a sentence.
@@ -336,42 +229,10 @@ fn purpose_id(language: &str, purpose: String) -> String {
     }
 }
 
-/// Says of packages what became of them: of a few, each by its name.
-fn told(packages: &[String], what: &str) -> Vec<String> {
-    const FEW: usize = 5;
-    match packages {
-        [first, second, rest @ ..] if packages.len() > FEW => {
-            vec![format!("{first}, {second} and {} more are {what}", rest.len())]
-        }
-        few => few.iter().map(|package| format!("{package} is {what}")).collect(),
-    }
-}
-
-/// The lines of a set, one a package.
-fn lines(set: &PinnedSet) -> String {
-    let asked: Vec<String> = set.asked.iter().map(|name| quoted(name)).collect();
-    let packages: String = set.packages.iter().map(|package| format!("  {},\n", inline(package))).collect();
-    format!("asked = [{}]\npackages = [\n{packages}]", asked.join(", "))
-}
-
-fn inline(package: &PackagePin) -> String {
-    let [name, version, architecture, file, sha256] =
-        [&package.name, &package.version, &package.architecture, &package.file, &package.sha256]
-            .map(|t| quoted(t));
-    let security = if package.security { ", security = true" } else { "" };
-    format!(
-        "{{ name = {name}, version = {version}, architecture = {architecture}, file = {file}, size = {}, sha256 = {sha256}{security} }}",
-        package.size
-    )
-}
-
-fn quoted(text: &str) -> String {
-    toml::Value::String(text.to_owned()).to_string()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
+    use model::pins::PackagePin;
 
     #[test]
     fn sentences_of_earlier_versions_become_ids_and_hashes_are_kept() {
@@ -389,7 +250,7 @@ mod tests {
         let of_npm = BTreeMap::from([("fog 1.0.0".to_owned(), "sha256-ab".to_owned())]);
         let hashes = KnownHashes::from([("npm".to_owned(), of_npm)]);
         let pins = Pins { version: VERSION, hashes, ..Pins::default() };
-        assert_eq!(toml::from_str::<Pins>(&pins.text()).unwrap(), pins);
+        assert_eq!(toml::from_str::<Pins>(&pins.text().unwrap()).unwrap(), pins);
     }
 
     #[test]
@@ -417,7 +278,7 @@ mod tests {
             Pins::with(None, "debian:trixie", suites, "linux/amd64", sets, exact)
         };
         let old = pins(vec![package("bell", "1"), package("horn", "1"), package("lamp", "1")]);
-        let read: Pins = toml::from_str(&old.text()).unwrap();
+        let read: Pins = toml::from_str(&old.text().unwrap()).unwrap();
         assert_eq!(read, old);
         assert!(read.sets("debian:trixie", "linux/amd64").is_some());
         assert!(read.sets("debian:bookworm", "linux/amd64").is_none());
@@ -433,5 +294,19 @@ mod tests {
             ["mast 1 is new", "oar 1 is new", "rope 1 is new", "sail 1 is new", "tar 1 is new"]
         );
         assert_eq!(many.moved(Some(&pins(Vec::new())), "linux/amd64"), ["bell 1, horn 1 and 6 more are new"]);
+    }
+
+    #[test]
+    fn a_hash_that_is_new_or_another_one_is_told() {
+        let pins = |hashes: &[(&str, &str)]| {
+            let of_npm = hashes.iter().map(|(package, hash)| ((*package).to_owned(), (*hash).to_owned()));
+            let hashes = KnownHashes::from([("npm".to_owned(), of_npm.collect())]);
+            Pins { version: VERSION, hashes, ..Pins::default() }
+        };
+        let old = pins(&[("fog 1.0.0", "sha256:ab"), ("bell 1.0.0", "sha256:cd")]);
+        let new =
+            pins(&[("fog 1.0.0", "sha256:ef"), ("bell 1.0.0", "sha256:cd"), ("oar 2.0.0", "sha256:ab")]);
+        let expected = ["the hash of oar 2.0.0 is new", "fog 1.0.0 has other content under the same version"];
+        assert_eq!(new.moved(Some(&old), "linux/amd64"), expected);
     }
 }
