@@ -29,23 +29,23 @@ fn main() -> ExitCode {
     sandbox::give_memory_back_early();
     let arguments = Arguments::parse();
     let output = Output::new(arguments.global.format);
-    let around = match Surroundings::gather(&arguments.global, arguments.command.app()) {
-        Ok(around) => around,
+    let surroundings = match Surroundings::gather(&arguments.global, arguments.command.app()) {
+        Ok(surroundings) => surroundings,
         Err(failure) => return error::report(&output, &failure),
     };
     let done = match &arguments.command {
-        Command::Survey(options) => commands::survey::run(options, &around, &output),
-        Command::Init(options) => commands::init::run(options, &around, &output),
-        Command::Settings(options) => commands::settings::run(options, &around, &output),
-        Command::Check(options) => commands::check::run(options, &around, &output),
-        Command::Build(options) => commands::build::run(options, &around, &output),
-        Command::Show(options) => commands::show::run(options, &around, &output),
-        Command::Run(options) => commands::run::run(options, &around, &output),
-        Command::Ledger(options) => commands::ledger::run(options, &around, &output),
-        Command::Addresses(options) => commands::addresses::run(options, &around, &output),
+        Command::Survey(options) => commands::survey::run(options, &surroundings, &output),
+        Command::Init(options) => commands::init::run(options, &surroundings, &output),
+        Command::Settings(options) => commands::settings::run(options, &surroundings, &output),
+        Command::Check(options) => commands::check::run(options, &surroundings, &output),
+        Command::Build(options) => commands::build::run(options, &surroundings, &output),
+        Command::Show(options) => commands::show::run(options, &surroundings, &output),
+        Command::Run(options) => commands::run::run(options, &surroundings, &output),
+        Command::Ledger(options) => commands::ledger::run(options, &surroundings, &output),
+        Command::Addresses(options) => commands::addresses::run(options, &surroundings, &output),
         Command::Runtimes(options) => commands::runtimes::run(options, &output),
         Command::Schema(options) => commands::schema::run(options, &output),
-        Command::Demo(options) => commands::demo::run(options, &around, &output),
+        Command::Demo(options) => commands::demo::run(options, &surroundings, &output),
     };
     match done {
         Err(failure) => error::report(&output, &failure),

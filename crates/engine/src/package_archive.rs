@@ -5,7 +5,7 @@ use content::digest::Sha256;
 use content::store::Store;
 use model::error::PackageError;
 use model::{Error, PathFacts, Result};
-use remote::{Address, Fetcher, Integrity, RemoteError};
+use remote::{Address, Downloads, Integrity, RemoteError};
 use source::unpack_package;
 use std::fs::File;
 use std::io::{self, Read, Seek};
@@ -26,7 +26,8 @@ pub struct PackageArchive<'a> {
 
 impl PackageArchive<'_> {
     /// The archive, as it is kept in the store.
-    pub fn fetched(&self, (fetcher, store): (&Fetcher, &Store)) -> Result<PathBuf> {
+    pub fn fetched(&self, downloads: Downloads<'_>) -> Result<PathBuf> {
+        let Downloads { fetcher, store } = downloads;
         let remote = |source: RemoteError| {
             Error::Package(PackageError::Remote { wanted_by: self.label.to_owned(), source })
         };
@@ -58,8 +59,8 @@ impl PackageArchive<'_> {
     }
 
     /// Writes its files into the empty folder `to`.
-    pub fn unpack(&self, around: (&Fetcher, &Store), to: &Path) -> Result<()> {
-        unpack_package(&self.fetched(around)?, self.label, around.1, to)
+    pub fn unpack(&self, downloads: Downloads<'_>, to: &Path) -> Result<()> {
+        unpack_package(&self.fetched(downloads)?, self.label, downloads.store, to)
     }
 
     /// Where something of it is kept in the store.

@@ -98,7 +98,7 @@ pub struct Finding {
     /// The lockfile that it found.
     pub lock: Option<LockFound>,
     /// A program that needs nothing of a base: it is linked with all its libraries.
-    pub complete: Option<Place>,
+    pub static_binary: Option<Place>,
     /// How the app is started.
     pub processes: Vec<ProcessType>,
     /// Packages that the app declares for running.
@@ -121,7 +121,7 @@ impl Finding {
             looked_for: looked_for.into_iter().map(Cow::Borrowed).collect(),
             runtime: None,
             lock: None,
-            complete: None,
+            static_binary: None,
             processes: Vec::new(),
             declared: BTreeSet::new(),
             development: BTreeSet::new(),

@@ -53,7 +53,7 @@ pub trait Buildpack: Send + Sync {
     }
 
     /// Settles what the app's own build command finds of it.
-    fn resolve_to_build(&self, _context: &Context<'_>, _resolving: &Resolving<'_>) -> Result<Resolution> {
+    fn resolve_for_build(&self, _context: &Context<'_>, _resolving: &Resolving<'_>) -> Result<Resolution> {
         Ok(Resolution::default())
     }
 
@@ -63,7 +63,7 @@ pub trait Buildpack: Send + Sync {
     }
 
     /// What the app's own build command finds of it, in the root that it runs in.
-    fn contribute_to_build(&self, _context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
+    fn contribute_for_build(&self, _context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
         Ok(Contribution::default())
     }
 }

@@ -5,7 +5,7 @@ use config::pins::{KnownHashes, ResolvedPackage, ResolvedSet, ResolvedSets};
 use content::store::Store;
 use model::error::{PinError, SurveyError};
 use model::{Ecosystem, Error, Place, Result, files};
-use remote::{Fetcher, Integrity};
+use remote::{Downloads, Fetcher, Integrity};
 
 /// How the pins in `shtetl.lock` are treated.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -67,6 +67,11 @@ impl NewlyResolved {
 pub type Settled = (Vec<ResolvedPackage>, Option<NewlyResolved>);
 
 impl Resolving<'_> {
+    /// Who downloads; nothing when nobody may be asked.
+    pub fn downloads(&self) -> Option<Downloads<'_>> {
+        self.asking.map(|fetcher| Downloads { fetcher, store: self.store })
+    }
+
     /// The packages for what is `asked` (a text that stands for it): as they are pinned, or as `resolve`
     /// resolves them, which is given those that were pinned for something else. Nothing when nobody may be
     /// asked.
@@ -74,7 +79,7 @@ impl Resolving<'_> {
         &self,
         target: ResolveTarget<'_>,
         asked: &str,
-        resolve: impl FnOnce((&Fetcher, &Store), &[ResolvedPackage]) -> Result<Vec<ResolvedPackage>>,
+        resolve: impl FnOnce(Downloads<'_>, &[ResolvedPackage]) -> Result<Vec<ResolvedPackage>>,
     ) -> Result<Option<Settled>> {
         let ResolveTarget { language, purpose } = target;
         let known = self.known.get(language).and_then(|sets| sets.get(purpose));
@@ -82,7 +87,7 @@ impl Resolving<'_> {
         if let Some(set) = pinned {
             return Ok(Some((set.packages.clone(), None)));
         }
-        let Some(asking) = self.asking else {
+        let Some(downloads) = self.downloads() else {
             // What is pinned will do to plan offline a build that moves the pins.
             let same = known.filter(|set| set.asked == asked);
             return Ok(same.map(|set| (set.packages.clone(), None)));
@@ -92,7 +97,7 @@ impl Resolving<'_> {
             return Err(Error::Pins(PinError::Missing { base, file_is_there: known.is_some() }));
         }
         let before = known.filter(|_| self.pinning != Pinning::Update).map_or(&[][..], |set| &set.packages);
-        let packages = resolve((asking, self.store), before)?;
+        let packages = resolve(downloads, before)?;
         let set = ResolvedSet { asked: asked.to_owned(), packages: packages.clone() };
         Ok(Some((packages, Some(NewlyResolved { language, purpose: purpose.to_owned(), set }))))
     }
@@ -103,7 +108,7 @@ impl Resolving<'_> {
         &self,
         ecosystem: Ecosystem,
         package: &str,
-        fetch: impl FnOnce((&Fetcher, &Store)) -> Result<Integrity>,
+        fetch: impl FnOnce(Downloads<'_>) -> Result<Integrity>,
     ) -> Result<Option<(Integrity, Option<NewHash>)>> {
         let known = self.hashes.get(ecosystem.name()).and_then(|of| of.get(package));
         if let Some(known) = known.filter(|_| self.pinning != Pinning::Update || self.asking.is_none()) {
@@ -114,12 +119,12 @@ impl Resolving<'_> {
             };
             return Ok(Some((read.ok_or_else(malformed)?, None)));
         }
-        let Some(asking) = self.asking else { return Ok(None) };
+        let Some(downloads) = self.downloads() else { return Ok(None) };
         if self.pinning == Pinning::Locked {
             let base = format!("the hash of {package}");
             return Err(Error::Pins(PinError::Missing { base, file_is_there: !self.hashes.is_empty() }));
         }
-        let integrity = fetch((asking, self.store))?;
+        let integrity = fetch(downloads)?;
         let new = NewHash { ecosystem, package: package.to_owned(), integrity: integrity.canonical() };
         Ok(Some((integrity, Some(new))))
     }

@@ -5,6 +5,7 @@
 #![forbid(unsafe_code)]
 
 mod address;
+mod downloads;
 mod error;
 mod fetch;
 mod integrity;
@@ -14,6 +15,7 @@ pub mod packages;
 mod repository;
 
 pub use address::{Address, without_steps_back};
+pub use downloads::Downloads;
 pub use error::{RemoteError, Result};
 pub use fetch::{Fetcher, Network};
 pub use integrity::Integrity;

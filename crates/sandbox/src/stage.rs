@@ -56,7 +56,7 @@ pub fn enter_stage() -> Option<ExitCode> {
 }
 
 fn tell(report: &mut File, what: &Report) {
-    let mut line = serde_json::to_vec(what).unwrap_or_default();
+    let Ok(mut line) = serde_json::to_vec(what) else { return };
     line.push(b'\n');
     // If nobody listens any more, there is nobody to tell.
     let _ = report.write_all(&line);

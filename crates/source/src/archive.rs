@@ -95,6 +95,7 @@ fn unpack_tar(from: impl Read, label: &str, into: &mut Unpacking) -> Result<()> 
         let path =
             String::from_utf8(entry.path_bytes().into_owned()).map_err(|error| not_utf8(error.as_bytes()))?;
         let link = entry.link_name().map_err(bad)?.map(|l| l.to_string_lossy().into_owned());
+        let no_target = |path: &str| malformed(label, &format!("the link {path:?} has no target"));
         match entry.header().entry_type() {
             EntryType::Directory | EntryType::XGlobalHeader => {}
             _ if is_noise(&path) => {}
@@ -102,8 +103,8 @@ fn unpack_tar(from: impl Read, label: &str, into: &mut Unpacking) -> Result<()> 
                 let executable = entry.header().mode().map_err(bad)? & 0o100 != 0;
                 into.file(&path, executable, &mut entry)?;
             }
-            EntryType::Symlink => into.link(&path, &link.unwrap_or_default())?,
-            EntryType::Link => into.copy(&path, &link.unwrap_or_default())?,
+            EntryType::Symlink => into.link(&path, &link.ok_or_else(|| no_target(&path))?)?,
+            EntryType::Link => into.copy(&path, &link.ok_or_else(|| no_target(&path))?)?,
             _ => return Err(malformed(label, &format!("{path:?} is neither file, folder nor link"))),
         }
     }

@@ -5,7 +5,7 @@ use content::digest::Sha256;
 use content::store::Store;
 use model::error::{PackageError, SourceError};
 use model::{Error, PathFacts, Result};
-use remote::{Fetcher, RemoteError};
+use remote::{Downloads, RemoteError};
 use serde::{Deserialize, Serialize};
 use std::io::{BufRead, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
@@ -150,7 +150,8 @@ pub fn is_commit(name: &str) -> bool {
 
 /// The files of the commit `id` (in full) of the repository at `url`, in a folder of the store; fetched, if
 /// they are not there yet.
-pub fn checked_out(url: &str, id: &str, (fetcher, store): (&Fetcher, &Store)) -> Result<PathBuf> {
+pub fn checked_out(url: &str, id: &str, downloads: Downloads<'_>) -> Result<PathBuf> {
+    let Downloads { fetcher, store } = downloads;
     let none =
         || Error::Source(SourceError::NoRevision { path: PathBuf::from(url), revision: id.to_owned() });
     // Lockfiles say it, and it is part of a path.

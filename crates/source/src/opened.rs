@@ -140,7 +140,9 @@ impl Opened {
             return Ok(Some(known));
         }
         let Some(last) = git.last_change(commit) else { return Ok(None) };
-        let mut uncommitted = if *whole { Vec::new() } else { git.changed(commit).unwrap_or_default() };
+        let changed = if *whole { Some(Vec::new()) } else { git.changed(commit) };
+        // Where git does not answer, the files cannot be said to be those of the commit.
+        let Some(mut uncommitted) = changed else { return Ok(None) };
         // What is not packed anyway does not matter, what is gone does.
         let matters = |path: &String| tree.has(path) || path == CONFIG || !self.root.join(path).exists();
         uncommitted.retain(matters);

@@ -17,7 +17,7 @@ use model::{
 };
 use planning::{Buildpack, Context, Contribution, Pinning, Resolution, ResolveTarget, Resolving};
 use remote::oci::CredentialFiles;
-use remote::{Address, Fetcher, Integrity, Network};
+use remote::{Address, Downloads, Fetcher, Integrity, Network};
 use source::{Asked, SourceTree};
 use std::collections::BTreeMap;
 use std::fs;
@@ -55,7 +55,7 @@ impl Buildpack for Swell {
             finding.claim = Claim::Whole;
             finding.evidence.push(Evidence::speaks_for(place.clone(), MANIFEST, "an app in Swell"));
             finding.declared = packages_of(&text).into_iter().map(str::to_owned).collect();
-            finding.complete = Some(place.clone());
+            finding.static_binary = Some(place.clone());
             finding.processes.push(ProcessType::found("web", ProcessKind::Process, &["/opt/swell"], place));
         }
         Ok(finding)
@@ -69,7 +69,7 @@ impl Buildpack for Swell {
         let registry = context.addresses.in_force(self.ecosystems()[0])?.address;
         let manifest = context.tree.read(MANIFEST)?.unwrap_or_default();
         let target = ResolveTarget { language: "swell", purpose: "app" };
-        let settled = resolving.packages(target, &manifest, |(fetcher, _), _| {
+        let settled = resolving.packages(target, &manifest, |Downloads { fetcher, .. }, _| {
             packages_of(&manifest).into_iter().map(|name| newest(fetcher, &registry, name)).collect()
         })?;
         let mut resolution = Resolution::default();

@@ -108,7 +108,7 @@ const FIXUPS: &[(&str, &[Action])] = &[
 pub(super) type Added = BTreeMap<String, (Entry, Vec<u8>)>;
 
 /// What fix-ups look at besides the package that they belong to.
-pub(super) struct Around<'a> {
+pub(super) struct FixupContext<'a> {
     /// Debian's name of the processor.
     pub(super) architecture: &'a str,
     /// The package with the certificates of the base.
@@ -116,14 +116,14 @@ pub(super) struct Around<'a> {
 }
 
 /// What the fix-ups of these packages add.
-pub(super) fn added(packages: &BTreeMap<String, Unpacked>, around: &Around<'_>) -> Added {
+pub(super) fn added(packages: &BTreeMap<String, Unpacked>, context: &FixupContext<'_>) -> Added {
     let mut added = Added::new();
     for (pattern, actions) in FIXUPS {
         for (_, unpacked) in packages.iter().filter(|(name, _)| matches(pattern, name)) {
             let is_there = |path: &str| packages.values().any(|package| package.files.contains(path));
             // A script stands in for a program of a package that need not be there.
             for action in actions.iter().filter(|a| !matches!(a, Script(path, _) if is_there(path))) {
-                apply(action, unpacked, around, &mut added);
+                apply(action, unpacked, context, &mut added);
             }
         }
     }
@@ -148,7 +148,7 @@ fn matches(pattern: &str, name: &str) -> bool {
     }
 }
 
-fn apply(action: &Action, unpacked: &Unpacked, around: &Around<'_>, added: &mut Added) {
+fn apply(action: &Action, unpacked: &Unpacked, context: &FixupContext<'_>, added: &mut Added) {
     let mut put = |entry: Entry, bytes: Vec<u8>| drop(added.insert(entry.path.clone(), (entry, bytes)));
     let file = |path: &str, bytes: &[u8]| Entry::file(path, bytes.len() as u64, false);
     let text_of = |path: &str| unpacked.texts.get(path).cloned().unwrap_or_default();
@@ -170,7 +170,7 @@ fn apply(action: &Action, unpacked: &Unpacked, around: &Around<'_>, added: &mut 
             put(file("etc/ssl/certs/ca-certificates.crt", &text), text);
         }
         Keystore => {
-            let store = keystore::write(around.certificates.into_iter().flat_map(certificates));
+            let store = keystore::write(context.certificates.into_iter().flat_map(certificates));
             put(file("etc/ssl/certs/java/cacerts", &store), store);
         }
         Programs(begin, folder) => {
@@ -198,7 +198,7 @@ fn apply(action: &Action, unpacked: &Unpacked, around: &Around<'_>, added: &mut 
         }
         Tree => {
             put(Entry { owner: APP_USER, ..Entry::folder(APP_HOME) }, Vec::new());
-            for top in TOP_LINKS.iter().filter(|top| **top != "lib64" || around.architecture == "amd64") {
+            for top in TOP_LINKS.iter().filter(|top| **top != "lib64" || context.architecture == "amd64") {
                 put(Entry::link(*top, format!("usr/{top}")), Vec::new());
                 let below = Entry { owner: Owner::ROOT, ..Entry::folder(format!("usr/{top}")) };
                 put(below, Vec::new());

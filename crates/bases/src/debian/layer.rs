@@ -1,6 +1,6 @@
 //! The step that writes a set of packages as one layer.
 
-use crate::debian::fixups::{Added, Around};
+use crate::debian::fixups::{Added, FixupContext};
 use crate::debian::unpack::{TOP_LINKS, Unpacked};
 use crate::debian::{fixups, libraries, unpack};
 use crate::paths::Paths;
@@ -15,7 +15,7 @@ use model::{Error, PackageFact, Result};
 use remote::Address;
 use remote::packages::debian::fetch_package;
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::Mutex;
+use std::sync::{Mutex, PoisonError};
 
 /// How packages are made a layer, fix-ups included.
 const RECIPE: Recipe = Recipe::new("debian packages", 5);
@@ -132,10 +132,11 @@ impl Action for PackageSet {
                 Ok(())
             })?;
         }
-        let unpacked: BTreeMap<String, Unpacked> = unpacked.into_inner().unwrap_or_default();
+        let unpacked: BTreeMap<String, Unpacked> =
+            unpacked.into_inner().unwrap_or_else(PoisonError::into_inner);
         let certificates = self.certificates().map(|p| self.provide(layer, p, cx)).transpose()?;
-        let around = Around { architecture: self.architecture, certificates: certificates.as_ref() };
-        let mut added = fixups::added(&unpacked, &around);
+        let context = FixupContext { architecture: self.architecture, certificates: certificates.as_ref() };
+        let mut added = fixups::added(&unpacked, &context);
         if self.lists_libraries {
             // The list hides that of the layer below.
             let below = self.libraries_below().map(|p| self.provide(layer, p, cx));

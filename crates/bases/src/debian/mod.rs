@@ -117,10 +117,10 @@ impl Base for DebianBase {
         })
     }
 
-    fn runtime_to_build(&self, runtime: &str) -> (Vec<Step>, String) {
+    fn runtime_for_build(&self, runtime: &str) -> (Vec<Step>, String) {
         match self.exact.get(runtime) {
             Some(exact) => {
-                (vec![Exact(exact).step_to_build(runtime, self.npm.clone())], Exact(exact).home(runtime))
+                (vec![Exact(exact).step_for_build(runtime, self.npm.clone())], Exact(exact).home(runtime))
             }
             None => (Vec::new(), "/usr".to_owned()),
         }

@@ -65,7 +65,7 @@ impl Exact<'_> {
     }
 
     /// The step that writes it with its headers.
-    pub(super) fn step_to_build(&self, runtime: &str, registry: Option<Address>) -> Step {
+    pub(super) fn step_for_build(&self, runtime: &str, registry: Option<Address>) -> Step {
         self.step_with(format!("{runtime} runtime with headers"), &["bin", "include"], runtime, registry)
     }
 

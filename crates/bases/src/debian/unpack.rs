@@ -103,11 +103,12 @@ pub(super) fn unpack(
                 unpacked.files.insert(path);
             }
             EntryType::Symlink | EntryType::Link => {
-                let written = link.unwrap_or_default();
+                let written = link.ok_or_else(|| bad(format!("the link {path:?} has no target")))?;
+                let leaves = || bad(format!("the link {path:?} leaves the image"));
                 let target = match header_is_hard(&entry) {
-                    true => format!("/{}", merged(&inside(Path::new(&written)).unwrap_or_default())),
+                    true => format!("/{}", merged(&inside(Path::new(&written)).ok_or_else(leaves)?)),
                     false => {
-                        rebased(&inside(&entry.path().map_err(broken)?).unwrap_or_default(), &path, &written)
+                        rebased(&inside(&entry.path().map_err(broken)?).ok_or_else(leaves)?, &path, &written)
                     }
                 };
                 fragment.tar().entry(&Entry::link(&path, &target))?;

@@ -10,13 +10,13 @@ use config::{ConfigPlace, Effective};
 use model::Ecosystem;
 use std::process::ExitCode;
 
-pub fn run(options: &AddressesOptions, around: &Surroundings, output: &Output) -> Done {
+pub fn run(options: &AddressesOptions, surroundings: &Surroundings, output: &Output) -> Done {
     let path = options.path.as_path();
-    let names = around.buildpacks.known_names();
+    let names = surroundings.buildpacks.known_names();
     let place = ConfigPlace { folder: path, shown: path, near: path };
     let Effective { config, origins } =
-        Effective::load(&place, &around.choice(&SourceOptions::of(path)), &names)?;
-    let addresses = Addresses::new(&around.book, &config, &origins, &options.path);
+        Effective::load(&place, &surroundings.choice(&SourceOptions::of(path)), &names)?;
+    let addresses = Addresses::new(&surroundings.book, &config, &origins, &options.path);
     if output.is_json() {
         let all: Vec<_> = names
             .ecosystems

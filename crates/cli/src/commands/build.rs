@@ -22,27 +22,27 @@ use workshop::build::{Built, Exports, Preview, prepare, preview};
 use workshop::plan::Worklist;
 use workshop::record::LayerRecord;
 
-pub fn run(options: &BuildOptions, around: &Surroundings, output: &Output) -> Done {
+pub fn run(options: &BuildOptions, surroundings: &Surroundings, output: &Output) -> Done {
     check_targets(options)?;
-    interrupt::cancels(&around.cancel)?;
+    interrupt::cancels(&surroundings.cancel)?;
     let network = if options.offline { Network::Forbidden } else { Network::Allowed };
-    let fetcher = around.fetcher(network);
+    let fetcher = surroundings.fetcher(network);
     let pinning = match (options.locked, options.update) {
         (true, _) => Pinning::Locked,
         (_, true) => Pinning::Update,
         _ => Pinning::Keep,
     };
-    let platform = options.platform.as_deref().unwrap_or(&around.platform);
+    let platform = options.platform.as_deref().unwrap_or(&surroundings.platform);
     let order =
-        BuildRequest { pinning, platform, ..order(&options.tag, &options.compress, around, &fetcher) };
-    let app = around.look(&options.source, order.now)?;
-    let worklist = prepare(&app, &order, &around.store)?;
+        BuildRequest { pinning, platform, ..order(&options.tag, &options.compress, surroundings, &fetcher) };
+    let app = surroundings.look(&options.source, order.now)?;
+    let worklist = prepare(&app, &order, &surroundings.store)?;
     if options.dry_run {
-        show_preview(&app, &worklist, &preview(&app, &worklist, &around.store), output);
+        show_preview(&app, &worklist, &preview(&app, &worklist, &surroundings.store), output);
         return Ok(ExitCode::SUCCESS);
     }
     let exports = Exports { layout: options.layout.as_deref(), archive: options.archive.as_deref() };
-    let built = build_quietly(&app, &worklist, &order, exports, around, output)?;
+    let built = build_quietly(&app, &worklist, &order, exports, surroundings, output)?;
     let written = options.layout.iter().chain(&options.archive);
     let written: Vec<String> = written.map(|place| place.display().to_string()).collect();
     show_built(&built, &written, output);
@@ -73,17 +73,17 @@ fn check_targets(options: &BuildOptions) -> Result<(), Failure> {
 pub fn order<'a>(
     tag: &'a str,
     compress: &str,
-    around: &'a Surroundings,
+    surroundings: &'a Surroundings,
     fetcher: &'a Fetcher,
 ) -> BuildRequest<'a> {
     BuildRequest {
         tag,
-        platform: &around.platform,
+        platform: &surroundings.platform,
         codec: codec_named(compress).unwrap_or_default(),
-        created: &around.created,
-        host: &around.host,
-        book: &around.book,
-        credentials: &around.credentials,
+        created: &surroundings.created,
+        host: &surroundings.host,
+        book: &surroundings.book,
+        credentials: &surroundings.credentials,
         fetcher,
         pinning: Pinning::Keep,
         now: Surroundings::now(),
@@ -97,17 +97,17 @@ pub fn build_quietly(
     worklist: &Worklist,
     order: &BuildRequest<'_>,
     exports: Exports<'_>,
-    around: &Surroundings,
+    surroundings: &Surroundings,
     output: &Output,
 ) -> Result<Built, Failure> {
     let renderer = Renderer::new(output);
-    let budget = Budget::new(around.jobs);
+    let budget = Budget::new(surroundings.jobs);
     let session = Session {
-        store: &around.store,
+        store: &surroundings.store,
         fetcher: order.fetcher,
         budget: &budget,
         events: &|event| renderer.show(&event),
-        cancel: &around.cancel,
+        cancel: &surroundings.cancel,
     };
     Ok(build::build(app, worklist, order, exports, &session)?)
 }

@@ -15,17 +15,17 @@ use workshop::build::plan_offline;
 use workshop::check::{Problem, RULES, Severity, check};
 use workshop::inspect::DEFAULT_TAG;
 
-pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Done {
+pub fn run(options: &CheckOptions, surroundings: &Surroundings, output: &Output) -> Done {
     if options.rules {
         list_rules(output);
         return Ok(ExitCode::SUCCESS);
     }
-    let fetcher = around.fetcher(if options.online { Network::Allowed } else { Network::Forbidden });
-    let order = order(DEFAULT_TAG, "zstd", around, &fetcher);
-    let app = around.look(&options.source, order.now)?;
-    let planned = plan_offline(&app, &order, &around.store);
-    interrupt::cancels(&around.cancel)?;
-    let budget = Budget::new(around.jobs);
+    let fetcher = surroundings.fetcher(if options.online { Network::Allowed } else { Network::Forbidden });
+    let order = order(DEFAULT_TAG, "zstd", surroundings, &fetcher);
+    let app = surroundings.look(&options.source, order.now)?;
+    let planned = plan_offline(&app, &order, &surroundings.store);
+    interrupt::cancels(&surroundings.cancel)?;
+    let budget = Budget::new(surroundings.jobs);
     let tools = StepContext {
         app: &app.survey.name,
         step: "check",
@@ -34,7 +34,7 @@ pub fn run(options: &CheckOptions, around: &Surroundings, output: &Output) -> Do
         fetcher: &fetcher,
         budget: &budget,
         progress: &|_, _| (),
-        cancel: &around.cancel,
+        cancel: &surroundings.cancel,
     };
     let problems = check(&app, &planned, &tools)?;
     let failing = problems.iter().filter(|p| p.severity == Severity::Breaks).count();

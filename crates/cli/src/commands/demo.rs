@@ -32,7 +32,7 @@ const PATIENCE: Duration = Duration::from_secs(20);
 /// Answers and outputs are shown up to this many lines.
 const LINES: usize = 8;
 
-pub fn run(options: &DemoOptions, around: &Surroundings, output: &Output) -> Done {
+pub fn run(options: &DemoOptions, surroundings: &Surroundings, output: &Output) -> Done {
     if output.is_json() {
         return Err(Failure::Usage {
             message: "the demo is for people and has no JSON".to_owned(),
@@ -42,9 +42,10 @@ pub fn run(options: &DemoOptions, around: &Surroundings, output: &Output) -> Don
     let started = Instant::now();
     let (folder, temporary) = match &options.dir {
         Some(folder) => (checked(folder)?, false),
-        None => (around.store.temporary_folder()?, true),
+        None => (surroundings.store.temporary_folder()?, true),
     };
-    let result = Demo::new(&folder, options, around, output).and_then(|demo| demo.whole(started, temporary));
+    let result =
+        Demo::new(&folder, options, surroundings, output).and_then(|demo| demo.whole(started, temporary));
     if temporary {
         remove_tree(&folder);
     }
@@ -68,7 +69,7 @@ struct Demo<'a> {
     pause: bool,
     /// Another base than the one that the apps name.
     base: Option<String>,
-    around: Surroundings,
+    surroundings: Surroundings,
     output: &'a Output,
 }
 
@@ -77,25 +78,25 @@ impl<'a> Demo<'a> {
     fn new(
         folder: &Path,
         options: &DemoOptions,
-        around: &Surroundings,
+        surroundings: &Surroundings,
         output: &'a Output,
     ) -> Result<Self, Failure> {
         write_apps(folder)?;
-        let around = Surroundings {
+        let surroundings = Surroundings {
             store: Store::open(&folder.join("store"))?,
-            host: around.host.clone(),
-            book: around.book.clone(),
-            credentials: around.credentials.clone(),
+            host: surroundings.host.clone(),
+            book: surroundings.book.clone(),
+            credentials: surroundings.credentials.clone(),
             logins: Vec::new(),
-            jobs: around.jobs,
-            platform: around.platform.clone(),
-            created: around.created.clone(),
-            buildpacks: around.buildpacks.clone(),
-            cancel: around.cancel.clone(),
+            jobs: surroundings.jobs,
+            platform: surroundings.platform.clone(),
+            created: surroundings.created.clone(),
+            buildpacks: surroundings.buildpacks.clone(),
+            cancel: surroundings.cancel.clone(),
             rules: None,
         };
         let pause = !options.no_pause && std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
-        Ok(Self { folder: folder.to_owned(), pause, base: options.base.clone(), around, output })
+        Ok(Self { folder: folder.to_owned(), pause, base: options.base.clone(), surroundings, output })
     }
 
     fn whole(&self, started: Instant, temporary: bool) -> Result<(), Failure> {
@@ -146,7 +147,7 @@ impl<'a> Demo<'a> {
     fn look(&self, app: &str) -> Result<App, Failure> {
         let mut source = SourceOptions::of(&self.folder.join(app));
         source.values.extend(self.base.iter().map(|base| format!("base.from={base}")));
-        self.around.look(&source, Surroundings::now())
+        self.surroundings.look(&source, Surroundings::now())
     }
 
     fn survey(&self) -> Result<Vec<App>, Failure> {
@@ -191,14 +192,14 @@ impl<'a> Demo<'a> {
     }
 
     fn build(&self, name: &str) -> Result<Built, Failure> {
-        let fetcher = self.around.fetcher(match self.base {
+        let fetcher = self.surroundings.fetcher(match self.base {
             None => Network::Forbidden,
             Some(_) => Network::Allowed,
         });
-        let order = order(DEFAULT_TAG, "zstd", &self.around, &fetcher);
+        let order = order(DEFAULT_TAG, "zstd", &self.surroundings, &fetcher);
         let app = &self.look(name)?;
-        let worklist = prepare(app, &order, &self.around.store)?;
-        build_quietly(app, &worklist, &order, Exports::default(), &self.around, self.output)
+        let worklist = prepare(app, &order, &self.surroundings.store)?;
+        build_quietly(app, &worklist, &order, Exports::default(), &self.surroundings, self.output)
     }
 
     fn run_all(&self, built: &Built) -> Result<(), Failure> {
@@ -212,10 +213,10 @@ impl<'a> Demo<'a> {
     }
 
     fn launch(&self, name: &str, process: &ProcessType, port: Option<u16>) -> Result<Launched, Failure> {
-        let image = inspect::open(&self.around.store, name)?;
+        let image = inspect::open(&self.surroundings.store, name)?;
         let start = Start { port, ..Start::default() };
         let io = [Stdio::null(), Stdio::piped(), Stdio::null()];
-        Ok(run::start(&self.around.store, &image, Some(&process.name), start, io)?)
+        Ok(run::start(&self.surroundings.store, &image, Some(&process.name), start, io)?)
     }
 
     fn run_process(&self, name: &str, process: &ProcessType) -> Result<(), Failure> {

@@ -12,12 +12,12 @@ use std::io::{BufRead, ErrorKind, IsTerminal, Write};
 use std::process::ExitCode;
 use workshop::init::{Answers, draft};
 
-pub fn run(options: &InitOptions, around: &Surroundings, output: &Output) -> Done {
+pub fn run(options: &InitOptions, surroundings: &Surroundings, output: &Output) -> Done {
     let path = options.path.join(CONFIG);
     if path.exists() {
         return Err(already_there(&path.display().to_string()));
     }
-    let app = around.look(&SourceOptions::of(&options.path), Surroundings::now())?;
+    let app = surroundings.look(&SourceOptions::of(&options.path), Surroundings::now())?;
     if !options.path.is_dir() {
         return Err(Failure::Usage {
             message: format!(

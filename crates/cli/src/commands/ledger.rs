@@ -13,8 +13,8 @@ use std::process::ExitCode;
 use workshop::ledger;
 use workshop::ledger::Entry;
 
-pub fn run(options: &LedgerOptions, around: &Surroundings, output: &Output) -> Done {
-    let store = &around.store;
+pub fn run(options: &LedgerOptions, surroundings: &Surroundings, output: &Output) -> Done {
+    let store = &surroundings.store;
     let known = ledger::apps(store);
     let chosen: Vec<&String> =
         known.iter().filter(|a| options.app.as_ref().is_none_or(|app| app == *a)).collect();

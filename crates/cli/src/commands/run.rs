@@ -21,13 +21,13 @@ const GRACE: Duration = Duration::from_secs(10);
 /// How long a process that listens is waited for before nothing more is said of it.
 const PATIENCE: Duration = Duration::from_secs(10);
 
-pub fn run(options: &RunOptions, around: &Surroundings, output: &Output) -> Done {
-    let image = inspect::open(&around.store, &options.image)?;
+pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -> Done {
+    let image = inspect::open(&surroundings.store, &options.image)?;
     let start =
         Start { settings: settings(&options.set)?, port: options.port, arguments: options.arguments.clone() };
     let stdin = if std::io::stdin().is_terminal() { Stdio::null() } else { Stdio::inherit() };
     let io = [stdin, Stdio::inherit(), Stdio::inherit()];
-    let mut launched = run::start(&around.store, &image, options.process.as_deref(), start, io)?;
+    let mut launched = run::start(&surroundings.store, &image, options.process.as_deref(), start, io)?;
     let control = launched.process().remote_control()?;
     let stopped = interrupt::on_signal(GRACE, move |ending| match ending {
         Ending::Asked => control.signal(run::TERMINATE),

@@ -13,8 +13,8 @@ use std::process::ExitCode;
 use workshop::app::App;
 use workshop::survey::looks_secret;
 
-pub fn run(options: &SettingsOptions, around: &Surroundings, output: &Output) -> Done {
-    let app = around.look(&options.source, Surroundings::now())?;
+pub fn run(options: &SettingsOptions, surroundings: &Surroundings, output: &Output) -> Done {
+    let app = surroundings.look(&options.source, Surroundings::now())?;
     if output.is_json() {
         let shown = |(name, rule): (&String, &SettingRule)| {
             let hidden = rule.value.is_some() && looks_secret(name);

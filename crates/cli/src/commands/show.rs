@@ -10,8 +10,8 @@ use std::process::ExitCode;
 use workshop::inspect;
 use workshop::inspect::OpenImage;
 
-pub fn run(options: &ShowOptions, around: &Surroundings, output: &Output) -> Done {
-    let image = inspect::open(&around.store, &options.image)?;
+pub fn run(options: &ShowOptions, surroundings: &Surroundings, output: &Output) -> Done {
+    let image = inspect::open(&surroundings.store, &options.image)?;
     if options.record {
         output.json(&image.record);
     } else if output.is_json() {

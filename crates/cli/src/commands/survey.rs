@@ -13,8 +13,8 @@ use std::process::ExitCode;
 use workshop::base_selection::{Provision, provisions};
 use workshop::survey::Survey;
 
-pub fn run(options: &SurveyOptions, around: &Surroundings, output: &Output) -> Done {
-    let app = around.look(&options.source, Surroundings::now())?;
+pub fn run(options: &SurveyOptions, surroundings: &Surroundings, output: &Output) -> Done {
+    let app = surroundings.look(&options.source, Surroundings::now())?;
     let provisions = provisions(&app)?;
     if output.is_json() {
         let (survey, provisions) = (&app.survey, &provisions[..]);

@@ -5,9 +5,10 @@ use crate::digest::{DiffId, HashingReader};
 use crate::error::{ContentError, PathContext, Result};
 use rustix::fd::OwnedFd;
 use rustix::fs::{self as fs, AtFlags, CWD, FileType, Mode, OFlags, ResolveFlags, XattrFlags};
+use std::borrow::Cow;
 use std::fs::File;
 use std::io::{self, BufReader, Read};
-use std::path::{Component, Path};
+use std::path::{Component, Path, PathBuf};
 use tar::EntryType;
 
 /// Whom unpacked files belong to on this machine.
@@ -81,6 +82,16 @@ struct Target {
 }
 
 impl Target {
+    /// What a link leads to.
+    fn target(&self, entry: &tar::Entry<'_, impl Read>) -> Result<PathBuf> {
+        let target = entry.link_name().at(&self.label)?;
+        let none = || ContentError::Malformed {
+            what: self.label.clone(),
+            detail: format!("the link {} has no target", String::from_utf8_lossy(&entry.path_bytes())),
+        };
+        target.map(Cow::into_owned).ok_or_else(none)
+    }
+
     fn put(&self, mut entry: tar::Entry<'_, impl Read>) -> Result<()> {
         let path = entry.path().at(&self.label)?.into_owned();
         let shown = path.display().to_string();
@@ -102,11 +113,11 @@ impl Target {
                 io::copy(&mut entry, &mut File::from(made.at(&shown)?)).at(&shown)?;
             }
             EntryType::Symlink => {
-                let link = entry.link_name().at(&self.label)?.unwrap_or_default().into_owned();
+                let link = self.target(&entry)?;
                 in_place_of(&parent, &name, || fs::symlinkat(&link, &parent, &name)).at(&shown)?;
             }
             EntryType::Link => {
-                let other = entry.link_name().at(&self.label)?.unwrap_or_default().into_owned();
+                let other = self.target(&entry)?;
                 let Some((parents, other)) = self.split(&other)? else { return Ok(()) };
                 let from = self.folder(&parents, &shown)?;
                 let link = || fs::linkat(&from, &other, &parent, &name, AtFlags::empty());
@@ -214,7 +225,7 @@ mod tests {
     use tar::Header;
 
     /// A layer with these entries: path, type, mode, target, content; gives its blob and the digest of its bytes.
-    fn layer(folder: &Path, entries: &[(&str, EntryType, u32, &str, &str)]) -> (std::path::PathBuf, DiffId) {
+    fn layer(folder: &Path, entries: &[(&str, EntryType, u32, &str, &str)]) -> (PathBuf, DiffId) {
         let mut tar = tar::Builder::new(Vec::new());
         for (path, kind, mode, target, content) in entries {
             let mut header = Header::new_ustar();

@@ -159,7 +159,7 @@ fn prebuilt(tree: &SourceTree, finding: &mut Finding) {
         let tells = format!("a program, already compiled{linked}");
         finding.evidence.push(Evidence::speaks_for(said.clone(), "ELF", tells));
         all_complete &= is_complete;
-        finding.complete = all_complete.then(|| said.clone());
+        finding.static_binary = all_complete.then(|| said.clone());
         if finding.processes.is_empty() {
             let command = format!("./{path}");
             finding.processes.push(ProcessType::found("web", ProcessKind::Process, &[&command], said));

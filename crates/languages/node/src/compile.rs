@@ -3,7 +3,7 @@
 
 use crate::RUN_SCRIPTS_OF;
 use crate::helpers::{ADD_ON_BUILDER, Helpers};
-use crate::install::Around;
+use crate::install::Installing;
 use crate::overrides::Overrides;
 use crate::placing::{self, address_of};
 use crate::tree::{LockedPackage, Origin, PackageTree};
@@ -11,7 +11,6 @@ use crate::workspaces::Parts;
 use crate::{INSTALL_SCRIPTS, Manifest, helpers, install, packing, resolve};
 use content::digest::{Hasher, Sha256};
 use content::layer::LayerWriter;
-use content::store::Store;
 use engine::package_archive::PackageArchive;
 use engine::program_step::{CACHE, Cache, Job, copy_folder};
 use engine::{Action, Step, StepContext, collect, program_step};
@@ -20,7 +19,7 @@ use model::error::{PackageError, SurveyError};
 use model::platform::own_platform;
 use model::{Error, PackageFact, PathFacts, Place, Result, Role};
 use planning::{Context, Resolution, Resolving, compile_step};
-use remote::{Address, Fetcher};
+use remote::{Address, Downloads};
 use serde_json::Value;
 use source::checked_out;
 use std::collections::{BTreeMap, BTreeSet};
@@ -64,7 +63,7 @@ pub(super) fn settle(
         }));
     }
     context.base.tool("compilers")?;
-    let (own_runtime, _) = context.base.runtime_to_build(&context.runtime()?.name);
+    let (own_runtime, _) = context.base.runtime_for_build(&context.runtime()?.name);
     resolution.tools.extend(["compilers", "python"]);
     if own_runtime.is_empty() {
         resolution.tools.insert("node");
@@ -76,8 +75,8 @@ pub(super) fn settle(
         let (mut purpose, mut own_packages) = ("add-on-tools".to_owned(), None);
         if let Source::Commit { url, id } = &source {
             // While nobody may be asked, nothing is known of it.
-            let Some(asking) = resolving.asking else { continue };
-            let manifest = Manifest::in_folder(&checked_out(url, id, (asking, resolving.store))?)?;
+            let Some(downloads) = resolving.downloads() else { continue };
+            let manifest = Manifest::in_folder(&checked_out(url, id, downloads)?)?;
             programs.extend(manifest.scripts.values().flat_map(|script| helpers::named_in(script)));
             own_packages =
                 needed_to_make(package, &manifest.with_development(), (context, resolving), resolution)?;
@@ -109,33 +108,37 @@ pub(super) fn steps(
     scripts: &[WantedScript],
     beside: impl Fn() -> Vec<Step>,
     context: &Context<'_>,
-    around: &Around<'_>,
+    installing: &Installing<'_>,
 ) -> Result<Vec<Step>> {
     let runtime = context.runtime()?;
     let step = |wanted: &WantedScript| {
         let WantedScript { package, source, helpers, own_packages } = wanted;
-        let (own_runtime, headers) = context.base.runtime_to_build(&runtime.name);
+        let (own_runtime, headers) = context.base.runtime_for_build(&runtime.name);
         let work = Scripts {
             package: package.clone(),
             source: source.clone(),
-            folder: around.folder,
+            folder: installing.folder,
             headers,
             path: runtime.bin_folder.clone(),
         };
         let name = compile_step(&package.path.replace("node_modules/", ""));
-        let name = if around.folder.is_empty() { format!("{name} to build the app") } else { name };
+        let name = if installing.folder.is_empty() { format!("{name} to build the app") } else { name };
         let mut root = own_runtime;
         if let Some(helpers) = helpers {
             let name = match source {
                 Source::Archive(_) => "node packages to build add-ons".to_owned(),
                 Source::Commit { .. } => format!("node packages to run scripts of {}", package.name),
             };
-            root.extend(helpers.steps(&name, around));
+            root.extend(helpers.steps(&name, installing));
         }
         match (source, own_packages) {
             (Source::Archive(_), _) => root.extend(beside()),
             (Source::Commit { .. }, Some(own)) => {
-                root.extend(own.steps_in("", &format!("node packages to build {}", package.name), around));
+                root.extend(own.steps_in(
+                    "",
+                    &format!("node packages to build {}", package.name),
+                    installing,
+                ));
             }
             (Source::Commit { .. }, None) => {}
         }
@@ -208,16 +211,16 @@ impl Scripts {
 
 impl Scripts {
     /// Writes the files of the package, with the changes of the app, into an empty folder.
-    fn unpack(&self, around: (&Fetcher, &Store), to: &Path) -> Result<()> {
+    fn unpack(&self, downloads: Downloads<'_>, to: &Path) -> Result<()> {
         let label = self.package.label();
         let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.clone(), detail });
         match &self.source {
             Source::Archive(address) => {
                 let none = || bad("the lockfile has no hash of it".to_owned());
                 let integrity = self.package.integrity.as_ref().ok_or_else(none)?;
-                PackageArchive { label: &label, address, integrity }.unpack(around, to)?;
+                PackageArchive { label: &label, address, integrity }.unpack(downloads, to)?;
             }
-            Source::Commit { url, id } => copy_folder(&checked_out(url, id, around)?, to)?,
+            Source::Commit { url, id } => copy_folder(&checked_out(url, id, downloads)?, to)?,
         }
         let mut folder = to;
         self.package.patches.iter().try_for_each(|patch| patch.apply(&mut folder)).map_err(bad)
@@ -243,7 +246,7 @@ impl Action for Scripts {
         let store = layer.store();
         let label = self.package.label();
         let unpacked = store.temporary_folder()?;
-        self.unpack((cx.fetcher, store), &unpacked)?;
+        self.unpack(Downloads { fetcher: cx.fetcher, store }, &unpacked)?;
         let before = files_in(&unpacked)?;
         let script = script_of(&unpacked, self.source.is_commit()).ok_or_else(|| {
             Error::Package(PackageError::Damaged {

@@ -1,7 +1,7 @@
 //! Programs from the registry that builds count on, as the ecosystem's own installer brings them: what compiles
 //! add-ons, and what runs the scripts of a manifest. They are resolved and pinned like the app's packages.
 
-use crate::install::Around;
+use crate::install::Installing;
 use crate::overrides::Overrides;
 use crate::tree::{LockedPackage, PackageTree};
 use crate::workspaces::Parts;
@@ -57,14 +57,19 @@ pub(super) fn settle(
 
 impl Helpers {
     /// The steps, called `name`, that put them where programs of a build are looked for.
-    pub(super) fn steps(&self, name: &str, around: &Around<'_>) -> Vec<Step> {
-        self.steps_in(FOLDER, name, around)
+    pub(super) fn steps(&self, name: &str, installing: &Installing<'_>) -> Vec<Step> {
+        self.steps_in(FOLDER, name, installing)
     }
 
     /// The same, in another folder from the root.
-    pub(super) fn steps_in(&self, folder: &'static str, name: &str, around: &Around<'_>) -> Vec<Step> {
+    pub(super) fn steps_in(
+        &self,
+        folder: &'static str,
+        name: &str,
+        installing: &Installing<'_>,
+    ) -> Vec<Step> {
         let own = own_platform();
-        let around = Around { name, folder, platform: &own, options: None, ..*around };
-        install::steps(self.packages.clone(), self.tree.clone(), &around)
+        let installing = Installing { name, folder, platform: &own, options: None, ..*installing };
+        install::steps(self.packages.clone(), self.tree.clone(), &installing)
     }
 }

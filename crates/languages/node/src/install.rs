@@ -17,7 +17,7 @@ use model::error::PackageError;
 use model::package_url::purl;
 use model::{BuildpackOptions, Ecosystem, Error, PackageFact, Result, Role, Withdrawn};
 use remote::packages::npm::{self, Standing};
-use remote::{Address, Fetcher, Integrity};
+use remote::{Address, Downloads, Integrity};
 use source::{SourceTree, checked_out};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -47,7 +47,7 @@ pub(super) struct NodePackages {
 
 /// What packages are installed from.
 #[derive(Clone, Copy)]
-pub(super) struct Around<'a> {
+pub(super) struct Installing<'a> {
     /// What steps are called.
     pub(super) name: &'a str,
     /// The folder that they are put into, from the root of the image.
@@ -61,7 +61,11 @@ pub(super) struct Around<'a> {
 
 /// The steps that install `packages` of `tree`; many packages are spread over several layers by name, so
 /// that a change of one leaves the others as they are.
-pub(super) fn steps(packages: Vec<LockedPackage>, tree: PackageTree, around: &Around<'_>) -> Vec<Step> {
+pub(super) fn steps(
+    packages: Vec<LockedPackage>,
+    tree: PackageTree,
+    installing: &Installing<'_>,
+) -> Vec<Step> {
     if packages.is_empty() {
         return Vec::new();
     }
@@ -70,7 +74,7 @@ pub(super) fn steps(packages: Vec<LockedPackage>, tree: PackageTree, around: &Ar
         // Which package a command belongs to is known only when all are there.
         false => 1,
     };
-    let links = commands(around.folder, &packages, &BTreeMap::new());
+    let links = commands(installing.folder, &packages, &BTreeMap::new());
     let lockfile = tree.file;
     let unsaid = (!tree.says_all).then_some(tree);
     let mut groups: Vec<Vec<LockedPackage>> = vec![Vec::new(); count];
@@ -86,16 +90,16 @@ pub(super) fn steps(packages: Vec<LockedPackage>, tree: PackageTree, around: &Ar
             packages,
             unsaid: unsaid.clone(),
             links: own,
-            source: Arc::clone(around.source),
-            addresses: around.addresses.clone(),
-            platform: around.platform.to_owned(),
-            options: around.options.cloned(),
+            source: Arc::clone(installing.source),
+            addresses: installing.addresses.clone(),
+            platform: installing.platform.to_owned(),
+            options: installing.options.cloned(),
             lockfile,
-            folder: around.folder,
+            folder: installing.folder,
         };
         let name = match count {
-            1 => around.name.to_owned(),
-            _ => format!("{} {} of {count}", around.name, number + 1),
+            1 => installing.name.to_owned(),
+            _ => format!("{} {} of {count}", installing.name, number + 1),
         };
         Step::new(name, Role::Dependencies, work)
     };
@@ -173,7 +177,9 @@ impl NodePackages {
         if missing.is_empty() && (told || facts(store, first).is_some()) {
             return Ok(());
         }
-        let Some((file, found)) = self.archive(first, (cx.fetcher, store))? else { return Ok(()) };
+        let Some((file, found)) = self.archive(first, Downloads { fetcher: cx.fetcher, store })? else {
+            return Ok(());
+        };
         let places = if missing.is_empty() { vec![(*first, self.key(first, codec))] } else { missing };
         let learned = cx
             .budget
@@ -190,12 +196,12 @@ impl NodePackages {
     fn archive(
         &self,
         package: &LockedPackage,
-        around: (&Fetcher, &Store),
+        downloads: Downloads<'_>,
     ) -> Result<Option<(SpooledTempFile, Option<String>)>> {
-        let (fetcher, store) = around;
+        let Downloads { fetcher, store } = downloads;
         let label = package.label();
         if let Origin::Commit { url, id } = &package.origin {
-            let packed = packing::packed(&checked_out(url, id, around)?, &label, store)?;
+            let packed = packing::packed(&checked_out(url, id, downloads)?, &label, store)?;
             return Ok(Some((packed, Some(format!("{}#{id}", Address::Url(url.clone()))))));
         }
         let Some(address) = address_of(package, &self.addresses, &self.source)? else { return Ok(None) };

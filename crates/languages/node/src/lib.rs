@@ -166,8 +166,8 @@ impl Buildpack for Node {
         settled::settle(context, resolving)
     }
 
-    fn resolve_to_build(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
-        settled::settle_to_build(context, resolving)
+    fn resolve_for_build(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
+        settled::settle_for_build(context, resolving)
     }
 
     fn contribute(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
@@ -179,7 +179,7 @@ impl Buildpack for Node {
         };
         let Some(settled) = resolution.settled::<Installation>() else { return Ok(contribution) };
         let Installation { tree, packages, scripts } = settled;
-        let around = install::Around {
+        let installing = install::Installing {
             source: context.tree,
             addresses: context.addresses,
             platform: context.platform,
@@ -187,18 +187,18 @@ impl Buildpack for Node {
             folder: APP,
             name: "node packages",
         };
-        let beside = || install::steps(packages.clone(), tree.clone(), &around);
-        contribution.compiling = compile::steps(scripts, beside, context, &around)?;
+        let beside = || install::steps(packages.clone(), tree.clone(), &installing);
+        contribution.compiling = compile::steps(scripts, beside, context, &installing)?;
         contribution.steps = beside();
         Ok(contribution)
     }
 
-    fn contribute_to_build(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
+    fn contribute_for_build(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
         let mut contribution = Contribution::default();
         let Some(settled) = resolution.settled::<ForBuildCommand>() else { return Ok(contribution) };
         let ForBuildCommand { packages, runners } = settled;
         let platform = own_platform();
-        let around = install::Around {
+        let installing = install::Installing {
             name: "node packages to build the app",
             // Above the folder of the app, so that what is in that is the app's alone.
             folder: "",
@@ -212,14 +212,14 @@ impl Buildpack for Node {
             let of_part = packages.iter().filter_map(|p| Some(p.path.split_once("/node_modules/")?.0));
             let parts: BTreeSet<&str> = of_part.filter(|part| !part.starts_with("node_modules/")).collect();
             contribution.exposed_in_app = parts.iter().map(|part| format!("{part}/node_modules")).collect();
-            let beside = || install::steps(packages.clone(), tree.clone(), &around);
-            contribution.compiling = compile::steps(scripts, beside, context, &around)?;
+            let beside = || install::steps(packages.clone(), tree.clone(), &installing);
+            contribution.compiling = compile::steps(scripts, beside, context, &installing)?;
             contribution.steps = beside();
             contribution.path.push("/node_modules/.bin".to_owned());
         }
         if let Some(runners) = runners {
             contribution.path.push(format!("/{}/node_modules/.bin", helpers::FOLDER));
-            contribution.steps.extend(runners.steps("node packages to run scripts", &around));
+            contribution.steps.extend(runners.steps("node packages to run scripts", &installing));
         }
         Ok(contribution)
     }

@@ -7,14 +7,13 @@ use crate::workspaces::{Part, Parts};
 use crate::{Manifest, parse_manifest};
 use config::addresses::Addresses;
 use config::pins::ResolvedPackage;
-use content::store::Store;
 use engine::run_indexed;
 use model::error::PackageError;
 use model::npm_range::Range;
 use model::{Ecosystem, Error, Result};
 use planning::{Context, NewlyResolved, ResolveTarget, Resolving};
 use remote::packages::npm::{self, Offer, Offers};
-use remote::{Fetcher, Integrity};
+use remote::{Downloads, Integrity};
 use semver::Version;
 use source::{SourceTree, checked_out};
 use std::collections::{BTreeMap, BTreeSet};
@@ -32,9 +31,8 @@ pub(super) struct Asked<'a> {
 
 /// What is asked, and where what was found is kept.
 #[derive(Clone, Copy)]
-pub(super) struct Around<'a> {
-    pub(super) fetcher: &'a Fetcher,
-    pub(super) store: &'a Store,
+pub(super) struct Sources<'a> {
+    pub(super) downloads: Downloads<'a>,
     pub(super) addresses: &'a Addresses,
     pub(super) source: &'a SourceTree,
 }
@@ -76,9 +74,9 @@ pub(super) fn settled(
 ) -> Result<Option<(PackageTree, Option<NewlyResolved>)>> {
     let node = &context.runtime()?.version;
     let target = ResolveTarget { language: "node", purpose };
-    let found = resolving.packages(target, text, |(fetcher, store), known| {
-        let around = Around { fetcher, store, addresses: context.addresses, source: context.tree };
-        Ok(to_pins(&resolve(asked, node, around, known)?))
+    let found = resolving.packages(target, text, |downloads, known| {
+        let sources = Sources { downloads, addresses: context.addresses, source: context.tree };
+        Ok(to_pins(&resolve(asked, node, sources, known)?))
     })?;
     Ok(found.map(|(pins, new)| (of_pins(asked, &pins), new)))
 }
@@ -87,7 +85,7 @@ pub(super) fn settled(
 pub(super) fn resolve(
     asked: &Asked<'_>,
     node: &str,
-    around: Around<'_>,
+    sources: Sources<'_>,
     known: &[ResolvedPackage],
 ) -> Result<PackageTree> {
     let mut needs = of_manifest(asked.manifest);
@@ -100,7 +98,7 @@ pub(super) fn resolve(
     }
     let mut tree = PackageTree::made("package.json");
     let node = Version::parse(node).ok();
-    let mut registry = Registry { around, parts: &asked.parts, kept, node, asked: Mutex::default() };
+    let mut registry = Registry { sources, parts: &asked.parts, kept, node, asked: Mutex::default() };
     place(asked.root(), needs, &asked.overrides, &mut registry, &mut tree)?;
     Ok(tree)
 }
@@ -132,7 +130,7 @@ type Answers = BTreeMap<String, Arc<Result<Offers, String>>>;
 
 /// Registries, and what they were asked already.
 struct Registry<'a> {
-    around: Around<'a>,
+    sources: Sources<'a>,
     parts: &'a Parts,
     /// Versions that were chosen before.
     kept: BTreeMap<String, BTreeSet<Version>>,
@@ -193,15 +191,15 @@ impl Registry<'_> {
         let (name, wanted) = meaning(need);
         let bad = |detail: String| Error::Package(PackageError::Damaged { package: name.clone(), detail });
         let remote = |source| Error::Package(PackageError::Remote { wanted_by: name.clone(), source });
-        let Around { fetcher, store, source, .. } = self.around;
+        let Sources { downloads, source, .. } = self.sources;
         let folder = wanted.strip_prefix("file:").or(wanted.strip_prefix("link:"));
         let (origin, text) = if let Some(folder) = folder {
             let folder = folder.trim_start_matches("./").trim_end_matches('/').to_owned();
             let Some(text) = source.read(&format!("{folder}/package.json"))? else { return Ok(None) };
             (Origin::Link(folder), text)
         } else if let Some((url, revision)) = repository(&wanted) {
-            let id = fetcher.commit_of(&url, &revision).map_err(remote)?.unwrap_or(revision);
-            let folder = checked_out(&url, &id, (fetcher, store))?;
+            let id = downloads.fetcher.commit_of(&url, &revision).map_err(remote)?.unwrap_or(revision);
+            let folder = checked_out(&url, &id, downloads)?;
             let text = std::fs::read_to_string(folder.join("package.json"));
             (Origin::Commit { url, id }, text.map_err(|_| bad("there is no package.json in it".to_owned()))?)
         } else {
@@ -227,8 +225,8 @@ impl Registry<'_> {
         if let Some(known) = lock().get(name) {
             return Ok(Arc::clone(known));
         }
-        let address = self.around.addresses.of_package(Ecosystem::NPM, name)?.address;
-        let found = match npm::offers(self.around.fetcher, &address, name) {
+        let address = self.sources.addresses.of_package(Ecosystem::NPM, name)?.address;
+        let found = match npm::offers(self.sources.downloads.fetcher, &address, name) {
             Ok(offers) => Ok(offers),
             Err(remote::RemoteError::NotFound { .. }) => Err(format!("{address} does not have it")),
             Err(source) => {

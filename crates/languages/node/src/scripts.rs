@@ -53,8 +53,8 @@ pub(super) fn settle(
     resolving: &Resolving<'_>,
 ) -> Result<()> {
     for package in packages.iter_mut() {
-        if let (Origin::Commit { url, id }, Some(asking)) = (&package.origin, resolving.asking) {
-            let folder = checked_out(url, id, (asking, resolving.store))?;
+        if let (Origin::Commit { url, id }, Some(downloads)) = (&package.origin, resolving.downloads()) {
+            let folder = checked_out(url, id, downloads)?;
             package.has_install_script |= Manifest::in_folder(&folder)?.runs_scripts();
         }
     }
@@ -92,8 +92,8 @@ fn facts(package: &LockedPackage, context: &Context<'_>, resolving: &Resolving<'
     if let Some(known) = store.read_document(&kept).whole() {
         return Ok(Some(known));
     }
-    let Some(asking) = resolving.asking else { return Ok(None) };
-    let file = archive.fetched((asking, store))?;
+    let Some(downloads) = resolving.downloads() else { return Ok(None) };
+    let file = archive.fetched(downloads)?;
     let facts = tarball::facts_of(File::open(&file).facts(&file)?, &label, store)?;
     store.write_cache(&kept, &facts)?;
     Ok(Some(facts))

@@ -14,7 +14,7 @@ use model::error::PackageError;
 use model::platform::own_platform;
 use model::{Ecosystem, Error, PathFacts, Result};
 use planning::{Context, Resolution, Resolving, resolving};
-use remote::{Fetcher, Integrity, RemoteError};
+use remote::{Downloads, Fetcher, Integrity, RemoteError};
 use std::fs::File;
 use std::sync::{Mutex, PoisonError};
 
@@ -49,7 +49,7 @@ pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result
 }
 
 /// Settles what the build command needs.
-pub(super) fn settle_to_build(context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
+pub(super) fn settle_for_build(context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
     let mut resolution = Resolution::default();
     if let Some((_, manifest)) = read_manifest(context.tree)? {
         let settled = for_build_command(&manifest, context, resolving, &mut resolution)?;
@@ -92,14 +92,14 @@ fn for_build_command(
     resolution: &mut Resolution,
 ) -> Result<ForBuildCommand> {
     let platform = own_platform();
-    let tree = match lock::read_to_build(context.tree)? {
+    let tree = match lock::read_for_build(context.tree)? {
         Some(tree) => Some(tree),
         None => resolved(manifest, FOR_BUILD, (context, resolving), resolution)?,
     };
     let packages = match tree {
         Some(tree) => {
             let (tree, packages) =
-                with_hashes(tree, |tree| tree.to_build(&platform), (context, resolving), resolution)?;
+                with_hashes(tree, |tree| tree.with_development(&platform), (context, resolving), resolution)?;
             let scripts = compile::settle(&packages, &tree, &platform, (context, resolving), resolution)?;
             Some(Installation { tree, packages, scripts })
         }
@@ -183,7 +183,7 @@ fn hash_of(package: &LockedPackage, context: &Context<'_>, resolving: &Resolving
         return Ok(Some((Integrity::of_sha256(&digest), None)));
     }
     let Some(address) = address_of(package, context.addresses, context.tree)? else { return Ok(None) };
-    resolving.hash(Ecosystem::NPM, &package.label(), |(fetcher, store)| {
+    resolving.hash(Ecosystem::NPM, &package.label(), |Downloads { fetcher, store }| {
         let remote = |source: RemoteError| {
             Error::Package(PackageError::Remote { wanted_by: package.wanted(), source })
         };

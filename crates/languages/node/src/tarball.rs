@@ -51,8 +51,10 @@ impl Facts {
     }
 
     /// What `package.json` says; `compiles` when there is a `binding.gyp`, which means a compilation.
-    fn of_manifest(text: &[u8], compiles: bool) -> Self {
-        let manifest: Value = serde_json::from_slice(text).unwrap_or_default();
+    fn of_manifest(text: &str, compiles: bool) -> io::Result<Self> {
+        // Some manifests begin with a mark of their encoding, which is no JSON.
+        let manifest: Value = serde_json::from_str(text.trim_start_matches('\u{feff}'))
+            .map_err(|error| io::Error::other(format!("package.json: {error}")))?;
         let texts = |key: &str| match &manifest[key] {
             Value::String(one) => vec![one.clone()],
             Value::Array(all) => all.iter().filter_map(|v| v.as_str().map(str::to_owned)).collect(),
@@ -61,7 +63,7 @@ impl Facts {
         let said = super::INSTALL_SCRIPTS
             .iter()
             .find_map(|name| manifest["scripts"][name].as_str().map(str::to_owned));
-        Self {
+        Ok(Self {
             found: None,
             bin: commands(manifest["name"].as_str().unwrap_or_default(), &manifest["bin"]),
             licence: manifest["license"].as_str().or(manifest["license"]["type"].as_str()).map(str::to_owned),
@@ -70,7 +72,7 @@ impl Facts {
             libc: texts("libc"),
             install: said.or_else(|| compiles.then(|| "node-gyp rebuild".to_owned())),
             prebuilt: BTreeSet::new(),
-        }
+        })
     }
 }
 
@@ -123,10 +125,13 @@ impl Opened {
     }
 
     fn facts(&mut self) -> io::Result<Facts> {
-        let manifest = self.text("package.json").unwrap_or_default();
+        let manifest = match self.members.contains_key("package.json") {
+            true => self.text("package.json").map_err(io::Error::other)?,
+            false => "{}".to_owned(),
+        };
         let compiles = self.members.contains_key("binding.gyp");
         let prebuilt = self.members.keys().filter_map(|path| prebuilt_for(path)).map(str::to_owned).collect();
-        Ok(Facts { prebuilt, ..Facts::of_manifest(manifest.as_bytes(), compiles) })
+        Ok(Facts { prebuilt, ..Facts::of_manifest(&manifest, compiles)? })
     }
 }
 

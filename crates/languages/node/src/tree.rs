@@ -222,7 +222,7 @@ impl PackageTree {
     }
 
     /// As [`Self::for_image`], with what only the development of the app needs.
-    pub(super) fn to_build(&self, platform: &str) -> Result<Vec<LockedPackage>> {
+    pub(super) fn with_development(&self, platform: &str) -> Result<Vec<LockedPackage>> {
         self.reached(platform, true)
     }
 

@@ -77,8 +77,8 @@ impl OwnPackage {
     }
 
     /// The step that puts it into the environment.
-    pub(super) fn step(self, around: &Environment) -> Step {
-        let work = Own { package: self, around: around.clone() };
+    pub(super) fn step(self, environment: &Environment) -> Step {
+        let work = Own { package: self, environment: environment.clone() };
         Step::new("python app itself", Role::Support, work)
     }
 
@@ -143,12 +143,12 @@ fn modules(tree: &SourceTree, tools: &Table, poetry: &Table) -> String {
 /// The step's work.
 struct Own {
     package: OwnPackage,
-    around: Environment,
+    environment: Environment,
 }
 
 impl Action for Own {
     fn fingerprint(&self) -> Fingerprint {
-        let Self { package: OwnPackage { name, version, modules, entry_points }, around } = self;
+        let Self { package: OwnPackage { name, version, modules, entry_points }, environment } = self;
         let values = [
             ("package", format!("{name} {version} in {modules:?}")),
             ("entry points", format!("{entry_points:?}")),
@@ -156,14 +156,14 @@ impl Action for Own {
         Fingerprint::of(RECIPE)
             .with_recipe(wheel::RECIPE)
             .values("app", values)
-            .input("runtime", around.parts())
+            .input("runtime", environment.parts())
     }
 
     fn run(&self, layer: &mut LayerWriter<'_>, _cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let label = format!("{} {}", self.package.name, self.package.version);
         let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.clone(), detail });
         let wheel = self.package.wheel().map_err(|error| bad(error.to_string()))?;
-        self.around.add_wheel(layer, &Sha256::of(&wheel), &label, Cursor::new(wheel))?;
+        self.environment.add_wheel(layer, &Sha256::of(&wheel), &label, Cursor::new(wheel))?;
         Ok(Vec::new())
     }
 }

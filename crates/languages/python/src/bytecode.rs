@@ -19,8 +19,9 @@ const SCRIPT: &str = "import compileall, sys; from py_compile import PycInvalida
     compileall.compile_dir(sys.argv[1], quiet=2, maxlevels=64, invalidation_mode=Mode.UNCHECKED_HASH)";
 
 /// The step that compiles what `packages`, the steps before it, install.
-pub(super) fn step(packages: Vec<Step>, around: &Environment) -> Step {
-    let work = Bytecode { site: format!("/{OF_APP}/{}", around.site()), version: around.version.clone() };
+pub(super) fn step(packages: Vec<Step>, environment: &Environment) -> Step {
+    let work =
+        Bytecode { site: format!("/{OF_APP}/{}", environment.site()), version: environment.version.clone() };
     Step::new(STEP, Role::Dependencies, work).in_root(packages)
 }
 

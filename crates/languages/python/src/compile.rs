@@ -23,7 +23,7 @@ use model::error::PackageError;
 use model::platform::own_platform;
 use model::{Error, PackageFact, PathFacts, Place, Result, Role};
 use planning::{Context, Resolution, ResolveTarget, Resolving, compile_step};
-use remote::Fetcher;
+use remote::{Downloads, Fetcher};
 use source::{TreeFile, TreeKind};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -44,20 +44,20 @@ const WAITING: usize = 24;
 
 /// Says of every package whether it has to be built from its source. Where only an index knows, it is asked
 /// once, if anybody may be; what cannot be found out now is told when the package is installed.
-pub(super) fn settle(packages: &mut [LockedPackage], around: &Environment, resolving: &Resolving<'_>) {
+pub(super) fn settle(packages: &mut [LockedPackage], environment: &Environment, resolving: &Resolving<'_>) {
     let (asking, store) = (resolving.asking, resolving.store);
     let open: Vec<&mut LockedPackage> = packages.iter_mut().filter(|p| p.source.is_none()).collect();
     let answers: Vec<OnceLock<bool>> = open.iter().map(|_| OnceLock::new()).collect();
     let answer = |package: &LockedPackage| {
-        if let Some(named) = around.is_source(package) {
+        if let Some(named) = environment.is_source(package) {
             return Some(named);
         }
-        let text = format!("{} {} {}", package.name, package.identity(), around.target.name());
+        let text = format!("{} {} {}", package.name, package.identity(), environment.target.name());
         let kept = store.fragment_path("needs-building", Sha256::of(text.as_bytes()));
         if let Some(known) = store.read_document::<bool>(&kept).whole() {
             return Some(known);
         }
-        let Found { is_source, .. } = around.find(package, asking?).ok()?;
+        let Found { is_source, .. } = environment.find(package, asking?).ok()?;
         store.write_cache(&kept, &is_source).ok()?;
         Some(is_source)
     };
@@ -84,7 +84,7 @@ pub(super) struct WantedBuild {
 /// What building `package` from its source takes.
 pub(super) fn settle_build(
     package: LockedPackage,
-    around: &Environment,
+    environment: &Environment,
     (context, resolving): (&Context<'_>, &Resolving<'_>),
     resolution: &mut Resolution,
 ) -> Result<WantedBuild> {
@@ -92,7 +92,7 @@ pub(super) fn settle_build(
     resolution.tools.extend(TOOLS);
     // Things are built on this machine, whatever the image is for.
     let target = Target::new(&context.runtime()?.version, &own_platform(), context.base.c_library())?;
-    let files = files_of(&package, around)?;
+    let files = files_of(&package, environment)?;
     let purpose = format!("{} build:{}", target.name(), package.name);
     let mut asked = format!("{} {}", package.name, package.identity());
     if let Origin::Folder(path) = &package.origin {
@@ -100,31 +100,31 @@ pub(super) fn settle_build(
         let facts = SourceFacts::of_folder(&context.tree.root().join(path))?;
         asked.push_str(&format!(" {}", facts.requires.join(" ")));
     }
-    let compile = Compile { package, around: around.clone(), files };
+    let compile = Compile { package, environment: environment.clone(), files };
     let purpose = ResolveTarget { language: "python", purpose: &purpose };
-    let found = resolving.packages(purpose, &asked, |(fetcher, store), known| {
-        let facts = compile.facts((fetcher, store))?;
+    let found = resolving.packages(purpose, &asked, |downloads, known| {
+        let facts = compile.facts(downloads)?;
         let place = Place::new(format!("pyproject.toml of {}", compile.package.label()), None);
         let asked = Asked::of_needs(&facts.requires, &place)?;
-        let terms = around.terms.clone();
+        let terms = environment.terms.clone();
         let root = context.tree.root();
-        let index = Index::new((fetcher, store), context.addresses, (&target, false), terms, root);
+        let index = Index::new(downloads, context.addresses, (&target, false), terms, root);
         resolve::resolve(&asked, &target, &index, &known_versions(known))
     })?;
     let (packages, new) = found.unwrap_or_default();
     resolution.resolved.extend(new);
     let tools = LockedPackage::of_pins(&packages, std::iter::empty());
     let Compile { package, files, .. } = compile;
-    Ok(WantedBuild { package, files, tools, environment: around.of_build(target) })
+    Ok(WantedBuild { package, files, tools, environment: environment.of_build(target) })
 }
 
 impl WantedBuild {
     /// The step that builds the package and installs it.
-    pub(super) fn step(&self, around: &Environment) -> Step {
+    pub(super) fn step(&self, of_app: &Environment) -> Step {
         let Self { package, files, tools, environment } = self;
         let name = format!("python packages to build {}", package.name);
         let tools = install::step(name, tools.clone(), environment.clone());
-        let compile = Compile { package: package.clone(), around: around.clone(), files: files.clone() };
+        let compile = Compile { package: package.clone(), environment: of_app.clone(), files: files.clone() };
         Step::new(compile_step(&package.name), Role::Dependencies, compile)
             .compiling(&package.name)
             .in_root(vec![tools])
@@ -134,15 +134,15 @@ impl WantedBuild {
 /// The step's work.
 struct Compile {
     package: LockedPackage,
-    around: Environment,
+    environment: Environment,
     /// The files of a folder of the app's source that is built, each with its digest.
     files: BTreeMap<String, String>,
 }
 
 /// The files of a package that is a folder of the app's source, each with its digest.
-fn files_of(package: &LockedPackage, around: &Environment) -> Result<BTreeMap<String, String>> {
+fn files_of(package: &LockedPackage, environment: &Environment) -> Result<BTreeMap<String, String>> {
     let Origin::Folder(path) = &package.origin else { return Ok(BTreeMap::new()) };
-    let tree = around.source.below(path);
+    let tree = environment.source.below(path);
     let digest = |(path, file): (&String, &TreeFile)| {
         let said = match &file.kind {
             TreeKind::Link { target } => format!("link {target}"),
@@ -168,26 +168,26 @@ impl Compile {
         let bad = |detail: &str| {
             Error::Package(PackageError::Damaged { package: label.clone(), detail: detail.to_owned() })
         };
-        let Found { address, .. } = self.around.find(&self.package, fetcher)?;
+        let Found { address, .. } = self.environment.find(&self.package, fetcher)?;
         let integrity = self.package.integrity.as_ref().ok_or_else(|| bad("nothing says its hash"))?;
         then(&PackageArchive { label: &label, address: &address, integrity })
     }
 
-    fn facts(&self, around: (&Fetcher, &Store)) -> Result<SourceFacts> {
-        match self.package.origin.folder(&self.around.source, around)? {
+    fn facts(&self, downloads: Downloads<'_>) -> Result<SourceFacts> {
+        match self.package.origin.folder(&self.environment.source, downloads)? {
             Some(folder) => SourceFacts::of_folder(&folder),
-            None => self.with_archive(around.0, |archive| sdist::facts(archive, around)),
+            None => self.with_archive(downloads.fetcher, |archive| sdist::facts(archive, downloads)),
         }
     }
 
     /// Writes the source into an empty folder.
-    fn fill(&self, around: (&Fetcher, &Store), to: &Path) -> Result<()> {
+    fn fill(&self, downloads: Downloads<'_>, to: &Path) -> Result<()> {
         if let Origin::Folder(path) = &self.package.origin {
-            return copy_source(&self.around.source.below(path), to);
+            return copy_source(&self.environment.source.below(path), to);
         }
-        match self.package.origin.folder(&self.around.source, around)? {
+        match self.package.origin.folder(&self.environment.source, downloads)? {
             Some(folder) => copy_folder(&folder, to),
-            None => self.with_archive(around.0, |archive| archive.unpack(around, to)),
+            None => self.with_archive(downloads.fetcher, |archive| archive.unpack(downloads, to)),
         }
     }
 
@@ -207,8 +207,8 @@ impl Compile {
     }
 
     fn build(&self, store: &Store, cx: &StepContext<'_>, kept: &Path) -> Result<()> {
-        let around = (cx.fetcher, store);
-        let facts = self.facts(around)?;
+        let downloads = Downloads { fetcher: cx.fetcher, store };
+        let facts = self.facts(downloads)?;
         let python = format!("/{OF_BUILD}/bin/python");
         let mut argv = [&python, "-c", SCRIPT, RESULT, &facts.backend].map(str::to_owned).to_vec();
         argv.extend(facts.backend_path);
@@ -224,7 +224,7 @@ impl Compile {
             ("XDG_CACHE_HOME", CACHE.to_owned()),
         ];
         let step = compile_step(&self.package.name);
-        let fill = |to: &Path| self.fill(around, to);
+        let fill = |to: &Path| self.fill(downloads, to);
         let job = Job {
             step: &step,
             shown: facts.backend,
@@ -243,10 +243,10 @@ impl Compile {
         let name = name.ok_or_else(|| bad("its build made no wheel".to_owned()))?;
         let wheel = WheelName::parse(&name).filter(|w| w.project == self.package.name);
         let wheel = wheel.ok_or_else(|| bad(format!("its build made {name}, which is another package")))?;
-        if self.around.target.fit(&wheel).is_none() {
+        if self.environment.target.fit(&wheel).is_none() {
             return Err(bad(format!(
                 "its build made {name}, which is not for {}",
-                self.around.target.name()
+                self.environment.target.name()
             )));
         }
         let mut copy = store.temporary_file()?;
@@ -258,21 +258,22 @@ impl Compile {
 
 impl Action for Compile {
     fn fingerprint(&self) -> Fingerprint {
-        let Self { package, around, files } = self;
+        let Self { package, environment, files } = self;
         let mut parts = files.clone();
         parts.insert("(source)".to_owned(), format!("{} {}", package.name, package.identity()));
         Fingerprint::of(RECIPE)
             .with_recipe(wheel::RECIPE)
             .with_recipe(program_step::RECIPE)
             .input("package", parts)
-            .input("runtime", around.parts())
+            .input("runtime", environment.parts())
     }
 
     fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let mut wheel = self.wheel(layer.store(), cx)?;
         let (digest, _) = Hasher::of_reader(&mut wheel)?;
         wheel.rewind()?;
-        let licence = self.around.add_wheel(layer, &digest, &self.package.label(), BufReader::new(wheel))?;
+        let licence =
+            self.environment.add_wheel(layer, &digest, &self.package.label(), BufReader::new(wheel))?;
         Ok(vec![fact(&self.package, licence)])
     }
 }

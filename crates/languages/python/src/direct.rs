@@ -7,13 +7,12 @@ use crate::sdist::SourceFacts;
 use crate::wheel::Archive;
 use crate::{sdist, wheel};
 use content::digest::Hasher;
-use content::store::Store;
 use engine::download_buffer::{rewind, spool};
 use engine::package_archive::PackageArchive;
 use model::error::{PackageError, SourceError};
 use model::{Error, PathFacts, Result};
 use pep440_rs::Version;
-use remote::{Address, Fetcher, Integrity, RemoteError};
+use remote::{Address, Downloads, Integrity, RemoteError};
 use source::{SourceTree, checked_out, is_commit};
 use std::fs::File;
 use std::path::PathBuf;
@@ -89,7 +88,7 @@ impl Origin {
     }
 
     /// The folder with the source, if it is one.
-    pub(super) fn folder(&self, tree: &SourceTree, around: (&Fetcher, &Store)) -> Result<Option<PathBuf>> {
+    pub(super) fn folder(&self, tree: &SourceTree, downloads: Downloads<'_>) -> Result<Option<PathBuf>> {
         Ok(match self {
             Self::Folder(path) => Some(tree.root().join(path)),
             Self::Commit { url, revision, folder } => {
@@ -97,7 +96,7 @@ impl Origin {
                     let detail = format!("its folder {folder:?} is outside of the repository");
                     return Err(Error::Package(PackageError::Damaged { package: url.clone(), detail }));
                 }
-                Some(checked_out(url, revision, around)?.join(folder))
+                Some(checked_out(url, revision, downloads)?.join(folder))
             }
             _ => None,
         })
@@ -110,13 +109,13 @@ pub(super) fn look(
     label: &str,
     known: Option<&Integrity>,
     tree: &SourceTree,
-    around: (&Fetcher, &Store),
+    downloads: Downloads<'_>,
 ) -> Result<Direct> {
     let remote =
         |source: RemoteError| Error::Package(PackageError::Remote { wanted_by: label.to_owned(), source });
     let origin = match origin {
         Origin::Commit { url, revision, folder } if !is_commit(revision) => {
-            let id = around.0.commit_of(url, revision).map_err(remote)?;
+            let id = downloads.fetcher.commit_of(url, revision).map_err(remote)?;
             let none = || {
                 Error::Source(SourceError::NoRevision {
                     path: PathBuf::from(url),
@@ -127,7 +126,7 @@ pub(super) fn look(
         }
         other => other.clone(),
     };
-    if let Some(folder) = origin.folder(tree, around)? {
+    if let Some(folder) = origin.folder(tree, downloads)? {
         let facts = SourceFacts::of_folder(&folder)?;
         return Ok(of_facts(&facts, origin, None));
     }
@@ -144,17 +143,18 @@ pub(super) fn look(
     let integrity = match known {
         Some(known) => known.clone(),
         None => {
-            let mut file = around.0.get_into(&address, || Ok(spool(around.1))).map_err(remote)?;
+            let mut file =
+                downloads.fetcher.get_into(&address, || Ok(spool(downloads.store))).map_err(remote)?;
             rewind(&mut file)?;
             Integrity::of_sha256(&Hasher::of_reader(&mut file)?.0)
         }
     };
     let archive = PackageArchive { label, address: &address, integrity: &integrity };
     if !file.ends_with(".whl") {
-        let facts = sdist::facts(&archive, around)?;
+        let facts = sdist::facts(&archive, downloads)?;
         return Ok(of_facts(&facts, origin, Some(integrity)));
     }
-    let path = archive.fetched(around)?;
+    let path = archive.fetched(downloads)?;
     let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.to_owned(), detail });
     let text =
         wheel::metadata(&mut Archive::new(File::open(&path).facts(&path)?).map_err(|e| bad(e.to_string()))?);

@@ -9,7 +9,6 @@ use crate::wheel::Archive;
 use crate::{sdist, wheel};
 use config::addresses::Addresses;
 use content::digest::{Hasher, Sha256};
-use content::store::Store;
 use engine::download_buffer::{rewind, spool};
 use engine::package_archive::PackageArchive;
 use engine::run_indexed;
@@ -17,7 +16,7 @@ use model::error::PackageError;
 use model::{Error, Result};
 use pep440_rs::{Version, VersionSpecifiers};
 use remote::packages::pypi::{self, File};
-use remote::{Fetcher, Integrity, RemoteError};
+use remote::{Downloads, Integrity, RemoteError};
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::str::FromStr;
@@ -64,8 +63,7 @@ type Needs = Option<Arc<Vec<Need>>>;
 
 /// Indexes, and what they were asked already.
 pub(super) struct Index<'a> {
-    pub(super) fetcher: &'a Fetcher,
-    pub(super) store: &'a Store,
+    pub(super) downloads: Downloads<'a>,
     pub(super) addresses: &'a Addresses,
     pub(super) target: &'a Target,
     /// Whether versions without a wheel will do.
@@ -82,7 +80,7 @@ pub(super) struct Index<'a> {
 
 impl<'a> Index<'a> {
     pub(super) fn new(
-        (fetcher, store): (&'a Fetcher, &'a Store),
+        downloads: Downloads<'a>,
         addresses: &'a Addresses,
         (target, compiles): (&'a Target, bool),
         terms: Terms,
@@ -90,7 +88,7 @@ impl<'a> Index<'a> {
     ) -> Self {
         let (listed, needs, computed) = (Mutex::default(), Mutex::default(), Mutex::default());
         let direct = BTreeMap::new();
-        Self { fetcher, store, addresses, target, compiles, terms, folder, direct, listed, needs, computed }
+        Self { downloads, addresses, target, compiles, terms, folder, direct, listed, needs, computed }
     }
 
     /// Knows a package that comes from somewhere else than an index.
@@ -115,7 +113,7 @@ impl<'a> Index<'a> {
             return Ok(Arc::new(vec![one]));
         }
         let places = self.terms.places(name, None, self.addresses, self.folder)?;
-        let files = match first_that_has(self.fetcher, &places, name) {
+        let files = match first_that_has(self.downloads.fetcher, &places, name) {
             Ok((_, files)) => files,
             Err(RemoteError::NotFound { .. }) => Vec::new(),
             Err(source) => {
@@ -211,7 +209,11 @@ impl<'a> Index<'a> {
     fn fetched_hash(&self, file: &File, name: &str) -> Result<String> {
         let remote =
             |source: RemoteError| Error::Package(PackageError::Remote { wanted_by: name.to_owned(), source });
-        let mut fetched = self.fetcher.get_into(&file.address, || Ok(spool(self.store))).map_err(remote)?;
+        let mut fetched = self
+            .downloads
+            .fetcher
+            .get_into(&file.address, || Ok(spool(self.downloads.store)))
+            .map_err(remote)?;
         rewind(&mut fetched)?;
         Ok(format!("sha256:{}", Hasher::of_reader(&mut fetched)?.0.hex()))
     }
@@ -222,7 +224,7 @@ impl<'a> Index<'a> {
         };
         let label = format!("{name} {}", candidate.version);
         let archive = PackageArchive { label: &label, address: &file.address, integrity: &integrity };
-        let facts = sdist::facts(&archive, (self.fetcher, self.store))?;
+        let facts = sdist::facts(&archive, self.downloads)?;
         Ok(facts.needs.as_deref().map(sdist::readable))
     }
 
@@ -237,24 +239,26 @@ impl<'a> Index<'a> {
     fn metadata(&self, file: &File, name: &str, version: &Version) -> Result<String> {
         let label = format!("{name} {version}");
         let hash = file.hashes.iter().map(|(kind, hex)| format!("{kind} {hex}")).collect::<String>();
-        let kept =
-            self.store.fragment_path("wheel-metadata", Sha256::of(format!("{label} {hash}").as_bytes()));
+        let kept = self
+            .downloads
+            .store
+            .fragment_path("wheel-metadata", Sha256::of(format!("{label} {hash}").as_bytes()));
         if !hash.is_empty()
-            && let Some(text) = self.store.read_document(&kept).whole()
+            && let Some(text) = self.downloads.store.read_document(&kept).whole()
         {
             return Ok(text);
         }
         let remote =
             |source: RemoteError| Error::Package(PackageError::Remote { wanted_by: label.clone(), source });
         let beside = match file.metadata {
-            true => pypi::metadata(self.fetcher, file),
+            true => pypi::metadata(self.downloads.fetcher, file),
             false => Err(RemoteError::NotFound { url: file.name.clone() }),
         };
         let text = match beside {
             Err(RemoteError::NotFound { .. }) => self.metadata_inside(file, &label)?,
             told => told.map_err(remote)?,
         };
-        self.store.write_cache(&kept, &text)?;
+        self.downloads.store.write_cache(&kept, &text)?;
         Ok(text)
     }
 
@@ -264,7 +268,11 @@ impl<'a> Index<'a> {
         };
         let bad =
             |detail: String| Error::Package(PackageError::Damaged { package: label.to_owned(), detail });
-        let mut archive = self.fetcher.get_into(&file.address, || Ok(spool(self.store))).map_err(remote)?;
+        let mut archive = self
+            .downloads
+            .fetcher
+            .get_into(&file.address, || Ok(spool(self.downloads.store)))
+            .map_err(remote)?;
         rewind(&mut archive)?;
         let mut archive = Archive::new(archive).map_err(|e| bad(e.to_string()))?;
         wheel::metadata(&mut archive).map_err(bad)

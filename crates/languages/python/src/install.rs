@@ -36,7 +36,7 @@ pub(super) fn steps(packages: Vec<LockedPackage>, environment: &Environment) -> 
     let filled =
         groups.into_iter().enumerate().filter(|(number, packages)| *number == 0 || !packages.is_empty());
     let step = |(number, packages)| {
-        let work = PythonPackages { packages, is_first: number == 0, around: environment.clone() };
+        let work = PythonPackages { packages, is_first: number == 0, environment: environment.clone() };
         let name = match count {
             1 => "python packages".to_owned(),
             _ => format!("python packages {} of {count}", number + 1),
@@ -48,7 +48,7 @@ pub(super) fn steps(packages: Vec<LockedPackage>, environment: &Environment) -> 
 
 /// The step called `name` that writes an environment with these packages.
 pub(super) fn step(name: String, packages: Vec<LockedPackage>, environment: Environment) -> Step {
-    let work = PythonPackages { packages, is_first: true, around: environment };
+    let work = PythonPackages { packages, is_first: true, environment };
     Step::new(name, Role::Dependencies, work)
 }
 
@@ -56,13 +56,13 @@ pub(super) fn step(name: String, packages: Vec<LockedPackage>, environment: Envi
 struct PythonPackages {
     packages: Vec<LockedPackage>,
     is_first: bool,
-    around: Environment,
+    environment: Environment,
 }
 
 impl PythonPackages {
     fn key(&self, package: &LockedPackage, codec: Codec) -> Sha256 {
-        let Environment { folder, target, .. } = &self.around;
-        let parts = [*folder, &self.around.site(), &target.name(), &package.name, &package.identity()];
+        let Environment { folder, target, .. } = &self.environment;
+        let parts = [*folder, &self.environment.site(), &target.name(), &package.name, &package.identity()];
         RECIPE.fragment_key(codec, &parts)
     }
 
@@ -73,7 +73,7 @@ impl PythonPackages {
         if Fragment::read(store, codec, key).is_some() && self.licence_path(store, package, codec).exists() {
             return Ok(());
         }
-        let Found { address, is_source, withdrawn } = self.around.find(package, cx.fetcher)?;
+        let Found { address, is_source, withdrawn } = self.environment.find(package, cx.fetcher)?;
         if let (Some(reason), None) = (withdrawn, &package.withdrawn) {
             (cx.note)(format!("{} was withdrawn: {reason}", package.label()));
         }
@@ -99,7 +99,7 @@ impl PythonPackages {
         let licence = cx
             .budget
             .unpacking()
-            .pass(1, || self.around.put_wheel(writer, &package.label(), BufReader::new(file)))?;
+            .pass(1, || self.environment.put_wheel(writer, &package.label(), BufReader::new(file)))?;
         Ok(store.write_cache(&self.licence_path(store, package, codec), &licence)?)
     }
 
@@ -187,11 +187,11 @@ pub(super) fn fact(package: &LockedPackage, licence: Option<String>) -> PackageF
 
 impl Action for PythonPackages {
     fn fingerprint(&self) -> Fingerprint {
-        let Self { packages, is_first, around } = self;
+        let Self { packages, is_first, environment } = self;
         let part = |p: &LockedPackage| (p.name.clone(), p.identity());
         Fingerprint::of(Recipe::new("wheels", 1))
             .with_recipe(RECIPE)
-            .input("runtime", around.parts())
+            .input("runtime", environment.parts())
             .values("environment", [("is written", is_first.to_string())])
             .input("packages", packages.iter().map(part).collect())
     }
@@ -202,7 +202,7 @@ impl Action for PythonPackages {
             let layer = &*layer;
             each_fetched(&self.packages, cx, |package| self.provide(layer, package, cx))?;
         }
-        self.around.write_folders(layer, self.is_first)?;
+        self.environment.write_folders(layer, self.is_first)?;
         let mut facts = Vec::new();
         for package in &self.packages {
             append_fragment(layer, self.key(package, codec), &package.label())?;
@@ -214,7 +214,7 @@ impl Action for PythonPackages {
 
     fn withdrawn(&self, cx: &StepContext<'_>) -> Vec<Withdrawn> {
         find_in_parallel(&self.packages, cx, |package| {
-            let index = self.around.addresses.askable(Ecosystem::PYPI, &package.name, cx.fetcher)?;
+            let index = self.environment.addresses.askable(Ecosystem::PYPI, &package.name, cx.fetcher)?;
             let files = match pypi::files(cx.fetcher, &index, &package.name) {
                 Err(RemoteError::NotFound { .. }) => Vec::new(),
                 Err(_) => return None,
@@ -228,7 +228,12 @@ impl Action for PythonPackages {
                 Some(reason) => format!("withdrawn: {reason}"),
             };
             let gone = reasons.is_empty();
-            Some(Withdrawn { package: package.label(), lockfile: self.around.lockfile.clone(), gone, reason })
+            Some(Withdrawn {
+                package: package.label(),
+                lockfile: self.environment.lockfile.clone(),
+                gone,
+                reason,
+            })
         })
     }
 }

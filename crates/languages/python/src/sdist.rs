@@ -2,11 +2,11 @@
 //! built (PEP 517, PEP 518), without running anything of them.
 
 use crate::requirements::Need;
-use content::store::{Store, remove_tree};
+use content::store::remove_tree;
 use engine::package_archive::PackageArchive;
 use model::{PathFacts, Result};
 use pep440_rs::Version;
-use remote::Fetcher;
+use remote::Downloads;
 use serde::{Deserialize, Serialize};
 use std::path::Path;
 use std::str::FromStr;
@@ -39,14 +39,14 @@ const ASKED_LATE: [(&str, &[&str]); 3] = [
 ];
 
 /// What an archive says of itself, which is kept in the store.
-pub(super) fn facts(archive: &PackageArchive<'_>, around: (&Fetcher, &Store)) -> Result<SourceFacts> {
-    let (_, store) = around;
+pub(super) fn facts(archive: &PackageArchive<'_>, downloads: Downloads<'_>) -> Result<SourceFacts> {
+    let store = downloads.store;
     let kept = archive.path(store, "source-facts-2");
     if let Some(known) = store.read_document(&kept).whole() {
         return Ok(known);
     }
     let folder = store.temporary_folder()?;
-    let facts = archive.unpack(around, &folder).and_then(|()| SourceFacts::of_folder(&folder));
+    let facts = archive.unpack(downloads, &folder).and_then(|()| SourceFacts::of_folder(&folder));
     remove_tree(&folder);
     let facts = facts?;
     store.write_cache(&kept, &facts)?;

@@ -18,7 +18,7 @@ use model::platform::own_platform;
 use model::{Ecosystem, Error, PathFacts, Place, Result};
 use planning::{Context, Resolution, ResolveTarget, Resolving, resolving};
 use remote::packages::pypi;
-use remote::{Integrity, RemoteError};
+use remote::{Downloads, Integrity, RemoteError};
 use std::fs::File;
 
 /// Everything that is settled for an app that has packages.
@@ -142,7 +142,7 @@ fn pin_hash(
         Origin::Index(_) | Origin::Url(_) => {
             // Every platform has files of its own.
             let name = format!("{} for {}", package.label(), environment.target.name());
-            let hash = resolving.hash(Ecosystem::PYPI, &name, |(fetcher, store)| {
+            let hash = resolving.hash(Ecosystem::PYPI, &name, |Downloads { fetcher, store }| {
                 let address = environment.find(package, fetcher)?.address;
                 let remote = |source: RemoteError| {
                     Error::Package(PackageError::Remote { wanted_by: package.wanted(), source })

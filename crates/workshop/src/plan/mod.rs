@@ -233,9 +233,9 @@ fn found_by_build(
     };
     let options = sources.options(&tool.name);
     let context = context_of(sources, finding, &list.target.platform, (&options, Some(tool)), base);
-    let found = buildpack.contribute_to_build(&context, resolution)?;
+    let found = buildpack.contribute_for_build(&context, resolution)?;
     let mut path = found.path;
-    let (own_runtime, home) = base.runtime_to_build(&tool.name);
+    let (own_runtime, home) = base.runtime_for_build(&tool.name);
     if !own_runtime.is_empty() {
         path.push(format!("{home}/bin"));
     }

@@ -38,7 +38,7 @@ impl Resolutions {
             };
             let (runtime, options) = (base.tool(tool)?, sources.options(tool));
             let context = context_of(sources, finding, platform, (&options, Some(&runtime)), base);
-            all.build.insert(tool.clone(), buildpack.resolve_to_build(&context, resolving)?);
+            all.build.insert(tool.clone(), buildpack.resolve_for_build(&context, resolving)?);
         }
         Ok(all)
     }

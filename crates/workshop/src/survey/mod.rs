@@ -94,7 +94,7 @@ pub fn survey(
         revision: observed.revision,
         left_out: source.left_out.clone(),
         notable: source.notable.clone(),
-        base: match (&config.base, main.and_then(|main| main.complete.as_ref())) {
+        base: match (&config.base, main.and_then(|main| main.static_binary.as_ref())) {
             (Some(base), _) => (base.clone(), effective.place("base.from")),
             (None, Some(program)) => ("empty".to_owned(), Some(program.clone())),
             (None, None) => (model::places::DEFAULT.to_owned(), None),

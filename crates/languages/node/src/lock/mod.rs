@@ -38,7 +38,7 @@ pub(super) fn read(tree: &SourceTree) -> Result<Option<PackageTree>> {
 }
 
 /// As [`read`], with what only development needs in its place as well.
-pub(super) fn read_to_build(tree: &SourceTree) -> Result<Option<PackageTree>> {
+pub(super) fn read_for_build(tree: &SourceTree) -> Result<Option<PackageTree>> {
     read_with(tree, true)
 }
 

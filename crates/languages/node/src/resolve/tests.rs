@@ -3,8 +3,10 @@
 use crate::resolve::*;
 use config::AppConfig;
 use config::addresses::AddressBook;
+use content::store::Store;
 use model::Ecosystem;
 use proptest::prelude::*;
+use remote::{Downloads, Fetcher};
 use std::path::Path;
 
 const NAMES: [&str; 5] = ["bell", "horn", "mast", "rope", "tin"];
@@ -99,19 +101,19 @@ proptest! {
         let book = Arc::new(AddressBook::new(Vec::new(), |_| None));
         let addresses = Addresses::new(&book, &config, &BTreeMap::new(), place.path());
         let source = SourceTree::new(place.path().to_owned(), BTreeMap::new());
-        let around = Around { fetcher: &fetcher, store: &store, addresses: &addresses, source: &source };
+        let sources = Sources { downloads: Downloads { fetcher: &fetcher, store: &store }, addresses: &addresses, source: &source };
         let manifest = Manifest {
             dependencies: table(&own, false),
             optional_dependencies: table(&own, true),
             ..Manifest::default()
         };
         let asked = Asked { manifest: &manifest, overrides: Overrides::default(), parts: Parts::default() };
-        match resolve(&asked, "20.0.0", around, &[]) {
+        match resolve(&asked, "20.0.0", sources, &[]) {
             Ok(tree) => {
                 prop_assert_eq!(fault(&world, &tree), None);
                 // What was chosen is kept, and is read as it was written.
                 let pins = to_pins(&tree);
-                let again = resolve(&asked, "20.0.0", around, &pins).unwrap();
+                let again = resolve(&asked, "20.0.0", sources, &pins).unwrap();
                 prop_assert_eq!(to_pins(&again), pins.clone());
                 let read = of_pins(&asked, &pins).for_image("linux/amd64").unwrap();
                 let paths: BTreeSet<&str> = read.iter().map(|package| package.path.as_str()).collect();

@@ -9,7 +9,7 @@ use content::store::Store;
 use model::Place;
 use pep508_rs::{Requirement, VerbatimUrl};
 use proptest::prelude::*;
-use remote::{Fetcher, Network};
+use remote::{Downloads, Fetcher, Network};
 use std::path::Path;
 use std::str::FromStr;
 use std::sync::Arc;
@@ -125,7 +125,7 @@ proptest! {
         let addresses = Addresses::new(&book, &AppConfig::default(), &BTreeMap::new(), place.path());
         let target = Target::new("3.13.5", "linux/amd64", None).unwrap();
         let terms = Terms { index: Some("index".to_owned()), ..Terms::default() };
-        let index = Index::new((&fetcher, &store), &addresses, (&target, false), terms, place.path());
+        let index = Index::new(Downloads { fetcher: &fetcher, store: &store }, &addresses, (&target, false), terms, place.path());
         let lines: Vec<String> = own.iter().map(|wanted| text(*wanted)).collect();
         let asked = Asked::of_needs(&lines, &Place::new("requirements.txt", None)).unwrap();
         match resolve(&asked, &target, &index, &BTreeMap::new()) {
