@@ -49,6 +49,33 @@ impl Support {
     }
 }
 
+/// Whether the makers of a version of a runtime still support it at `now`, in nanoseconds since 1970; what is not known
+/// counts as supported.
+pub fn is_supported(runtime: &str, version: &str, now: i64) -> bool {
+    Support::read().until(runtime, version).is_none_or(|until| is_ahead(&until, now))
+}
+
+/// The series of a runtime that its makers support at `now`, the newest first.
+pub fn supported(runtime: &str, now: i64) -> Vec<String> {
+    let mut support = Support::read();
+    let mut all: Vec<_> = support.series.remove(runtime).unwrap_or_default().into_iter().collect();
+    all.retain(|(_, until)| is_ahead(until, now));
+    all.sort_by(|(_, one), (_, other)| other.cmp(one));
+    all.into_iter().map(|(series, _)| series).collect()
+}
+
+/// Whether a date as in 2027-04-30 is not over at `now`.
+fn is_ahead(date: &str, now: i64) -> bool {
+    const DAY: i64 = 86_400 * 1_000_000_000;
+    let numbers: Vec<i64> = date.split('-').filter_map(|part| part.parse().ok()).collect();
+    let [year, month, day] = numbers[..] else { return true };
+    // Days since 1970, with years that begin in March, so that the leap day is the last one.
+    let (years, months) = if month > 2 { (year, month - 3) } else { (year - 1, month + 9) };
+    let days =
+        years * 365 + years / 4 - years / 100 + years / 400 + (months * 153 + 2) / 5 + day - 1 - 719_468;
+    now < (days + 1) * DAY
+}
+
 /// When the dates were looked up.
 pub fn as_of() -> String {
     Support::read().as_of
@@ -96,6 +123,15 @@ pub fn offers() -> Vec<Offer> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn support_ends_after_its_last_day() {
+        // 2026-05-01 began 1,777,593,600 seconds after 1970.
+        let may = 1_777_593_600_000_000_000;
+        assert!(is_supported("node", "20.19.2", may - 1) && !is_supported("node", "20.19.2", may));
+        assert_eq!(supported("node", may), ["24", "22"]);
+        assert!(is_supported("node", "99.0.0", may));
+    }
 
     #[test]
     fn every_runtime_of_every_suite_has_a_date() {

@@ -231,6 +231,9 @@ pub struct BuildOptions {
     /// Only tell what would run, and why
     #[arg(long)]
     pub dry_run: bool,
+    /// Build even though `check` says that the build or the start will fail
+    #[arg(long)]
+    pub anyway: bool,
 }
 
 #[derive(Args)]

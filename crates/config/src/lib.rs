@@ -23,6 +23,7 @@ mod values;
 
 pub use layers::{Choice, ConfigPlace, Effective, Layer, Origin, RunValues};
 use model::error::{ConfigError, SurveyError};
+use model::shell_words::CommandLine;
 use model::{
     BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, KnownNames, PathFacts, Place, Result,
     SettingRule,
@@ -61,7 +62,7 @@ pub struct AppConfig {
     /// `[buildpacks.NAME]`: options of one buildpack.
     pub buildpacks: BTreeMap<String, BuildpackOptions>,
     /// `[build]`: a command that makes files of the app.
-    pub build: Option<BuildCommand>,
+    pub build: Option<BuildChoice>,
     /// `[addresses]`: where packages come from, by ecosystem.
     pub addresses: BTreeMap<String, String>,
     /// The kinds of packages that the program knows.
@@ -74,11 +75,20 @@ pub struct AppConfig {
     pub settings: BTreeMap<String, SettingRule>,
 }
 
+/// What `[build]` says.
+#[derive(Debug, Clone, PartialEq)]
+pub enum BuildChoice {
+    /// Nothing is run.
+    Off,
+    /// A command.
+    Run(BuildCommand),
+}
+
 /// A process type or task.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ProcessConfig {
     /// The program and its arguments; `None` keeps the command that the survey finds.
-    pub run: Option<Vec<String>>,
+    pub run: Option<CommandLine>,
     /// The port it listens on.
     pub port: Option<u16>,
     /// A path that answers with success when the process is well.

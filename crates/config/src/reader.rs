@@ -200,6 +200,10 @@ impl<'d, 't> Value<'d, 't> {
         matches!(self.value.get_ref(), DeValue::String(_))
     }
 
+    pub(super) fn is_bool(&self) -> bool {
+        matches!(self.value.get_ref(), DeValue::Boolean(_))
+    }
+
     pub(super) fn is_table(&self) -> bool {
         matches!(self.value.get_ref(), DeValue::Table(_))
     }

@@ -1,9 +1,10 @@
 //! Which keys there are and what each takes.
 
 use crate::reader::{Document, Table, Value};
-use crate::{AppConfig, ProcessConfig};
+use crate::{AppConfig, BuildChoice, ProcessConfig};
 use model::error::ConfigError;
 use model::names::{check, is_variable};
+use model::shell_words::CommandLine;
 use model::{
     BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, KnownNames, OptionValue, Place, SettingRule,
     Takes, files,
@@ -202,8 +203,10 @@ fn empty_parts(value: &Value<'_, '_>) -> Vec<EmptyPart> {
     value.strings().unwrap_or_default().iter().filter_map(part).collect()
 }
 
-fn read_build(table: Table<'_, '_>, known: &BTreeSet<String>) -> Option<BuildCommand> {
-    let run = table.value("run").and_then(|v| read_command(&v));
+fn read_build(table: Table<'_, '_>, known: &BTreeSet<String>) -> Option<BuildChoice> {
+    let run = table.value("run");
+    let is_off = run.as_ref().is_some_and(|v| v.is_bool() && v.truth() == Some(false));
+    let run = run.filter(|_| !is_off).and_then(|v| read_command(&v)).map(words_of);
     let tools = table.value("tools");
     let keep = patterns(table.value("keep"));
     let named = tools.as_ref().and_then(|v| v.strings()).unwrap_or_default();
@@ -214,7 +217,21 @@ fn read_build(table: Table<'_, '_>, known: &BTreeSet<String>) -> Option<BuildCom
         }
     }
     table.done();
-    Some(BuildCommand { run: run?, tools: named, keep })
+    match is_off {
+        true => Some(BuildChoice::Off),
+        false => Some(BuildChoice::Run(BuildCommand { run: run?, tools: named, keep })),
+    }
+}
+
+/// The words of a command whose variables are set by its own words.
+fn words_of(line: CommandLine) -> Vec<String> {
+    match line.env.is_empty() {
+        true => line.words,
+        false => {
+            let set = line.env.into_iter().map(|(name, value)| format!("{name}={value}"));
+            std::iter::once("env".to_owned()).chain(set).chain(line.words).collect()
+        }
+    }
 }
 
 fn read_process(table: Table<'_, '_>, is_task: bool) -> ProcessConfig {
@@ -252,26 +269,16 @@ fn read_process(table: Table<'_, '_>, is_task: bool) -> ProcessConfig {
     process
 }
 
-fn read_command(value: &Value<'_, '_>) -> Option<Vec<String>> {
-    let words = if value.is_string() {
-        match model::shell_words::split(&value.string()?, None) {
-            Ok(words) => words,
-            Err(Error::Config(ConfigError::NeedsShell { sign, .. })) => {
-                value.bad(format!(
-                    "{sign:?} needs a shell, and there is none; write the words as a list instead"
-                ));
-                return None;
-            }
-            Err(_) => return None,
-        }
-    } else {
-        value.strings()?
+fn read_command(value: &Value<'_, '_>) -> Option<CommandLine> {
+    let line = match value.is_string() {
+        true => CommandLine::parse(&value.string()?),
+        false => CommandLine { env: Vec::new(), words: value.strings()? },
     };
-    if words.is_empty() {
+    if line.words.first().is_none_or(String::is_empty) {
         value.bad("must not be empty".to_owned());
         return None;
     }
-    Some(words)
+    Some(line)
 }
 
 /// `256MiB`, `1GiB`, `512MB`: bytes.

@@ -9,7 +9,7 @@ use content::store::{Store, remove_tree};
 use model::error::StepError;
 use model::places::APP_USER;
 use model::{Error, PathFacts, Result, dev_packages};
-use sandbox::{Ended, FIRST_ID, Isolation, Plan, SandboxError};
+use sandbox::{Ended, FIRST_ID, Isolation, Merged, Plan, SandboxError};
 use source::{SourceTree, TreeKind};
 use std::collections::VecDeque;
 use std::fs;
@@ -50,6 +50,8 @@ pub struct Job<'a> {
     pub folder: &'a str,
     /// Writes those files into an empty folder.
     pub fill: &'a dyn Fn(&Path) -> Result<()>,
+    /// Folders below those files in which the root has packages; the program may put files beside them.
+    pub packages: &'a [String],
     /// What it finds at [`CACHE`].
     pub cache: Cache,
 }
@@ -64,7 +66,7 @@ pub enum Cache {
 }
 
 /// How programs are run: part of the fingerprint of every action that runs one.
-pub const RECIPE: Recipe = Recipe::new("isolated program", 2);
+pub const RECIPE: Recipe = Recipe::new("isolated program", 3);
 
 /// What a program wrote; it is gone when this is dropped.
 pub struct Written {
@@ -95,6 +97,9 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
     let own = mode.isolation == Isolation::Superuser;
     fs::create_dir(&source).facts(&source)?;
     (job.fill)(&source)?;
+    for folder in job.packages.iter().map(|folder| source.join(folder)) {
+        fs::create_dir_all(&folder).facts(&folder)?;
+    }
     if own {
         give_all(&source)?;
     }
@@ -116,9 +121,8 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
         env: job.env.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
         folder: job.folder.to_owned(),
         writable: vec!["tmp".to_owned()],
-        shared: [(source, job.folder), (folder, RESULT), (cache, CACHE)]
-            .map(|(from, to)| (from, to[1..].to_owned()))
-            .into(),
+        merged: Some(Merged { from: source, to: job.folder[1..].to_owned() }),
+        shared: [(folder, RESULT), (cache, CACHE)].map(|(from, to)| (from, to[1..].to_owned())).into(),
         root_writable: true,
         network: false,
         uid: APP_USER.uid,

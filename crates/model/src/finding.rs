@@ -1,6 +1,6 @@
 //! What a buildpack concludes about a source, with its evidence.
 
-use crate::{BuildpackOptions, Place, ProcessType, RuntimeWish};
+use crate::{BuildPlan, BuildpackOptions, Pages, Place, ProcessType, RuntimeWish};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -107,8 +107,10 @@ pub struct Finding {
     /// Packages that it declares for development only.
     #[serde(skip)]
     pub development: BTreeSet<String>,
-    /// Where a script is named that builds something before the start; no buildpack runs it yet.
-    pub build_script: Option<Place>,
+    /// What has to be run to make files that the app needs.
+    pub build: Option<BuildPlan>,
+    /// Pages that the build makes, which nothing of the app itself serves.
+    pub pages: Option<Pages>,
 }
 
 impl Finding {
@@ -125,7 +127,8 @@ impl Finding {
             processes: Vec::new(),
             declared: BTreeSet::new(),
             development: BTreeSet::new(),
-            build_script: None,
+            build: None,
+            pages: None,
         }
     }
 

@@ -4,13 +4,14 @@
 //! | module | owns |
 //! | --- | --- |
 //! | [`error`] | everything that can go wrong, as typed facts; the program words them |
-//! | [`finding`], [`process`], [`runtime`], [`setting`] | what is concluded about a source |
+//! | [`finding`], [`build_plan`], [`process`], [`runtime`], [`setting`] | what is concluded about a source |
 //! | [`package`], [`pins`], [`package_url`] | packages as records and `shtetl.lock` know them |
 //! | [`names`], [`files`], [`places`], [`labels`], [`platform`] | names that several floors agree on |
 //! | [`options`], [`fault`], [`ecosystem`] | what configuration says |
 //! | [`shell_words`], [`npm_range`], [`dev_packages`] | notations and tables that several languages share |
 #![forbid(unsafe_code)]
 
+pub mod build_plan;
 pub mod dev_packages;
 pub mod ecosystem;
 pub mod empty_part;
@@ -34,12 +35,13 @@ pub mod runtime;
 pub mod setting;
 pub mod shell_words;
 
+pub use build_plan::{BuildCommand, BuildPlan, Pages};
 pub use ecosystem::Ecosystem;
 pub use empty_part::EmptyPart;
 pub use error::{Error, PathFacts, Result};
 pub use fault::{Complaint, Fault};
 pub use finding::{Claim, Evidence, Finding, LockFound, Sign, Speaks, configured_constraint};
-pub use options::{BuildCommand, BuildpackOptions, KnownNames, OptionSpec, OptionValue, Takes};
+pub use options::{BuildpackOptions, KnownNames, OptionSpec, OptionValue, Takes};
 pub use package::{PackageFact, Withdrawn};
 pub use place::Place;
 pub use process::{ProcessKind, ProcessType};

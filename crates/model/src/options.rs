@@ -136,17 +136,6 @@ pub struct KnownNames {
     pub ecosystems: Vec<Ecosystem>,
 }
 
-/// A command that makes files of the app.
-#[derive(Debug, Clone, PartialEq)]
-pub struct BuildCommand {
-    /// The program and its arguments.
-    pub run: Vec<String>,
-    /// What it needs, by the names of the catalogue.
-    pub tools: Vec<String>,
-    /// Patterns of the files that go into the image.
-    pub keep: Vec<String>,
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -2,6 +2,7 @@
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::fmt;
 
 /// A place in a file of the source.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -23,5 +24,14 @@ impl Place {
     pub fn find(file: &str, text: &str, needle: &str) -> Self {
         let line = text.lines().position(|l| l.contains(needle)).and_then(|n| u32::try_from(n + 1).ok());
         Self::new(file, line)
+    }
+}
+
+impl fmt::Display for Place {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self.line {
+            Some(line) => write!(f, "{} line {line}", self.file),
+            None => f.write_str(&self.file),
+        }
     }
 }

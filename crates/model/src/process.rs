@@ -3,6 +3,7 @@
 use crate::Place;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// Whether a process goes on or ends by itself.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -21,8 +22,11 @@ pub struct ProcessType {
     pub name: String,
     /// Process or task.
     pub kind: ProcessKind,
-    /// The program and its arguments.
+    /// The program and its arguments; `$NAME` in them is the value of a variable.
     pub command: Vec<String>,
+    /// Variables that only it has, with their values.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub env: BTreeMap<String, String>,
     /// The port that it listens on.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
@@ -49,6 +53,7 @@ impl ProcessType {
             name: name.to_owned(),
             kind,
             command: command.iter().map(|w| (*w).to_owned()).collect(),
+            env: BTreeMap::new(),
             port: None,
             health: None,
             memory: None,

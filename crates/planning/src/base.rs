@@ -34,6 +34,11 @@ pub trait Base: Send + Sync {
         None
     }
 
+    /// Whether it has a POSIX shell at `/bin/sh`.
+    fn has_shell(&self) -> bool {
+        false
+    }
+
     /// Environment that the base gives every process.
     fn env(&self) -> BTreeMap<String, String> {
         BTreeMap::new()

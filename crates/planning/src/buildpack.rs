@@ -5,7 +5,7 @@ use config::addresses::Addresses;
 use engine::Step;
 use model::error::BaseError;
 use model::{
-    BuildCommand, BuildpackOptions, Ecosystem, Error, Finding, OptionSpec, Result, RuntimeInUse,
+    BuildCommand, BuildpackOptions, Ecosystem, Error, Finding, OptionSpec, Pages, Result, RuntimeInUse,
     npm_range::Range,
 };
 use semver::Version;
@@ -43,6 +43,11 @@ pub trait Buildpack: Send + Sync {
 
     /// What it concludes about the source.
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding>;
+
+    /// What it concludes when a build makes `pages` and nothing of the app serves them; nothing when it serves none.
+    fn serve(&self, _pages: &Pages, _options: &BuildpackOptions) -> Option<Finding> {
+        None
+    }
 
     /// Whether an exact version of the runtime meets a constraint; `None` when the constraint is not understood.
     fn accepts(&self, constraint: &str, version: &str) -> Option<bool>;
@@ -146,8 +151,8 @@ pub struct Contribution {
     pub compiling: Vec<Step>,
     /// Folders in front of the `PATH`, strongest first.
     pub path: Vec<String>,
-    /// Folders that a build command finds in the app; they lie at the same path from the root of all.
-    pub exposed_in_app: Vec<String>,
+    /// Folders of packages, from the folder of the app, beside which a build command may put files.
+    pub package_folders: Vec<String>,
     /// Environment of every process.
     pub env: Vec<(&'static str, String)>,
 }

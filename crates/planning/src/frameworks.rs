@@ -47,12 +47,6 @@ const fn task(name: &'static str, with: Option<&'static str>, command: &'static 
 /// Frameworks of Node; apps with a start script or an entry file need none of this.
 pub const NODE: &[Framework] = &[
     Framework {
-        package: "next",
-        marker: None,
-        object: None,
-        starts: &[process("web", None, &["next", "start"])],
-    },
-    Framework {
         package: "prisma",
         marker: Some("prisma/schema.prisma"),
         object: None,
@@ -66,9 +60,6 @@ pub const NODE: &[Framework] = &[
     },
 ];
 
-/// Packages of Node that build pages and serve nothing by themselves.
-pub const FRONT_ENDS: &[&str] = &["vite", "webpack", "parcel", "esbuild", "rollup"];
-
 /// Frameworks of Python.
 pub const PYTHON: &[Framework] = &[
     Framework {
@@ -77,7 +68,7 @@ pub const PYTHON: &[Framework] = &[
         object: Some("get_wsgi_application("),
         starts: &[
             process("web", Some("gunicorn"), &["gunicorn", "{object}"]),
-            process("web", Some("waitress"), &["waitress-serve", "--listen=*:8080", "{object}"]),
+            process("web", Some("waitress"), &["waitress-serve", "--listen=*:$PORT", "{object}"]),
             task("migrate", None, &["python", "manage.py", "migrate"]),
         ],
     },
@@ -87,7 +78,7 @@ pub const PYTHON: &[Framework] = &[
         object: Some("Flask("),
         starts: &[
             process("web", Some("gunicorn"), &["gunicorn", "{object}"]),
-            process("web", Some("waitress"), &["waitress-serve", "--listen=*:8080", "{object}"]),
+            process("web", Some("waitress"), &["waitress-serve", "--listen=*:$PORT", "{object}"]),
         ],
     },
     Framework {
@@ -101,8 +92,8 @@ pub const PYTHON: &[Framework] = &[
         marker: None,
         object: Some("FastAPI("),
         starts: &[
-            process("web", Some("uvicorn"), &["uvicorn", "{object}", "--host", "0.0.0.0", "--port", "8080"]),
-            process("web", Some("hypercorn"), &["hypercorn", "{object}", "--bind", "0.0.0.0:8080"]),
+            process("web", Some("uvicorn"), &["uvicorn", "{object}", "--host", "0.0.0.0", "--port", "$PORT"]),
+            process("web", Some("hypercorn"), &["hypercorn", "{object}", "--bind", "0.0.0.0:$PORT"]),
         ],
     },
     Framework {
@@ -129,7 +120,7 @@ pub const RUBY: &[Framework] = &[
             process(
                 "web",
                 None,
-                &["bundle", "exec", "rails", "server", "--binding", "0.0.0.0", "--port", "8080"],
+                &["bundle", "exec", "rails", "server", "--binding", "0.0.0.0", "--port", "$PORT"],
             ),
             task("migrate", Some("db/migrate/"), &["bundle", "exec", "rails", "db:migrate"]),
         ],
@@ -144,13 +135,17 @@ pub const RUBY: &[Framework] = &[
         package: "puma",
         marker: Some("config.ru"),
         object: None,
-        starts: &[process("web", None, &["bundle", "exec", "puma", "--bind", "tcp://0.0.0.0:8080"])],
+        starts: &[process("web", None, &["bundle", "exec", "puma", "--bind", "tcp://0.0.0.0:$PORT"])],
     },
     Framework {
         package: "rackup",
         marker: Some("config.ru"),
         object: None,
-        starts: &[process("web", None, &["bundle", "exec", "rackup", "--host", "0.0.0.0", "--port", "8080"])],
+        starts: &[process(
+            "web",
+            None,
+            &["bundle", "exec", "rackup", "--host", "0.0.0.0", "--port", "$PORT"],
+        )],
     },
 ];
 

@@ -3,6 +3,7 @@
 use crate::address::Address;
 use crate::error::{RemoteError, Result};
 use crate::login::{Login, header_for};
+use crate::names::Names;
 use cancel::Cancel;
 use serde_json::Value;
 use std::fs;
@@ -12,6 +13,8 @@ use std::time::Duration;
 use ureq::Body;
 use ureq::http::Response;
 use ureq::tls::{RootCerts, TlsConfig};
+use ureq::unversioned::resolver::DefaultResolver;
+use ureq::unversioned::transport::DefaultConnector;
 
 /// Whether the network may be used.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -225,7 +228,7 @@ impl Fetcher {
 fn agent(silence: Duration) -> ureq::Agent {
     // What this machine trusts, is trusted: organisations have certificates of their own.
     let tls = TlsConfig::builder().root_certs(RootCerts::PlatformVerifier).build();
-    ureq::Agent::config_builder()
+    let config = ureq::Agent::config_builder()
         .tls_config(tls)
         .http_status_as_error(false)
         // They are followed here: credentials are for the server that they were made for.
@@ -238,8 +241,8 @@ fn agent(silence: Duration) -> ureq::Agent {
         .max_idle_connections(128)
         .timeout_per_read(Some(silence))
         .timeout_per_write(Some(silence))
-        .build()
-        .into()
+        .build();
+    ureq::Agent::with_parts(config, DefaultConnector::new(), Names::<DefaultResolver>::default())
 }
 
 /// Scheme, host and port of a URL.

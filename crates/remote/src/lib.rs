@@ -10,6 +10,7 @@ mod error;
 mod fetch;
 mod integrity;
 mod login;
+mod names;
 pub mod oci;
 pub mod packages;
 mod repository;

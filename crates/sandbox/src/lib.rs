@@ -22,7 +22,7 @@ mod stage;
 
 pub use loopback::raise_loopback;
 pub use memory::give_memory_back_early;
-pub use plan::{FIRST_ID, Ground, ID_COUNT, Isolation, Mode, Plan};
+pub use plan::{FIRST_ID, Ground, ID_COUNT, Isolation, Merged, Mode, Plan};
 pub use probe::{Refusal, probe};
 pub use running::{Ended, Running, SandboxError, start};
 pub use stage::enter_stage;

@@ -36,6 +36,16 @@ pub struct Mode {
     pub ground: Ground,
 }
 
+/// A folder of the caller over what the layers have at the same place: what the process writes there goes into the
+/// caller's folder, and what lies in the layers stays as it is.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Merged {
+    /// The caller's folder.
+    pub from: PathBuf,
+    /// Its place, from the root.
+    pub to: String,
+}
+
 /// One process to run.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Plan {
@@ -55,6 +65,8 @@ pub struct Plan {
     pub writable: Vec<String>,
     /// Folders of the caller that may be written to, with their place from the root.
     pub shared: Vec<(PathBuf, String)>,
+    /// A folder of the caller in which the process also sees what the layers have at its place.
+    pub merged: Option<Merged>,
     /// Whether the rest of the root may be written to, too; nobody else sees what is written there.
     pub root_writable: bool,
     /// Whether the process has the caller's network; otherwise it has only a loopback interface.

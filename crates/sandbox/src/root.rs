@@ -3,7 +3,7 @@
 //! In the scratch folder: `front/` (real folders for mount points, above all layers, so that no link
 //! in an image can lead a mount elsewhere), `upper/`, `work/`, and `root/` where all is mounted.
 
-use crate::plan::{FIRST_ID, Ground, Isolation, Plan};
+use crate::plan::{FIRST_ID, Ground, Isolation, Merged, Plan};
 use rustix::fs::{CWD, Mode as Bits, OFlags, openat};
 use rustix::mount::{
     MountFlags, MountPropagationFlags, UnmountFlags, mount, mount_bind, mount_change, mount_remount, unmount,
@@ -27,6 +27,7 @@ pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
         ("front", 0o755),
         ("upper", 0o755),
         ("work", 0o700),
+        ("merged-work", 0o700),
         ("root", 0o755),
         ("front/dev", 0o755),
         ("front/proc", 0o555),
@@ -36,7 +37,8 @@ pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
     for (name, mode) in [("sys", 0o555), ("etc", 0o755)] {
         folder(&scratch.join("front").join(name), mode)?;
     }
-    for path in plan.writable.iter().chain(plan.shared.iter().map(|(_, path)| path)) {
+    let shared = plan.shared.iter().map(|(_, path)| path).chain(plan.merged.iter().map(|merged| &merged.to));
+    for path in plan.writable.iter().chain(shared) {
         let mut here = scratch.join("front");
         for name in path.split('/') {
             here.push(name);
@@ -61,6 +63,10 @@ pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
             copy_tree(layer, &scratch.join("root"), plan.mode.isolation)?;
         }
         copy_tree(&scratch.join("front"), &scratch.join("root"), plan.mode.isolation)?;
+        if let Some(Merged { from, to }) = &plan.merged {
+            copy_tree(from, &scratch.join("root").join(to), plan.mode.isolation)?;
+            copy_tree(&scratch.join("root").join(to), from, plan.mode.isolation)?;
+        }
     }
     Ok(())
 }
@@ -163,7 +169,13 @@ pub(crate) fn enter(plan: &Plan) -> Result<(), Failed> {
         .step("make mounts private")?;
     let root = plan.scratch.join("root");
     match plan.mode.ground {
-        Ground::Overlay => mount_overlay(plan, &root).step("mount an overlay")?,
+        Ground::Overlay => {
+            mount_overlay(plan, &Overlay::of_root(plan), &root).step("mount an overlay")?;
+            if let Some(merged) = &plan.merged {
+                let overlay = Overlay::of_merged(plan, merged);
+                mount_overlay(plan, &overlay, &root.join(&merged.to)).step("mount a merged folder")?;
+            }
+        }
         Ground::Copy => mount_bind(&root, &root).step("bind the root folder")?,
     }
     mount_devices(&root).step("mount /dev")?;
@@ -193,21 +205,46 @@ pub(crate) fn enter(plan: &Plan) -> Result<(), Failed> {
     std::env::set_current_dir("/").step("enter the root")
 }
 
-fn mount_overlay(plan: &Plan, root: &Path) -> io::Result<()> {
-    let front = plan.scratch.join("front");
-    // Topmost first. A colon or comma in a path would be read as a separator.
-    let lowers: Vec<PathBuf> = std::iter::once(front).chain(plan.layers.iter().rev().cloned()).collect();
+/// The folders of an overlay: those that are only read, topmost first, and those that take what is written.
+struct Overlay {
+    lower: Vec<PathBuf>,
+    upper: PathBuf,
+    work: PathBuf,
+}
+
+impl Overlay {
+    fn of_root(plan: &Plan) -> Self {
+        let layers = plan.layers.iter().rev().cloned();
+        Self {
+            lower: std::iter::once(plan.scratch.join("front")).chain(layers).collect(),
+            upper: plan.scratch.join("upper"),
+            work: plan.scratch.join("work"),
+        }
+    }
+
+    fn of_merged(plan: &Plan, merged: &Merged) -> Self {
+        let layers = plan.layers.iter().rev().map(|layer| layer.join(&merged.to));
+        // A folder that is no link: what a layer says there must not lead elsewhere.
+        let is_folder = |path: &PathBuf| path.symlink_metadata().is_ok_and(|found| found.is_dir());
+        let front = plan.scratch.join("front").join(&merged.to);
+        Self {
+            lower: std::iter::once(front).chain(layers.filter(is_folder)).collect(),
+            upper: merged.from.clone(),
+            work: plan.scratch.join("merged-work"),
+        }
+    }
+}
+
+fn mount_overlay(plan: &Plan, overlay: &Overlay, target: &Path) -> io::Result<()> {
+    // A colon or comma in a path would be read as a separator.
     let text = |path: &Path| {
         let path = path.to_str().filter(|p| !p.contains([':', ',', '\\']));
         path.map(str::to_owned)
             .ok_or_else(|| io::Error::other("the store's path has a colon, comma or backslash"))
     };
-    let lowers = lowers.iter().map(|p| text(p)).collect::<io::Result<Vec<_>>>()?.join(":");
-    let mut options = format!(
-        "lowerdir={lowers},upperdir={},workdir={}",
-        text(&plan.scratch.join("upper"))?,
-        text(&plan.scratch.join("work"))?
-    );
+    let lowers = overlay.lower.iter().map(|p| text(p)).collect::<io::Result<Vec<_>>>()?.join(":");
+    let mut options =
+        format!("lowerdir={lowers},upperdir={},workdir={}", text(&overlay.upper)?, text(&overlay.work)?);
     if plan.mode.isolation == Isolation::SingleUser {
         options.push_str(",userxattr");
     }
@@ -215,7 +252,7 @@ fn mount_overlay(plan: &Plan, root: &Path) -> io::Result<()> {
         return Err(io::Error::other("too many layers for one mount"));
     }
     let flags = MountFlags::NOSUID | MountFlags::NODEV;
-    mount("overlay", root, "overlay", flags, &*CString::new(options)?)?;
+    mount("overlay", target, "overlay", flags, &*CString::new(options)?)?;
     Ok(())
 }
 

@@ -30,6 +30,8 @@ pub struct App {
     pub survey: Survey,
     /// The buildpacks in force.
     pub buildpacks: Buildpacks,
+    /// When it was looked at, in nanoseconds since 1970.
+    pub now: i64,
 }
 
 /// Looks at an app. `now` is in nanoseconds since 1970.
@@ -51,7 +53,7 @@ pub fn look(
     let survey = survey(&opened.name, &source, &effective, Observed { reads, revision }, buildpacks)?;
     let Effective { config, origins } = effective;
     let tree = Arc::new(source.tree);
-    Ok(App { opened, config, origins, tree, survey, buildpacks: buildpacks.clone() })
+    Ok(App { opened, config, origins, tree, survey, buildpacks: buildpacks.clone(), now })
 }
 
 /// How to build, apart from what the source says.

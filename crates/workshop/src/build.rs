@@ -262,7 +262,13 @@ fn write_image(
         worklist,
         &BuiltSteps { graph: &graph, wanted: &wanted, finished: &finished },
     );
-    let documents = Documents { record: &record, env: &worklist.env, tag: order.tag, created: order.created };
+    let documents = Documents {
+        record: &record,
+        env: &worklist.env,
+        entrypoints: &worklist.entrypoints,
+        tag: order.tag,
+        created: order.created,
+    };
     let digest = image::write(store, &documents)?;
     let path = store.image_path(name, order.tag);
     let before = store.read_document(&path).whole();

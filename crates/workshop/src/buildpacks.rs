@@ -19,7 +19,7 @@ impl Buildpacks {
             Arc::new(php::Php),
             Arc::new(java::Java),
             Arc::new(go::Go),
-            Arc::new(static_site::Pages),
+            Arc::new(static_site::StaticSite),
         ])
     }
 

@@ -1,5 +1,6 @@
 //! The documents of the finished image: one manifest a process type, all sharing their layers.
 
+use crate::plan::PORT_VARIABLE;
 use crate::record::Record;
 use content::BlobDigest;
 use content::image::{
@@ -12,8 +13,6 @@ use std::collections::BTreeMap;
 
 /// The working folder of every process.
 pub(crate) const WORKING_FOLDER: &str = "/app";
-/// The variable that tells a process which port to listen on.
-pub(crate) const PORT_VARIABLE: &str = "PORT";
 
 /// What goes into the documents besides the record.
 pub struct Documents<'a> {
@@ -21,6 +20,8 @@ pub struct Documents<'a> {
     pub record: &'a Record,
     /// Environment of every process, without settings.
     pub env: &'a BTreeMap<String, String>,
+    /// What the image of each process type starts.
+    pub entrypoints: &'a BTreeMap<String, Vec<String>>,
     /// The tag of the default process type.
     pub tag: &'a str,
     /// Creation time (RFC 3339).
@@ -86,6 +87,7 @@ fn config(documents: &Documents<'_>, process: &ProcessType, record_label: &str) 
     let mut env = documents.env.clone();
     let values = record.settings.iter().filter_map(|(name, rule)| Some((name.clone(), rule.value.clone()?)));
     env.extend(values);
+    env.extend(process.env.clone());
     if let Some(port) = process.port {
         env.insert(PORT_VARIABLE.to_owned(), port.to_string());
     }
@@ -98,7 +100,7 @@ fn config(documents: &Documents<'_>, process: &ProcessType, record_label: &str) 
             user: format!("{}:{}", user.uid, user.gid),
             exposed_ports: process.port.map(|p| (format!("{p}/tcp"), BTreeMap::new())).into_iter().collect(),
             env: env.into_iter().map(|(k, v)| format!("{k}={v}")).collect(),
-            entrypoint: process.command.clone(),
+            entrypoint: documents.entrypoints.get(&process.name).unwrap_or(&process.command).clone(),
             working_dir: WORKING_FOLDER.to_owned(),
             labels: BTreeMap::from([
                 (media::TITLE.to_owned(), record.name.clone()),

@@ -1,7 +1,7 @@
 //! Runs a process type of an image on this machine.
 
-use crate::image::PORT_VARIABLE;
 use crate::inspect::{OpenImage, ProcessImage};
+use crate::plan::PORT_VARIABLE;
 use content::layer::Codec;
 use content::store::{Store, remove_tree};
 use content::{ContentError, DiffId};
@@ -86,6 +86,7 @@ pub fn start(
         env: env.into_iter().collect(),
         folder: variant.config.config.working_dir.clone(),
         shared: Vec::new(),
+        merged: None,
         root_writable: false,
         network: true,
         writable: ["tmp", "var/tmp", model::places::APP_HOME].map(str::to_owned).into(),

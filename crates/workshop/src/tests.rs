@@ -3,6 +3,7 @@
 use crate::buildpacks;
 use config::{Choice, ConfigPlace, Effective};
 use model::BuildpackOptions;
+use model::shell_words::{expanded, join, split};
 use proptest::prelude::*;
 use std::fs;
 
@@ -104,6 +105,8 @@ proptest! {
     #[test]
     fn words_survive_being_joined_and_split(words in proptest::collection::vec("[^\u{0}]{0,8}", 1..5)) {
         prop_assume!(!words[0].contains('=') && !words[0].is_empty());
-        prop_assert_eq!(model::shell_words::split(&model::shell_words::join(&words), None).unwrap(), words);
+        let again = split(&join(&words)).unwrap();
+        let value = |name: &str| Some(if name.len() > 1 { "long" } else { "short" });
+        prop_assert_eq!(expanded(&again, value), expanded(&words, value));
     }
 }

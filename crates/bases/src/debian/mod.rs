@@ -56,6 +56,11 @@ pub struct BuildRoot {
 }
 
 impl DebianBase {
+    /// The runtime that steps run in place of the suite's own, which needs only libraries of the suite.
+    fn exact_for_build(&self, runtime: &str) -> Option<&ExactRuntime> {
+        self.exact.get(runtime).filter(|_| self.architecture == self.build.architecture)
+    }
+
     fn pins(&self, set: &str) -> &[PackagePin] {
         self.sets.get(set).map(|pinned| &pinned.packages[..]).unwrap_or_default()
     }
@@ -77,6 +82,10 @@ impl DebianBase {
 }
 
 impl Base for DebianBase {
+    fn has_shell(&self) -> bool {
+        true
+    }
+
     fn runtime(&self, runtime: &str) -> Result<Provided> {
         let origin = format!("debian:{}", self.suite.name);
         let Some(wanted) = self.runtimes.iter().find(|wanted| wanted.name == runtime) else {
@@ -106,6 +115,9 @@ impl Base for DebianBase {
     }
 
     fn tool(&self, tool: &str) -> Result<RuntimeInUse> {
+        if let Some(exact) = self.exact_for_build(tool) {
+            return Ok(Exact(exact).in_use(tool));
+        }
         let origin = format!("debian:{}", self.suite.name);
         let own = self.suite.tool(tool);
         let own = own.ok_or_else(|| Error::Base(BaseError::NoBuildRoot { base: origin.clone() }))?;
@@ -118,7 +130,7 @@ impl Base for DebianBase {
     }
 
     fn runtime_for_build(&self, runtime: &str) -> (Vec<Step>, String) {
-        match self.exact.get(runtime) {
+        match self.exact_for_build(runtime) {
             Some(exact) => {
                 (vec![Exact(exact).step_for_build(runtime, self.npm.clone())], Exact(exact).home(runtime))
             }
@@ -128,7 +140,8 @@ impl Base for DebianBase {
 
     fn is_ready_for(&self, tool: &str) -> bool {
         let asked = &self.build.packages.asked;
-        let packages = self.suite.tool(tool).map(|tool| tool.packages).unwrap_or_default();
+        let of_suite = || self.suite.tool(tool).map(|tool| tool.packages).unwrap_or_default();
+        let packages = self.exact_for_build(tool).map_or_else(of_suite, |_| LIBRARIES);
         packages.iter().all(|package| asked.iter().any(|name| name == package))
     }
 

@@ -21,20 +21,21 @@ const RECIPE: Recipe = Recipe::new("exact runtime", 1);
 /// Packages of the base that the program needs.
 pub const LIBRARIES: &[&str] = &["libstdc++6", "libatomic1"];
 
-/// The newest version of Node for `architecture` (Debian's name) that meets `constraint`.
+/// The newest version of Node for `architecture` (Debian's name) that meets all `constraints`.
 pub fn find(
     fetcher: &Fetcher,
     registry: &Address,
     architecture: &str,
-    constraint: &str,
+    constraints: &[&str],
 ) -> Result<Option<ExactRuntime>> {
     let package = format!("node-linux-{}", if architecture == "amd64" { "x64" } else { architecture });
-    let Some(range) = Range::parse(constraint) else { return Ok(None) };
+    let ranges: Option<Vec<Range>> = constraints.iter().map(|text| Range::parse(text)).collect();
+    let Some(ranges) = ranges else { return Ok(None) };
     let offered = npm::versions(fetcher, registry, &package)
         .map_err(|source| Error::Package(PackageError::Remote { wanted_by: package.clone(), source }))?;
     let fitting = offered.into_iter().filter_map(|(text, integrity)| {
         let version = semver::Version::parse(&text).ok()?;
-        range.contains(&version).then_some((version, integrity))
+        ranges.iter().all(|range| range.contains(&version)).then_some((version, integrity))
     });
     let newest = fitting.max_by(|a, b| a.0.cmp(&b.0));
     Ok(newest.map(|(version, integrity)| ExactRuntime { package, version: version.to_string(), integrity }))

@@ -39,6 +39,10 @@ pub struct ImageBase {
 }
 
 impl Base for ImageBase {
+    fn has_shell(&self) -> bool {
+        self.runtimes.contains_key(runtime_detection::SHELL)
+    }
+
     fn runtime(&self, runtime: &str) -> Result<Provided> {
         let missing = || {
             Error::Base(BaseError::RuntimeNotInBase { runtime: runtime.to_owned(), base: self.name.clone() })

@@ -67,6 +67,9 @@ const SIGNS: [Sign; 5] = [
 /// The path of programs where the image does not say one.
 const USUAL_PATH: &str = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
 
+/// The name under which a shell is noted.
+pub(super) const SHELL: &str = "sh";
+
 /// The runtimes in the image with this configuration.
 pub(super) fn find(view: &View, config: &ForeignConfig) -> BTreeMap<String, Carried> {
     let env = &config.env();
@@ -94,6 +97,10 @@ pub(super) fn find(view: &View, config: &ForeignConfig) -> BTreeMap<String, Carr
         if let Some((version, said)) = said {
             found.insert(sign.runtime.to_owned(), Carried { version, program, said });
         }
+    }
+    if let Some(program) = view.real("/bin/sh") {
+        let carried = Carried { version: String::new(), said: program.clone(), program };
+        found.insert(SHELL.to_owned(), carried);
     }
     found
 }

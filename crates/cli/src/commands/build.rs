@@ -1,6 +1,7 @@
 //! `build`: from a folder to an image.
 
 use super::Done;
+use super::check::problems;
 use crate::arguments::BuildOptions;
 use crate::error::Failure;
 use crate::events::Renderer;
@@ -10,7 +11,7 @@ use crate::render::{BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use content::image::may_become_layout;
 use engine::{Budget, Session};
-use model::shell_words;
+use model::{Error, shell_words};
 use planning::Pinning;
 use remote::{Fetcher, Network};
 use std::path::Path;
@@ -18,7 +19,8 @@ use std::process::ExitCode;
 use std::time::Instant;
 use workshop::app::{App, BuildRequest, codec_named};
 use workshop::build;
-use workshop::build::{Built, Exports, Preview, prepare, preview};
+use workshop::build::{Built, Exports, Preview, plan_offline, prepare, preview};
+use workshop::check::{PLAN_FAILS, Scope, Severity};
 use workshop::plan::Worklist;
 use workshop::record::LayerRecord;
 
@@ -36,6 +38,9 @@ pub fn run(options: &BuildOptions, surroundings: &Surroundings, output: &Output)
     let order =
         BuildRequest { pinning, platform, ..order(&options.tag, &options.compress, surroundings, &fetcher) };
     let app = surroundings.look(&options.source, order.now)?;
+    if !options.anyway {
+        check_first(&app, &order, surroundings)?;
+    }
     let worklist = prepare(&app, &order, &surroundings.store)?;
     if options.dry_run {
         show_preview(&app, &worklist, &preview(&app, &worklist, &surroundings.store), output);
@@ -47,6 +52,27 @@ pub fn run(options: &BuildOptions, surroundings: &Surroundings, output: &Output)
     let written: Vec<String> = written.map(|place| place.display().to_string()).collect();
     show_built(&built, &written, output);
     Ok(ExitCode::SUCCESS)
+}
+
+/// Ends the build when it is known already that it or the start will fail.
+fn check_first(app: &App, order: &BuildRequest<'_>, surroundings: &Surroundings) -> Result<(), Failure> {
+    let planned = plan_offline(app, order, &surroundings.store);
+    let fetcher = surroundings.fetcher(Network::Forbidden);
+    let mut problems = problems(app, &planned, &fetcher, surroundings, Scope::Source)?;
+    // What is not pinned, or not at hand, may still be found out.
+    let may_plan = planned.as_ref().is_err_and(|error| !is_of_source(error));
+    problems.retain(|p| p.severity == Severity::Breaks && !(may_plan && p.code == PLAN_FAILS));
+    match (planned, &problems[..]) {
+        (_, []) => Ok(()),
+        // The error itself says more than the rule.
+        (Err(error), [problem]) if problem.code == PLAN_FAILS => Err(error.into()),
+        _ => Err(Failure::WillFail(problems)),
+    }
+}
+
+/// Whether it is the source that is at fault, and not what has to be asked for.
+fn is_of_source(error: &Error) -> bool {
+    matches!(error, Error::Survey(_) | Error::Config(_) | Error::Base(_) | Error::Source(_))
 }
 
 /// Looks at the places to write to before anything is built.

@@ -4,16 +4,19 @@ use super::Done;
 use super::build::order;
 use crate::arguments::CheckOptions;
 use crate::documents::CheckDocument;
+use crate::error::Failure;
 use crate::interrupt;
 use crate::render::table::Table;
-use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, TYPED, styled, words};
+use crate::render::{BAD, FAINT, GOOD, Output, STRONG, problem, styled, words};
 use crate::surroundings::Surroundings;
 use engine::{Budget, StepContext};
-use remote::Network;
+use remote::{Fetcher, Network};
 use std::process::ExitCode;
+use workshop::app::App;
 use workshop::build::plan_offline;
-use workshop::check::{Problem, RULES, Severity, check};
+use workshop::check::{Problem, RULES, Scope, Severity, check};
 use workshop::inspect::DEFAULT_TAG;
+use workshop::plan::Worklist;
 
 pub fn run(options: &CheckOptions, surroundings: &Surroundings, output: &Output) -> Done {
     if options.rules {
@@ -25,18 +28,7 @@ pub fn run(options: &CheckOptions, surroundings: &Surroundings, output: &Output)
     let app = surroundings.look(&options.source, order.now)?;
     let planned = plan_offline(&app, &order, &surroundings.store);
     interrupt::cancels(&surroundings.cancel)?;
-    let budget = Budget::new(surroundings.jobs);
-    let tools = StepContext {
-        app: &app.survey.name,
-        step: "check",
-        root: &[],
-        note: &|_| {},
-        fetcher: &fetcher,
-        budget: &budget,
-        progress: &|_, _| (),
-        cancel: &surroundings.cancel,
-    };
-    let problems = check(&app, &planned, &tools)?;
+    let problems = problems(&app, &planned, &fetcher, surroundings, Scope::All)?;
     let failing = problems.iter().filter(|p| p.severity == Severity::Breaks).count();
     if output.is_json() {
         let name = &app.survey.name;
@@ -45,6 +37,28 @@ pub fn run(options: &CheckOptions, surroundings: &Surroundings, output: &Output)
         text(&app.survey.name, &problems, failing, output);
     }
     Ok(ExitCode::from(u8::from(failing > 0)))
+}
+
+/// What the rules find; registries are asked as far as `fetcher` may.
+pub fn problems(
+    app: &App,
+    planned: &model::Result<Worklist>,
+    fetcher: &Fetcher,
+    surroundings: &Surroundings,
+    scope: Scope,
+) -> Result<Vec<Problem>, Failure> {
+    let budget = Budget::new(surroundings.jobs);
+    let tools = StepContext {
+        app: &app.survey.name,
+        step: "check",
+        root: &[],
+        note: &|_| {},
+        fetcher,
+        budget: &budget,
+        progress: &|_, _| (),
+        cancel: &surroundings.cancel,
+    };
+    Ok(check(app, planned, &tools, scope)?)
 }
 
 fn text(name: &str, problems: &[Problem], failing: usize, output: &Output) {
@@ -61,11 +75,8 @@ fn text(name: &str, problems: &[Problem], failing: usize, output: &Output) {
     };
     output.line(format!("{}  {verdict}", styled(STRONG, name)));
     for problem in problems {
-        let style = if problem.severity == Severity::Breaks { BAD } else { BUSY };
-        let place = problem.place.as_ref().map(|p| format!("{}: ", words::place(p))).unwrap_or_default();
         output.line("");
-        output.line(format!("  {}  {place}{}", styled(style, problem.code), problem.what));
-        output.line(format!("    {} {}", styled(TYPED, "what to do:"), problem.advice));
+        problem::lines(problem).into_iter().for_each(|line| output.line(line));
     }
 }
 

@@ -35,16 +35,6 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
             format!("shtetl.toml names the buildpack {name:?}, which does not exist"),
             suggestion(name, known),
         ),
-        ConfigError::NeedsShell { command, sign, place } => worded(
-            WRONG,
-            match place {
-                Some(place) => {
-                    format!("{}: {command:?} needs a shell because of {sign:?}", words::place(place))
-                }
-                None => format!("{command:?} needs a shell because of {sign:?}"),
-            },
-            "give the command as plain words in [process.web] of shtetl.toml",
-        ),
         ConfigError::UnknownBase { name } => worded(
             WRONG,
             format!("this version has no base {name:?}"),

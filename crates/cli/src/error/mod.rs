@@ -15,12 +15,13 @@ mod wording;
 
 pub use wording::{INTERRUPTED, suggestion};
 
-use crate::render::Output;
+use crate::render::{Output, problem, words};
 use ::content::ContentError;
 use model::Error;
 use std::io;
 use std::process::ExitCode;
 use wording::{FAILED, OUTSIDE, WRONG, Worded, system, worded};
+use workshop::check::Problem;
 
 /// A command that could not do what was asked.
 #[derive(Debug)]
@@ -31,6 +32,8 @@ pub enum Failure {
     Usage { message: String, hint: String },
     /// There is no home folder to put the store into.
     NoHome,
+    /// It is known before anything runs that the build or the start will fail.
+    WillFail(Vec<Problem>),
     /// A process of the demo does not answer.
     Silent,
     /// A result could not be written to standard output.
@@ -62,6 +65,14 @@ pub fn report(output: &Output, failure: &Failure) -> ExitCode {
     let error = match failure {
         Failure::Core(error) => words_of(error),
         Failure::Usage { message, hint } => worded(WRONG, message, hint),
+        Failure::WillFail(problems) => Worded {
+            details: problems.iter().flat_map(problem::lines).collect(),
+            ..worded(
+                FAILED,
+                format!("{} found before anything ran", words::count(problems.len(), "problem")),
+                "correct this, or build all the same with --anyway",
+            )
+        },
         Failure::NoHome => {
             worded(WRONG, "there is no home folder for the store", "give one with --store DIR")
         }

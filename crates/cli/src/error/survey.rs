@@ -39,6 +39,14 @@ pub(super) fn words_of(error: &SurveyError) -> Worded {
             format!("nothing says how to start the app ({language})"),
             "in shtetl.toml: [process.web], then run = \"the command\"",
         ),
+        SurveyError::NoShell { process, needs, place } => worded(
+            FAILED,
+            format!(
+                "{}the command of {process} needs a shell for {needs}, and the base has none",
+                place.as_ref().map(|place| format!("{}: ", words::place(place))).unwrap_or_default()
+            ),
+            "give the value in the command, or choose a Debian base in [base] from",
+        ),
         SurveyError::Malformed { place, detail } => {
             worded(WRONG, format!("{}: {detail}", words::place(place)), "")
         }

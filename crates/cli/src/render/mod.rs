@@ -1,5 +1,6 @@
 //! How results look: text for people, JSON for programs.
 
+pub mod problem;
 pub mod snippet;
 pub mod table;
 pub mod words;

@@ -16,16 +16,13 @@ fn every_fault_of_the_configuration_is_underlined_at_once() {
     );
     insta::assert_snapshot!(program.run("build timetable"), @r#"
     --- stderr
-    error: timetable/shtetl.toml has 5 faults
+    error: timetable/shtetl.toml has 4 faults
     shtetl.toml line 1: no key "proces"; did you mean "process"?
       1 | [proces.web]
         |  ~~~~~~
     shtetl.toml line 4: process.Tides: a name has lower-case letters, digits and dashes, begins with a letter, and has at most 63 characters; "tides" would do
       4 | [process.Tides]
         | ~~~~~~~~~~~~~~~
-    shtetl.toml line 5: process.Tides.run: "|" needs a shell, and there is none; write the words as a list instead
-      5 | run = "node tides.js | tee log"
-        |       ~~~~~~~~~~~~~~~~~~~~~~~~~
     shtetl.toml line 6: process.Tides.port: must be a port from 1 to 65535
       6 | port = 80000
         |        ~~~~~
@@ -159,17 +156,20 @@ fn a_runtime_that_is_missing_or_another_one() {
     program.edit("timetable/package.json", ">=18", "^22.1");
     insta::assert_snapshot!(program.run("build timetable"), @"
     --- stderr
-    error: package.json line 11 wants node ^22.1, and the base host has 20.1.0
-    what to do: install a fitting node on this machine, or change the constraint
+    error: 1 problem found before anything ran
+      runtime-unmet  package.json line 11: node ^22.1 is wanted, and the base host has 20.1.0
+        what to do: install a fitting node, or change the constraint
+    what to do: correct this, or build all the same with --anyway
     --- exit 1
     ");
     fs::remove_file(program.path("host/ferry/bin/node")).unwrap();
     insta::assert_snapshot!(program.run("build timetable"), @"
     --- stderr
-    error: the base `host` takes node from this machine, and node is not on it
-      searched: /ferry/bin
-    what to do: install node so that it is in the PATH; nothing else of the language is needed
-    --- exit 3
+    error: 1 problem found before anything ran
+      runtime-unmet  the base `host` takes node from this machine, which has none
+        what to do: install node
+    what to do: correct this, or build all the same with --anyway
+    --- exit 1
     ");
 }
 
@@ -179,8 +179,10 @@ fn no_command_to_start_and_an_unknown_base() {
     program.write("app/package.json", "{}");
     insta::assert_snapshot!(program.run("build app"), @r#"
     --- stderr
-    error: nothing says how to start the app (node)
-    what to do: in shtetl.toml: [process.web], then run = "the command"
+    error: 1 problem found before anything ran
+      start-missing  nothing says how to start the app
+        what to do: in shtetl.toml: [process.web], then run = "the command"
+    what to do: correct this, or build all the same with --anyway
     --- exit 1
     "#);
     program.write("app/server.js", "");

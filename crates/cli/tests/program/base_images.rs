@@ -124,6 +124,7 @@ fn an_image_for_the_platform_is_pulled_looked_into_and_pinned() {
         "[buildpacks]\norder = [\"ruby\"]\n[process.web]\nrun = \"ruby a.rb\"\n[base]",
     );
     program.write("app/Gemfile", "");
+    program.write("app/a.rb", "");
     let said = program.run("build app");
     assert!(said.stderr.contains("has no ruby"), "what an upper layer takes away is not there: {said}");
     program.edit("app/shtetl.toml", "\"ruby\"", "\"node\"");

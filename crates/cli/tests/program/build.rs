@@ -136,6 +136,7 @@ const SLOW: &str = "/slow/-/slow-1.0.0.tgz";
 /// Writes an app that needs the package `slow`; gives its archive.
 fn with_slow_package(program: &testkit::program::Program) -> Vec<u8> {
     let tarball = npm_tarball(&vec![("package.json".into(), b"{}".to_vec())]);
+    program.write("app/a.js", "");
     program.write("app/package.json", r#"{"dependencies":{"slow":"1"},"scripts":{"start":"node a.js"}}"#);
     let lock = format!(
         r#"{{"lockfileVersion":3,"packages":{{"":{{"dependencies":{{"slow":"1"}}}},

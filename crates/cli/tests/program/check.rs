@@ -115,14 +115,6 @@ const CASES: &[Case<'_>] = &[
         ],
     ),
     (
-        "build-script",
-        &[
-            ("package.json", r#"{"scripts":{"start":"node server.js","build":"vite build"}}"#),
-            ("server.js", ""),
-        ],
-        &[START, ("server.js", "")],
-    ),
-    (
         "migration-untied",
         &[RAILS[0], RAILS[1], RAILS[2], ("db/migrate/1_boats.rb", "")],
         &[

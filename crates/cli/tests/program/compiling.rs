@@ -195,8 +195,10 @@ fn node_app(files: Files, config: &str) -> Program {
     let offered =
         format!(r#"{{"versions":{{"9.0.0":{{"dist":{{"integrity":"{}"}}}}}}}}"#, sha512_integrity(&builder));
     program.write("npm/node-gyp/index.json", offered);
-    program
-        .write("app/package.json", r#"{"scripts":{"start":"node server.js"},"dependencies":{"bell":"1"}}"#);
+    // The suite's own version, whatever the date is.
+    let manifest =
+        r#"{"scripts":{"start":"node server.js"},"engines":{"node":"20"},"dependencies":{"bell":"1"}}"#;
+    program.write("app/package.json", manifest);
     program.write(
         "app/package-lock.json",
         format!(

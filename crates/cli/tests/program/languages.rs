@@ -67,7 +67,7 @@ fn python_frameworks() {
     ]), @"
     [python]
     python >=3.10 in pyproject.toml line 2
-    process web [uvicorn,src.ferry.main:api,--host,0.0.0.0,--port,8080] src/ferry/main.py
+    process web [uvicorn,src.ferry.main:api,--host,0.0.0.0,--port,$PORT] src/ferry/main.py
     process worker [celery,--app,src.ferry.work,worker] src/ferry/work.py
     task migrate [alembic,upgrade,head] pyproject.toml
     ");
@@ -91,7 +91,7 @@ fn node_frameworks_and_front_ends() {
     ]), @"
     [ruby,node]
     ruby 3.3.1 in Gemfile line 1, 3.3.1 in Gemfile.lock
-    process web [bundle,exec,rails,server,--binding,0.0.0.0,--port,8080] Gemfile
+    process web [bundle,exec,rails,server,--binding,0.0.0.0,--port,$PORT] Gemfile
     process worker [bundle,exec,sidekiq] Gemfile
     task migrate [bundle,exec,rails,db:migrate] Gemfile
     ");
@@ -102,7 +102,7 @@ fn ruby_php_java_and_go() {
     insta::assert_snapshot!(survey(&[("Gemfile", "gem 'rackup'\n"), ("config.ru", ""), (".ruby-version", "3.2.2\n")]), @"
     [ruby]
     ruby 3.2.2 in .ruby-version line 1
-    process web [bundle,exec,rackup,--host,0.0.0.0,--port,8080] Gemfile
+    process web [bundle,exec,rackup,--host,0.0.0.0,--port,$PORT] Gemfile
     ");
     insta::assert_snapshot!(survey(&[
         ("composer.json", "{\"require\":{\"php\":\"^8.2\"},\n\"config\":{\"platform\":{\"php\":\"8.2.7\"}}}"),

@@ -177,14 +177,30 @@ fn a_lockfile_that_is_older_than_its_manifest_is_refused_whatever_its_kind() {
         std::fs::remove_file(program.path(&format!("app/{file}"))).unwrap();
     }
     insta::assert_snapshot!(told.join("\n"), @r#"
-    error: package-lock.json is out of date: for mast, package.json says "^1", the lock has nothing
-    error: npm-shrinkwrap.json is out of date: for mast, package.json says "^1", the lock has nothing
-    error: package-lock.json is out of date: package.json needs mast, which is not locked
-    error: yarn.lock is out of date: package.json needs mast@^1, which is not locked
-    error: yarn.lock is out of date: package.json needs mast@npm:^1, which is not locked
-    error: pnpm-lock.yaml is out of date: for mast, package.json says "^1", the lock has nothing
-    error: pnpm-lock.yaml is out of date: for mast, package.json says "^1", the lock has nothing
-    error: bun.lock is out of date: for mast, package.json says "^1", the lock has nothing
+    error: 1 problem found before anything ran
+      lock-stale  package-lock.json: for mast, package.json says "^1", the lock has nothing
+        what to do: run `npm install --package-lock-only` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  npm-shrinkwrap.json: for mast, package.json says "^1", the lock has nothing
+        what to do: run `npm install --package-lock-only` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  package-lock.json: package.json needs mast, which is not locked
+        what to do: run `npm install --package-lock-only` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  yarn.lock: package.json needs mast@^1, which is not locked
+        what to do: run `yarn install --mode update-lockfile` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  yarn.lock: package.json needs mast@npm:^1, which is not locked
+        what to do: run `yarn install --mode update-lockfile` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  pnpm-lock.yaml: for mast, package.json says "^1", the lock has nothing
+        what to do: run `pnpm install --lockfile-only` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  pnpm-lock.yaml: for mast, package.json says "^1", the lock has nothing
+        what to do: run `pnpm install --lockfile-only` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  bun.lock: for mast, package.json says "^1", the lock has nothing
+        what to do: run `bun install --lockfile-only` and commit the result
     "#);
     // A range that the locked version does not meet.
     program.write("app/package.json", MANIFEST.replace("\"bell\":\"^1\"", "\"bell\":\"^3\""));
@@ -195,14 +211,30 @@ fn a_lockfile_that_is_older_than_its_manifest_is_refused_whatever_its_kind() {
         std::fs::remove_file(program.path(&format!("app/{file}"))).unwrap();
     }
     insta::assert_snapshot!(told.join("\n"), @r#"
-    error: package-lock.json is out of date: for bell, package.json says "^3", the lock has "^1"
-    error: npm-shrinkwrap.json is out of date: for bell, package.json says "^3", the lock has "^1"
-    error: package-lock.json is out of date: for bell, package.json says "^3", the lock has 1.2.0
-    error: yarn.lock is out of date: package.json needs bell@^3, which is not locked
-    error: yarn.lock is out of date: package.json needs bell@npm:^3, which is not locked
-    error: pnpm-lock.yaml is out of date: for bell, package.json says "^3", the lock has "^1"
-    error: pnpm-lock.yaml is out of date: for bell, package.json says "^3", the lock has "^1"
-    error: bun.lock is out of date: for bell, package.json says "^3", the lock has "^1"
+    error: 1 problem found before anything ran
+      lock-stale  package-lock.json: for bell, package.json says "^3", the lock has "^1"
+        what to do: run `npm install --package-lock-only` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  npm-shrinkwrap.json: for bell, package.json says "^3", the lock has "^1"
+        what to do: run `npm install --package-lock-only` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  package-lock.json: for bell, package.json says "^3", the lock has 1.2.0
+        what to do: run `npm install --package-lock-only` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  yarn.lock: package.json needs bell@^3, which is not locked
+        what to do: run `yarn install --mode update-lockfile` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  yarn.lock: package.json needs bell@npm:^3, which is not locked
+        what to do: run `yarn install --mode update-lockfile` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  pnpm-lock.yaml: for bell, package.json says "^3", the lock has "^1"
+        what to do: run `pnpm install --lockfile-only` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  pnpm-lock.yaml: for bell, package.json says "^3", the lock has "^1"
+        what to do: run `pnpm install --lockfile-only` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  bun.lock: for bell, package.json says "^3", the lock has "^1"
+        what to do: run `bun install --lockfile-only` and commit the result
     "#);
 }
 
@@ -296,5 +328,9 @@ fn parts_of_an_app_and_their_development_packages_are_locked_with_it() {
     // The part asks for more than the lockfile knows of it.
     program.write("app/pnpm-lock.yaml", lockfiles[6].1.replace("packages:", importer));
     program.edit("app/parts/pier/package.json", "\"lint\":\"^1\"", "\"lint\":\"^1\",\"mast\":\"^1\"");
-    insta::assert_snapshot!(refused(&program), @r#"error: pnpm-lock.yaml is out of date: for mast, parts/pier/package.json says "^1", the lock has nothing"#);
+    insta::assert_snapshot!(refused(&program), @r#"
+    error: 1 problem found before anything ran
+      lock-stale  pnpm-lock.yaml: for mast, parts/pier/package.json says "^1", the lock has nothing
+        what to do: run `pnpm install --lockfile-only` and commit the result
+    "#);
 }

@@ -12,6 +12,7 @@ const PLACE: &str = "/pier/-/pier-1.0.0.tgz";
 /// An app that needs one package, `pier`, locked with the integrity of `locked`.
 fn app_with(locked: &[u8]) -> Program {
     let program = program();
+    program.write("app/a.js", "");
     program.write("app/package.json", r#"{"dependencies":{"pier":"1"},"scripts":{"start":"node a.js"}}"#);
     let lock = format!(
         r#"{{"lockfileVersion":3,"packages":{{"":{{"dependencies":{{"pier":"1"}}}},
@@ -138,7 +139,7 @@ fn offline_takes_from_the_store_and_asks_nobody() {
 #[test]
 fn nothing_says_where_packages_come_from() {
     let said = app_with(&pier()).with("PATH", "/nowhere").run("build app");
-    assert_eq!(said.code, 3, "the invented runtime is not in that path: {said}");
+    assert_eq!(said.code, 1, "the invented runtime is not in that path: {said}");
     insta::assert_snapshot!(error_of(&app_with(&pier()).run("build app")), @r#"
     error: nothing says where npm packages come from
     what to do: in shtetl.toml, under [addresses]: npm = "URL or folder"; or --address npm=WHERE
@@ -151,8 +152,10 @@ fn a_stale_lock_and_a_missing_lock_are_told() {
     program.edit("app/package.json", "\"pier\":\"1\"", "\"pier\":\"2\"");
     insta::assert_snapshot!(program.run("build app"), @r#"
     --- stderr
-    error: package-lock.json is out of date: for pier, package.json says "2", the lock has "1"
-    what to do: run `npm install --package-lock-only` and commit the result
+    error: 1 problem found before anything ran
+      lock-stale  package-lock.json: for pier, package.json says "2", the lock has "1"
+        what to do: run `npm install --package-lock-only` and commit the result
+    what to do: correct this, or build all the same with --anyway
     --- exit 1
     "#);
     std::fs::remove_file(program.path("app/package-lock.json")).unwrap();
@@ -386,6 +389,7 @@ fn registries_are_asked_for_withdrawn_versions_only_when_they_may_be() {
 #[test]
 fn a_package_that_nothing_locks_a_hash_of_is_pinned_by_what_came_first() {
     let program = program();
+    program.write("app/a.js", "");
     program.write("app/package.json", r#"{"dependencies":{"pier":"1"},"scripts":{"start":"node a.js"}}"#);
     let lock = r#"{"lockfileVersion":3,"packages":{"":{"dependencies":{"pier":"1"}},"node_modules/pier":{"version":"1.0.0"}}}"#;
     program.write("app/package-lock.json", lock);

@@ -84,6 +84,9 @@ fn what_house_rules_say_is_told_as_theirs() {
 #[test]
 fn a_variant_changes_documents_and_runs_no_step() {
     let program = with_layers();
+    // A secret is nothing to build with.
+    assert_eq!(program.run("build app").code, 1);
+    program.edit("app/shtetl.toml", "API_TOKEN = \"hunter2\"\n", "");
     let _ = program.succeed("build app");
     let live = program.json("build app --tag live --variant live");
     assert!(live["steps"].as_array().unwrap().iter().all(|s| s["because"].is_null()), "{live}");
@@ -151,7 +154,7 @@ fn init_writes_what_was_found_and_never_overwrites() {
       # version = "3.3.1"                      # found in Gemfile line 1
 
       # [process.web]
-      # run = "bundle exec rails server --binding 0.0.0.0 --port 8080" # found in Gemfile
+      # run = "bundle exec rails server --binding 0.0.0.0 --port $PORT" # found in Gemfile
       # port = 8080                            # the process reads it from PORT
       # health = "/healthz"                    # a path that answers with success when all is well
 

@@ -73,6 +73,7 @@ impl Action for Compile {
             env,
             folder: SOURCE,
             fill: &|to| copy_source(&self.tree, to),
+            packages: &[],
             cache: Cache::Kept,
         };
         let written = program_step::run(&job, layer.store(), cx)?;

@@ -3,7 +3,7 @@
 
 use crate::RUN_SCRIPTS_OF;
 use crate::helpers::{ADD_ON_BUILDER, Helpers};
-use crate::install::Installing;
+use crate::install::{Installing, Purpose};
 use crate::overrides::Overrides;
 use crate::placing::{self, address_of};
 use crate::tree::{LockedPackage, Origin, PackageTree};
@@ -122,7 +122,10 @@ pub(super) fn steps(
             path: runtime.bin_folder.clone(),
         };
         let name = compile_step(&package.path.replace("node_modules/", ""));
-        let name = if installing.folder.is_empty() { format!("{name} to build the app") } else { name };
+        let name = match installing.purpose {
+            Purpose::Image => name,
+            Purpose::BuildCommand => format!("{name} to build the app"),
+        };
         let mut root = own_runtime;
         if let Some(helpers) = helpers {
             let name = match source {
@@ -264,6 +267,7 @@ impl Action for Scripts {
             env: self.env(&folder, cx),
             folder: &folder,
             fill: &fill,
+            packages: &[],
             cache: Cache::Empty,
         };
         let written = program_step::run(&job, store, cx)?;

@@ -57,6 +57,16 @@ pub(super) struct Installing<'a> {
     pub(super) platform: &'a str,
     /// What was decided about install scripts; nothing where they do not matter.
     pub(super) options: Option<&'a BuildpackOptions>,
+    pub(super) purpose: Purpose,
+}
+
+/// What packages are installed for.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(super) enum Purpose {
+    /// The app, when it runs.
+    Image,
+    /// The command that builds the app.
+    BuildCommand,
 }
 
 /// The steps that install `packages` of `tree`; many packages are spread over several layers by name, so

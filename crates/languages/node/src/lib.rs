@@ -10,11 +10,15 @@
 //! | `lock`, `tree` | lockfiles, and the one form that they end in |
 //! | `graph`, `placing`, `overrides`, `workspaces` | which folder each package goes into |
 //! | `resolve` | versions that no file locks |
+//! | `app`, `app_scripts`, `frameworks` | how the app is built and started |
 //! | `settled` | what the app needs, with a hash for each package |
 //! | `install`, `tarball`, `patch`, `packing` | layers of packages |
 //! | `compile`, `scripts`, `helpers` | install scripts and add-ons, and what they need |
 
+mod app;
+mod app_scripts;
 mod compile;
+mod frameworks;
 mod graph;
 mod helpers;
 mod install;
@@ -30,16 +34,17 @@ mod tarball;
 mod tree;
 mod workspaces;
 
+use install::Purpose;
 use model::Sign;
 use model::error::SurveyError;
 use model::npm_range::Range;
 use model::platform::own_platform;
 use model::{
-    BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, ProcessKind, ProcessType, Result,
-    RuntimeWish, configured_constraint, shell_words,
+    BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, Result, RuntimeWish,
+    configured_constraint,
 };
 use model::{Ecosystem, OptionSpec, Takes};
-use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_present, frameworks};
+use planning::{Buildpack, Context, Contribution, Resolution, Resolving};
 use serde::Deserialize;
 use settled::{ForBuildCommand, Installation};
 use source::SourceTree;
@@ -60,8 +65,6 @@ const SKIP_SCRIPTS_OF: OptionSpec =
 /// The folder of the app, from the root of the image.
 const APP: &str = "app";
 const MANIFEST: &str = "package.json";
-/// Scripts of the app itself that make something of it: its own, and those that npm runs when it installs.
-const BUILD_SCRIPTS: [&str; 3] = ["build", "postinstall", "install"];
 /// The scripts of a package that belong to its installation, in order.
 const INSTALL_SCRIPTS: [&str; 3] = ["preinstall", "install", "postinstall"];
 /// Files that start an app when nothing says how.
@@ -136,23 +139,23 @@ impl Buildpack for Node {
         finding.declared =
             manifest.dependencies.keys().chain(manifest.optional_dependencies.keys()).cloned().collect();
         survey_lock(tree, &mut finding);
-        finding.processes.extend(web_process(tree, &text, &manifest, &mut finding.evidence));
+        app::App { tree, text: &text, manifest: &manifest }.survey(&mut finding)?;
         let packages: BTreeSet<String> = [&manifest.dependencies, &manifest.dev_dependencies]
             .into_iter()
             .flat_map(|d| d.keys().cloned())
             .collect();
-        let known = frameworks::apply(frameworks::NODE, tree, &packages, &Place::new(MANIFEST, None), ".js")?;
+        let known = planning::frameworks::apply(
+            planning::frameworks::NODE,
+            tree,
+            &packages,
+            &Place::new(MANIFEST, None),
+            ".js",
+        )?;
         finding.evidence.extend(known.evidence);
         let named: Vec<_> = finding.processes.iter().map(|p| p.name.clone()).collect();
         finding.processes.extend(known.processes.into_iter().filter(|p| !named.contains(&p.name)));
-        let front_end = frameworks::FRONT_ENDS.iter().find(|f| packages.contains(**f));
-        if let Some(tool) = front_end.filter(|_| manifest.scripts.contains_key("build")) {
-            let place = at("\"build\"");
-            finding.evidence.push(Evidence::speaks_for(place, *tool, "it builds the front end"));
-        }
         finding.development = manifest.dev_dependencies.keys().cloned().collect();
-        let script = BUILD_SCRIPTS.iter().find(|name| manifest.scripts.contains_key(**name));
-        finding.build_script = script.map(|name| at(&format!("\"{name}\"")));
+        // Pages alone may be the front end of another language's app.
         let serves = finding.processes.iter().any(|p| p.name == "web");
         finding.claim = if serves { Claim::Whole } else { Claim::Part };
         Ok(finding)
@@ -186,6 +189,7 @@ impl Buildpack for Node {
             options: Some(context.options),
             folder: APP,
             name: "node packages",
+            purpose: Purpose::Image,
         };
         let beside = || install::steps(packages.clone(), tree.clone(), &installing);
         contribution.compiling = compile::steps(scripts, beside, context, &installing)?;
@@ -200,8 +204,9 @@ impl Buildpack for Node {
         let platform = own_platform();
         let installing = install::Installing {
             name: "node packages to build the app",
-            // Above the folder of the app, so that what is in that is the app's alone.
-            folder: "",
+            // Beside the app's own files: bundlers look nowhere else.
+            folder: APP,
+            purpose: Purpose::BuildCommand,
             source: context.tree,
             addresses: context.addresses,
             platform: &platform,
@@ -211,11 +216,13 @@ impl Buildpack for Node {
             // What a part of the app has for itself alone lies in that part.
             let of_part = packages.iter().filter_map(|p| Some(p.path.split_once("/node_modules/")?.0));
             let parts: BTreeSet<&str> = of_part.filter(|part| !part.starts_with("node_modules/")).collect();
-            contribution.exposed_in_app = parts.iter().map(|part| format!("{part}/node_modules")).collect();
+            let of_parts = parts.iter().map(|part| format!("{part}/node_modules"));
+            contribution.package_folders =
+                std::iter::once("node_modules".to_owned()).chain(of_parts).collect();
             let beside = || install::steps(packages.clone(), tree.clone(), &installing);
             contribution.compiling = compile::steps(scripts, beside, context, &installing)?;
             contribution.steps = beside();
-            contribution.path.push("/node_modules/.bin".to_owned());
+            contribution.path.push(format!("/{APP}/node_modules/.bin"));
         }
         if let Some(runners) = runners {
             contribution.path.push(format!("/{}/node_modules/.bin", helpers::FOLDER));
@@ -352,38 +359,4 @@ fn survey_lock(tree: &SourceTree, finding: &mut Finding) {
             finding.evidence.push(refused.as_sign(Sign::Refused));
         }
     }
-}
-
-/// How the app is started: the start script, the main file, or a file with a telling name.
-fn web_process(
-    tree: &SourceTree,
-    text: &str,
-    manifest: &Manifest,
-    evidence: &mut Vec<Evidence>,
-) -> Option<ProcessType> {
-    let (command, place) = if let Some(script) = manifest.scripts.get("start") {
-        let place = Place::find(MANIFEST, text, "\"start\"");
-        evidence.push(Evidence::speaks_for(place.clone(), script, "the start script"));
-        match shell_words::split(script, Some(&place)) {
-            Ok(words) => (words, place),
-            Err(_) => {
-                let tells = "it needs a shell; give the command in [process.web]";
-                evidence.push(Evidence::against(place, script, tells));
-                return None;
-            }
-        }
-    } else {
-        let main = manifest.main.as_deref().filter(|m| tree.has(m));
-        let (file, place) = match main {
-            Some(main) => (main, Place::find(MANIFEST, text, "\"main\"")),
-            None => {
-                let file = first_present(tree, &ENTRY_FILES)?;
-                (file, Place::new(file, None))
-            }
-        };
-        evidence.push(Evidence::speaks_for(place.clone(), file, "the file that starts the app"));
-        (vec!["node".to_owned(), file.to_owned()], place)
-    };
-    let words: Vec<&str> = command.iter().map(String::as_str).collect();
-    Some(ProcessType::found("web", ProcessKind::Process, &words, place))
 }

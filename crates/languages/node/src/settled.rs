@@ -105,8 +105,8 @@ fn for_build_command(
         }
         None => None,
     };
-    let command = context.build_command.map(|command| command.run.join(" ")).unwrap_or_default();
-    let named = helpers::named_in(&command);
+    let named =
+        context.build_command.map(|command| helpers::named_in(&command.run.join(" "))).unwrap_or_default();
     let runners = helpers::settle(named, "script-runners", (context, resolving), resolution)?;
     Ok(ForBuildCommand { packages, runners })
 }

@@ -58,6 +58,7 @@ impl Action for Bytecode {
             env,
             folder: "/build/empty",
             fill: &|_| Ok(()),
+            packages: &[],
             cache: Cache::Empty,
         };
         let written = program_step::run(&job, layer.store(), cx)?;

@@ -232,6 +232,7 @@ impl Compile {
             env,
             folder: FOLDER,
             fill: &fill,
+            packages: &[],
             cache: Cache::Empty,
         };
         let written = program_step::run(&job, store, cx)?;

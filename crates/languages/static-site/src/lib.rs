@@ -4,14 +4,15 @@ use engine::support_files;
 use engine::support_files::SupportFile;
 use model::error::SurveyError;
 use model::{
-    BuildpackOptions, Claim, Error, Evidence, Finding, Place, ProcessKind, ProcessType, Result, RuntimeWish,
+    BuildpackOptions, Claim, Error, Evidence, Finding, Pages, Place, ProcessKind, ProcessType, Result,
+    RuntimeWish,
 };
 use model::{OptionSpec, Takes};
 use planning::{Buildpack, Context, Contribution, Resolution, first_present};
 use source::SourceTree;
 
 /// The buildpack.
-pub struct Pages;
+pub struct StaticSite;
 
 /// The folder with the pages.
 const DOCROOT: OptionSpec = OptionSpec::new("docroot", Takes::Text, "The folder with the pages");
@@ -19,13 +20,15 @@ const DOCROOT: OptionSpec = OptionSpec::new("docroot", Takes::Text, "The folder 
 const SERVER: &str = include_str!("serve.py");
 /// Where it is put, from the root of the image.
 const SERVER_PATH: &str = "opt/pages/serve.py";
+/// What tells the server that the first page answers every path that is no file.
+const SINGLE_PAGE: &str = "--single-page";
 /// Folders that may hold the pages; the empty one is the root of the source.
 const DOCROOTS: [&str; 3] = ["", "public", "site"];
 /// Files that mean that a program serves the pages.
 const PROGRAMS: [&str; 6] =
     ["package.json", "requirements.txt", "pyproject.toml", "Gemfile", "composer.json", "go.mod"];
 
-impl Buildpack for Pages {
+impl Buildpack for StaticSite {
     fn name(&self) -> &str {
         "static"
     }
@@ -59,13 +62,18 @@ impl Buildpack for Pages {
         } else {
             finding.claim = Claim::Whole;
         }
-        finding.runtime = Some(RuntimeWish { for_app: false, ..RuntimeWish::of("python", None, Vec::new()) });
-        let folder = if root.is_empty() { "/app".to_owned() } else { format!("/app/{root}") };
-        let server = format!("/{SERVER_PATH}");
-        let mut web = ProcessType::found("web", ProcessKind::Process, &["python3", &server, &folder], said);
-        web.health = Some("/".to_owned());
-        finding.processes.push(web);
+        serve_folder(&mut finding, &Pages { folder: root, single_page: false, said });
         Ok(finding)
+    }
+
+    fn serve(&self, pages: &Pages, _options: &BuildpackOptions) -> Option<Finding> {
+        let mut finding = Finding::nothing(self.name(), vec!["the pages that a build makes"]);
+        finding.claim = Claim::Whole;
+        let evidence =
+            Evidence::speaks_for(pages.said.clone(), &pages.folder, "the build makes pages to be served");
+        finding.evidence.push(evidence);
+        serve_folder(&mut finding, pages);
+        Some(finding)
     }
 
     fn accepts(&self, _constraint: &str, _version: &str) -> Option<bool> {
@@ -90,4 +98,18 @@ impl Buildpack for Pages {
             ..Contribution::default()
         })
     }
+}
+
+/// Adds the server of a folder to a finding.
+fn serve_folder(finding: &mut Finding, pages: &Pages) {
+    finding.runtime = Some(RuntimeWish { for_app: false, ..RuntimeWish::of("python", None, Vec::new()) });
+    let folder = if pages.folder.is_empty() { "/app".to_owned() } else { format!("/app/{}", pages.folder) };
+    let server = format!("/{SERVER_PATH}");
+    let mut command = vec!["python3", &server, &folder];
+    if pages.single_page {
+        command.push(SINGLE_PAGE);
+    }
+    let mut web = ProcessType::found("web", ProcessKind::Process, &command, pages.said.clone());
+    web.health = Some("/".to_owned());
+    finding.processes.push(web);
 }

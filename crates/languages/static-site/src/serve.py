@@ -1,12 +1,13 @@
 """Serves the pages of one folder over HTTP. Only Python's standard library is used.
 
-usage: serve.py FOLDER      the port is read from the environment variable PORT
+usage: serve.py FOLDER [--single-page]      the port is read from the environment variable PORT
 
 Files are compared by content, never by time: every file of an image has the same time.
 """
 import hashlib
 import mimetypes
 import os
+import re
 import signal
 import sys
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -17,12 +18,16 @@ for ending, kind in ((".js", "text/javascript"), (".mjs", "text/javascript"), ("
                      (".woff2", "font/woff2"), (".wasm", "application/wasm"), (".svg", "image/svg+xml")):
     mimetypes.add_type(kind, ending)
 
+# A name that has the hash of its content, as bundlers write them.
+HASHED = re.compile(r"[.-](?=[A-Za-z0-9_-]*[0-9])[A-Za-z0-9_-]{8,}\.[a-z0-9]+$")
+
 
 class Pages(BaseHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
     server_version = "pages"
     sys_version = ""
     root = "."
+    single_page = False
 
     def do_GET(self):
         self.answer(with_body=True)
@@ -54,7 +59,9 @@ class Pages(BaseHTTPRequestHandler):
             self.end_headers()
             return
         status = 200
-        if full is None:
+        if full is None and self.single_page and not os.path.splitext(urlsplit(self.path).path)[1]:
+            full = os.path.join(self.root, "index.html")
+        elif full is None:
             status, full = 404, os.path.join(self.root, "404.html")
         body = b"not found\n"
         if os.path.isfile(full):
@@ -70,7 +77,9 @@ class Pages(BaseHTTPRequestHandler):
         self.send_response(status)
         self.send_header("Content-Type", kind + "; charset=utf-8" if kind.startswith("text/") else kind)
         self.send_header("Content-Length", str(len(body)))
-        self.send_header("Cache-Control", "no-cache")
+        lasting = status == 200 and HASHED.search(os.path.basename(full))
+        self.send_header("Cache-Control", "public, max-age=31536000, immutable" if lasting else "no-cache")
+        self.send_header("X-Content-Type-Options", "nosniff")
         self.send_header("ETag", tag)
         self.end_headers()
         if with_body:
@@ -82,6 +91,7 @@ class Pages(BaseHTTPRequestHandler):
 
 def main():
     Pages.root = sys.argv[1]
+    Pages.single_page = "--single-page" in sys.argv[2:]
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     port = int(os.environ.get("PORT", "8080"))
     print(f"serving {Pages.root} on port {port}", flush=True)

@@ -1,6 +1,6 @@
 //! What can be wrong with configuration, and with names that people give.
 
-use crate::{Complaint, Place};
+use crate::Complaint;
 use remote::oci::ReferenceFault;
 use std::path::PathBuf;
 
@@ -32,7 +32,4 @@ pub enum ConfigError {
     /// No address is known for a kind of packages.
     #[error("no address for {ecosystem}")]
     NoAddress { ecosystem: &'static str },
-    /// A command that only a shell understands, or that has an open quote.
-    #[error("{command:?} needs a shell")]
-    NeedsShell { command: String, sign: String, place: Option<Place> },
 }

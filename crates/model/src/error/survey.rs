@@ -15,10 +15,13 @@ pub enum SurveyError {
     /// Nothing says how the app is started.
     #[error("no process type was found")]
     NoProcess { language: String },
+    /// A command needs a shell, and the base has none.
+    #[error("{process} needs a shell: {needs}")]
+    NoShell { process: String, needs: String, place: Option<Place> },
     /// A file of the source has the wrong form.
-    #[error("{place:?}: {detail}")]
+    #[error("{place}: {detail}")]
     Malformed { place: Place, detail: String },
     /// Something that this version does not do; it is refused rather than done wrongly.
-    #[error("{place:?}: {what}")]
+    #[error("{place}: {what}")]
     Unsupported { place: Place, what: String, instead: &'static str },
 }

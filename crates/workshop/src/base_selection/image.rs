@@ -93,7 +93,14 @@ impl BaseRequest for ImageRequest<'_> {
             };
             (wish.runtime.to_owned(), carried)
         };
-        let unknown = || needed_runtimes(&app.survey, &app.config).into_iter().map(of_wish).collect();
+        let shell = || {
+            let carried = Carried { version: String::new(), program: String::new(), said: String::new() };
+            ("sh".to_owned(), carried)
+        };
+        let unknown = || {
+            let needed = needed_runtimes(&app.survey, &app.config).into_iter().map(of_wish);
+            needed.chain(std::iter::once(shell())).collect()
+        };
         let runtimes = self.pin_in(pins).map_or_else(unknown, |pin| pin.runtimes);
         self.with(order, None, runtimes)
     }

@@ -2,6 +2,7 @@
 
 mod image;
 mod new_pins;
+mod node_version;
 mod suite;
 
 pub use new_pins::NewPins;
@@ -59,6 +60,7 @@ fn request<'a>(
     app: &'a App,
     platform: &'a str,
     tools: &ToolNames,
+    pins: Option<&Pins>,
 ) -> Result<Option<Box<dyn BaseRequest + 'a>>> {
     let base = app.survey.base.0.as_str();
     let unknown = || Error::Config(ConfigError::UnknownBase { name: base.to_owned() });
@@ -66,7 +68,8 @@ fn request<'a>(
         None if base == "host" => return Ok(None),
         None if base == "empty" => Box::new(SuiteRequest::of_empty(app, &SUITES[0], platform, tools)?),
         Some(("debian", suite)) => {
-            Box::new(SuiteRequest::of(app, Suite::named(suite).ok_or_else(unknown)?, platform, tools)?)
+            let suite = Suite::named(suite).ok_or_else(unknown)?;
+            Box::new(SuiteRequest::of(app, suite, (platform, tools), pins)?)
         }
         Some(("oci", reference)) => Box::new(ImageRequest::of(app, reference, platform)?),
         _ => return Err(unknown()),
@@ -87,10 +90,11 @@ pub fn of(
     tools: &ToolNames,
     before_asking: &dyn Fn() -> Result<()>,
 ) -> Result<Found> {
-    let Some(wish) = request(app, order.platform, tools)? else {
+    let old = Pins::read(&app.opened.root)?;
+    let standing = old.as_ref().filter(|_| order.pinning != Pinning::Update);
+    let Some(wish) = request(app, order.platform, tools, standing)? else {
         return Ok((host(app, order, store)?, None));
     };
-    let old = Pins::read(&app.opened.root)?;
     let none = Pins::default();
     let pins = old.as_ref().or_else(|| wish.needs_no_pins().then_some(&none));
     if let Some(pins) = pins.filter(|_| order.pinning != Pinning::Update || wish.needs_no_pins())
@@ -109,8 +113,11 @@ pub fn of(
 
 /// The base of the app as far as it is known without asking anybody.
 pub(crate) fn known_offline(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Box<dyn Base>> {
-    let Some(wish) = request(app, order.platform, &ToolNames::new())? else { return host(app, order, store) };
-    Ok(wish.known_offline(app, order, Pins::read(&app.opened.root)?.as_ref()))
+    let pins = Pins::read(&app.opened.root)?;
+    let Some(wish) = request(app, order.platform, &ToolNames::new(), pins.as_ref())? else {
+        return host(app, order, store);
+    };
+    Ok(wish.known_offline(app, order, pins.as_ref()))
 }
 
 fn host(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Box<dyn Base>> {
@@ -144,8 +151,9 @@ pub struct Provision {
 /// known without asking anybody.
 pub fn provisions(app: &App) -> Result<Vec<Provision>> {
     let platform = own_platform();
-    if let Some(wish) = request(app, &platform, &ToolNames::new())? {
-        return Ok(wish.provisions(app, Pins::read(&app.opened.root)?.as_ref()));
+    let pins = Pins::read(&app.opened.root)?;
+    if let Some(wish) = request(app, &platform, &ToolNames::new(), pins.as_ref())? {
+        return Ok(wish.provisions(app, pins.as_ref()));
     }
     let of_host = |runtime: &str| Provision {
         runtime: runtime.to_owned(),

@@ -1,6 +1,7 @@
 //! Bases from packages of a suite: what an app wants of it, and what of that is pinned.
 
 use crate::app::{App, BuildRequest};
+use crate::base_selection::node_version::{self, Choice, ExactWish, NODE};
 use crate::base_selection::{BaseRequest, NewPins, Provision, ToolNames, address};
 use crate::buildpacks::Buildpacks;
 use crate::survey::{needed_runtimes, needed_tools};
@@ -35,7 +36,7 @@ pub(super) struct SuiteRequest<'a> {
     platform: &'a str,
     wanted: Wanted<'a>,
     /// Runtimes whose constraint the suite's own version does not meet, with that constraint.
-    exact: Vec<(String, &'a str)>,
+    exact: BTreeMap<String, ExactWish>,
     /// Packages of the root that things are built in; none when nothing is.
     build: Vec<String>,
     is_empty: bool,
@@ -47,28 +48,38 @@ impl<'a> SuiteRequest<'a> {
     pub(super) fn of(
         app: &'a App,
         suite: &'static Suite,
-        platform: &'a str,
-        tools: &ToolNames,
+        (platform, tools): (&'a str, &ToolNames),
+        pins: Option<&Pins>,
     ) -> Result<Self> {
-        let (mut runtimes, mut exact) = (Vec::new(), Vec::new());
+        let (mut runtimes, mut exact) = (Vec::new(), BTreeMap::new());
         for wish in needed_runtimes(&app.survey, &app.config) {
+            if wish.runtime == NODE {
+                match node_version::choose(app, suite, wish, (pins, platform)) {
+                    Choice::Own(own) => runtimes.push(wanted_runtime(app, wish, own)),
+                    Choice::Exact(wanted) => {
+                        exact.insert(NODE.to_owned(), wanted);
+                        runtimes.push(WantedRuntime::libraries(NODE, LIBRARIES));
+                    }
+                    Choice::None => {}
+                }
+                continue;
+            }
             let constraint = wish.constraint.as_ref().map(|(text, _)| text.as_str());
             let accepts = |version: &str| {
                 let accepted = |text| app.buildpacks.named(&wish.runtime)?.accepts(text, version);
                 constraint.is_none_or(|text| accepted(text) != Some(false))
             };
-            let own = suite.runtime(&wish.runtime, accepts);
-            match constraint.filter(|_| !own.is_some_and(|own| accepts(own.version))) {
-                Some(constraint) if wish.runtime == "node" => {
-                    exact.push((wish.runtime.clone(), constraint));
-                    runtimes.push(WantedRuntime::libraries(&wish.runtime, LIBRARIES));
-                }
-                _ => runtimes.extend(own.map(|own| wanted_runtime(app, wish, own))),
-            }
+            runtimes.extend(suite.runtime(&wish.runtime, accepts).map(|own| wanted_runtime(app, wish, own)));
+        }
+        if let Some(wish) = node_for_build(app).filter(|_| !exact.contains_key(NODE))
+            && let Choice::Exact(wanted) = node_version::choose(app, suite, wish, (pins, platform))
+        {
+            exact.insert(NODE.to_owned(), wanted);
         }
         let mut wishes = Self::with_base(app, suite, (platform, tools), BASE.to_vec())?;
         wishes.wanted.runtimes = runtimes;
         wishes.wanted.packages = app.config.base_packages.iter().map(String::as_str).collect();
+        wishes.build = build_packages(app, suite, tools, exact.keys().filter(|_| platform == own_platform()));
         wishes.exact = exact;
         Ok(wishes)
     }
@@ -105,9 +116,9 @@ impl<'a> SuiteRequest<'a> {
             runtimes: Vec::new(),
             packages: Vec::new(),
         };
-        let build = build_packages(app, suite, tools);
+        let build = build_packages(app, suite, tools, std::iter::empty());
         let buildpacks = &app.buildpacks;
-        Ok(Self { base: name, platform, wanted, exact: Vec::new(), build, is_empty: false, buildpacks })
+        Ok(Self { base: name, platform, wanted, exact: BTreeMap::new(), build, is_empty: false, buildpacks })
     }
 
     /// What is pinned, if it is all that is wanted.
@@ -123,8 +134,9 @@ impl<'a> SuiteRequest<'a> {
         let of_runtime =
             |wish: &WantedRuntime| is_asked(&wish.set, wish.packages.iter().map(String::as_str).collect());
         let exact = pins.runtimes.get(self.platform).cloned().unwrap_or_default();
-        let meets = |(runtime, constraint): &(String, &str)| {
+        let meets = |(runtime, wish): (&String, &ExactWish)| {
             let version = &exact.get(runtime)?.version;
+            let Some(constraint) = &wish.constraint else { return Some(true) };
             self.buildpacks.named(runtime)?.accepts(constraint, version)
         };
         let all = is_asked("base", self.wanted.base.clone())
@@ -132,28 +144,33 @@ impl<'a> SuiteRequest<'a> {
             && self.wanted.runtimes.iter().all(of_runtime)
             && self.build.iter().all(|name| build.asked.contains(name))
             && self.exact.iter().all(|wish| meets(wish) == Some(true))
-            && exact.keys().all(|name| self.exact.iter().any(|(runtime, _)| runtime == name));
+            && exact.keys().all(|name| self.exact.contains_key(name));
         all.then(|| Pinned { sets: known.clone(), exact, build })
     }
 
     /// Asks the registry for the runtimes that the suite does not have as they are wanted.
     fn find_exact(&self, app: &App, order: &BuildRequest<'_>) -> Result<BTreeMap<String, ExactRuntime>> {
         let mut found = BTreeMap::new();
-        for (runtime, constraint) in &self.exact {
+        for (runtime, wanted) in &self.exact {
             let registry = address(app, order, Ecosystem::NPM)
                 .ok_or(Error::Config(ConfigError::NoAddress { ecosystem: "npm" }))?;
-            let exact = debian::find_exact(order.fetcher, &registry, self.wanted.architecture, constraint)?;
+            let exact = debian::find_exact(
+                order.fetcher,
+                &registry,
+                self.wanted.architecture,
+                &wanted.constraints(),
+            )?;
             let wish = needed_runtimes(&app.survey, &app.config).into_iter().find(|w| w.runtime == *runtime);
             let exact = exact.ok_or_else(|| {
                 Error::Base(BaseError::NoSuchVersion {
                     runtime: runtime.clone(),
-                    wanted: (*constraint).to_owned(),
+                    wanted: wanted.constraints().join(" and "),
                     place: wish.and_then(|w| w.constraint.as_ref()).map(|(_, place)| place.clone()),
                     base: self.base.clone(),
                     registry: registry.to_string(),
                 })
             })?;
-            found.insert((*runtime).to_owned(), exact);
+            found.insert(runtime.clone(), exact);
         }
         Ok(found)
     }
@@ -238,10 +255,9 @@ impl BaseRequest for SuiteRequest<'_> {
 
     fn known_offline(&self, app: &App, order: &BuildRequest<'_>, pins: Option<&Pins>) -> Box<dyn Base> {
         let mut pinned = self.pins_in(pins).unwrap_or_default();
-        for (runtime, constraint) in &self.exact {
+        for (runtime, wanted) in &self.exact {
             // Whether there is such a version, only the registry knows.
-            let unknown = || ExactRuntime::unpinned(constraint);
-            pinned.exact.entry((*runtime).to_owned()).or_insert_with(unknown);
+            pinned.exact.entry(runtime.clone()).or_insert_with(|| wanted.unpinned());
         }
         self.base(app, order, pinned)
     }
@@ -283,14 +299,30 @@ fn wanted_runtime(app: &App, wish: &RuntimeWish, own: &'static debian::SuiteRunt
     }
 }
 
-/// What the root is made of that things are built in: the base, tools, and what the configuration adds.
-fn build_packages(app: &App, suite: &Suite, tools: &ToolNames) -> Vec<String> {
+/// What is wanted of Node where only the build command needs it.
+fn node_for_build(app: &App) -> Option<&RuntimeWish> {
+    let build = app.survey.build.as_ref()?;
+    let finding = app.survey.findings.iter().find(|finding| finding.buildpack == NODE)?;
+    finding.runtime.as_ref().filter(|_| build.command.tools.iter().any(|tool| tool == NODE))
+}
+
+/// What the root is made of that things are built in: the base, tools, and what the configuration adds; `exact` are the
+/// runtimes that come from a registry.
+fn build_packages<'e>(
+    app: &App,
+    suite: &Suite,
+    tools: &ToolNames,
+    exact: impl Iterator<Item = &'e String> + Clone,
+) -> Vec<String> {
     let mut tools: BTreeSet<String> = tools.iter().map(|name| (*name).to_owned()).collect();
     tools.extend(needed_tools(&app.survey, &app.config));
-    if tools.is_empty() && app.config.build.is_none() {
+    if tools.is_empty() && app.survey.build.is_none() {
         return Vec::new();
     }
-    let packages = tools.iter().filter_map(|name| suite.tool(name)).flat_map(|tool| tool.packages);
+    let packages = tools.iter().flat_map(|name| match exact.clone().any(|runtime| runtime == name) {
+        true => LIBRARIES,
+        false => suite.tool(name).map(|tool| tool.packages).unwrap_or_default(),
+    });
     let mut all: Vec<String> =
         packages.chain(&BASE).chain(&BUILD_BASE).map(|name| (*name).to_owned()).collect();
     all.extend(app.config.build_packages.iter().cloned());

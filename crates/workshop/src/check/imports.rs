@@ -115,7 +115,7 @@ pub(super) fn packages(subject: &Subject<'_>) -> Result<Vec<Found>> {
 }
 
 pub(super) fn files(subject: &Subject<'_>) -> Result<Vec<Found>> {
-    let builds = subject.survey.chosen_findings().any(|f| f.build_script.is_some());
+    let builds = subject.survey.build.is_some();
     let (_, missing) = reachable(subject);
     let tell = |import: Import| {
         let path = joined(&import.place.file, &import.name);

@@ -70,6 +70,18 @@ pub struct Rule {
     find: fn(&Subject<'_>) -> Result<Vec<Found>>,
 }
 
+/// What a check looks at.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Scope {
+    /// The source, and what registries say of its packages.
+    All,
+    /// The source alone.
+    Source,
+}
+
+/// The code of the rule that asks registries.
+const WITHDRAWN: &str = "package-withdrawn";
+
 /// What rules look at.
 struct Subject<'a> {
     app: &'a App,
@@ -78,6 +90,9 @@ struct Subject<'a> {
     planned: &'a Result<Worklist>,
     tools: &'a StepContext<'a>,
 }
+
+/// The code of what the planning itself finds.
+pub const PLAN_FAILS: &str = "plan-fails";
 
 /// Every rule, in the order in which their problems are listed.
 pub const RULES: &[Rule] = &[
@@ -93,7 +108,6 @@ pub const RULES: &[Rule] = &[
         find: start::file,
     },
     Rule { code: "docroot-missing", about: "the folder with the pages has none", find: start::docroot },
-    Rule { code: "build-script", about: "a build script is not run", find: start::build_script },
     Rule { code: "migration-untied", about: "a migration is not tied to a release", find: start::migration },
     Rule { code: "port-fixed", about: "the port is fixed in the code", find: code::port_fixed },
     Rule {
@@ -114,7 +128,7 @@ pub const RULES: &[Rule] = &[
     Rule { code: "lock-missing", about: "packages are declared and not locked", find: locks::missing },
     Rule { code: "lock-stale", about: "the lockfile does not fit its source", find: locks::stale },
     Rule {
-        code: "package-withdrawn",
+        code: WITHDRAWN,
         about: "a locked version is not offered any more, or advised against",
         find: locks::withdrawn,
     },
@@ -159,17 +173,22 @@ pub const RULES: &[Rule] = &[
         about: "database contents or installed packages are packed",
         find: content::unexpected,
     },
-    Rule { code: "plan-fails", about: "the build cannot be planned", find: plan_fails },
+    Rule { code: PLAN_FAILS, about: "the build cannot be planned", find: plan_fails },
 ];
 
 /// Applies every rule to an app; `planned` is its worklist or why there is none. Registries are asked
 /// as far as `tools` may.
-pub fn check(app: &App, planned: &Result<Worklist>, tools: &StepContext<'_>) -> Result<Vec<Problem>> {
+pub fn check(
+    app: &App,
+    planned: &Result<Worklist>,
+    tools: &StepContext<'_>,
+    scope: Scope,
+) -> Result<Vec<Problem>> {
     let subject = Subject { app, tree: &app.tree, survey: &app.survey, planned, tools };
     let mut problems: Vec<Problem> = Vec::new();
-    for rule in RULES {
+    for rule in RULES.iter().filter(|rule| scope == Scope::All || rule.code != WITHDRAWN) {
         // What a planned build fails at is told by the rule that knows more of it.
-        if rule.code == "plan-fails" && problems.iter().any(|p| p.severity == Severity::Breaks) {
+        if rule.code == PLAN_FAILS && problems.iter().any(|p| p.severity == Severity::Breaks) {
             continue;
         }
         problems.extend((rule.find)(&subject)?.into_iter().map(|found| Problem {

@@ -56,7 +56,8 @@ pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
 const SOURCES: [&str; 8] = [".js", ".mjs", ".cjs", ".py", ".rb", ".php", ".jar", ".sh"];
 
 pub(super) fn file(subject: &Subject<'_>) -> Result<Vec<Found>> {
-    let builds = subject.survey.chosen_findings().any(|f| f.build_script.is_some() || f.buildpack == "java");
+    let builds =
+        subject.survey.build.is_some() || subject.survey.chosen_findings().any(|f| f.buildpack == "java");
     let mut found = Vec::new();
     for process in &subject.survey.processes {
         for word in &process.command {
@@ -108,16 +109,6 @@ pub(super) fn docroot(subject: &Subject<'_>) -> Result<Vec<Found>> {
         }
     }
     Ok(found)
-}
-
-pub(super) fn build_script(subject: &Subject<'_>) -> Result<Vec<Found>> {
-    if subject.app.config.build.is_some() {
-        return Ok(Vec::new());
-    }
-    let scripts = subject.survey.chosen_findings().filter_map(|f| f.build_script.clone());
-    let advice = "in shtetl.toml, under [build]: run = \"…\" and tools = [\"node\"]; or run it before and take its result \
-        in with [source] include";
-    Ok(scripts.map(|place| doubt(place, "this script is not run by itself", advice)).collect())
 }
 
 pub(super) fn migration(subject: &Subject<'_>) -> Result<Vec<Found>> {

@@ -6,44 +6,35 @@ use engine::{Action, Fingerprint, Recipe, StepContext, collect, program_step};
 use globset::{Glob, GlobSet, GlobSetBuilder};
 use model::error::StepError;
 use model::shell_words::join;
-use model::{BuildCommand, Error, PackageFact, PathFacts, Result};
+use model::{BuildCommand, Error, PackageFact, Result};
 use source::SourceTree;
-use std::os::unix::fs::symlink;
-use std::path::Path;
 use std::sync::Arc;
 
 /// The name of the step.
 pub(super) const STEP: &str = "build command";
 /// The folder of the app, from the root of the image.
 const APP: &str = "app";
+/// Folders in `node_modules` in which tools keep what makes them faster.
+const CACHES: [&str; 4] = [".cache/", ".vite/", ".vite-temp/", ".tmp/"];
 
 /// The step's work.
 pub(super) struct BuildWork {
     command: BuildCommand,
     tree: Arc<SourceTree>,
     path: Vec<String>,
-    linked: Vec<String>,
+    package_folders: Vec<String>,
 }
 
 impl BuildWork {
-    /// `path` are folders in front of the usual ones where programs are; `linked` are folders of the root that
-    /// the command finds in the app, at the same path.
+    /// `path` are folders in front of the usual ones where programs are; `package_folders` are those in
+    /// the app that the root has packages in.
     pub(super) fn of(
         command: &BuildCommand,
         tree: &Arc<SourceTree>,
         path: Vec<String>,
-        linked: Vec<String>,
+        package_folders: Vec<String>,
     ) -> Self {
-        Self { command: command.clone(), tree: Arc::clone(tree), path, linked }
-    }
-
-    /// Puts what the command works on into the folder `to`.
-    fn fill(&self, to: &Path) -> Result<()> {
-        copy_source(&self.tree, to)?;
-        self.linked.iter().try_for_each(|folder| {
-            let link = to.join(folder);
-            symlink(format!("/{folder}"), &link).facts(&link)
-        })
+        Self { command: command.clone(), tree: Arc::clone(tree), path, package_folders }
     }
 
     /// The patterns of files that are kept; without any, all that is new.
@@ -57,14 +48,24 @@ impl BuildWork {
     }
 }
 
+/// Whether a file is what a tool keeps beside the packages to be faster the next time.
+fn is_cached(path: &str) -> bool {
+    let inside = path.rsplit_once("node_modules/").map(|(_, inside)| inside);
+    inside.is_some_and(|inside| CACHES.iter().any(|cache| inside.starts_with(cache)))
+}
+
 impl Action for BuildWork {
     fn fingerprint(&self) -> Fingerprint {
-        let Self { command, tree: _, path, linked } = self;
+        let Self { command, tree: _, path, package_folders } = self;
         // The packages of tools are in the root.
         let BuildCommand { run, tools: _, keep } = command;
-        let values =
-            [("run", join(run)), ("keep", join(keep)), ("path", join(path)), ("linked", join(linked))];
-        Fingerprint::of(Recipe::new("build command", 2)).with_recipe(RECIPE).values("command", values)
+        let values = [
+            ("run", join(run)),
+            ("keep", join(keep)),
+            ("path", join(path)),
+            ("packages", join(package_folders)),
+        ];
+        Fingerprint::of(Recipe::new("build command", 3)).with_recipe(RECIPE).values("command", values)
     }
 
     fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
@@ -82,7 +83,8 @@ impl Action for BuildWork {
             argv,
             env,
             folder: SOURCE,
-            fill: &|to| self.fill(to),
+            fill: &|to| copy_source(&self.tree, to),
+            packages: &self.package_folders,
             cache: Cache::Kept,
         };
         let written = program_step::run(&job, layer.store(), cx)?;
@@ -94,7 +96,7 @@ impl Action for BuildWork {
         };
         let kept: Vec<_> = all
             .iter()
-            .filter(|p| !self.linked.contains(p))
+            .filter(|path| !is_cached(path))
             .filter(is_kept)
             .map(|path| (path.as_str(), format!("{APP}/{path}")))
             .collect();

@@ -1,8 +1,10 @@
 //! From survey and lockfiles to the worklist.
 
 mod build_command;
+mod entrypoints;
 mod resolutions;
 
+pub(crate) use entrypoints::PORT_VARIABLE;
 pub use resolutions::Resolutions;
 
 use crate::base_selection::NewPins;
@@ -47,6 +49,10 @@ pub struct Worklist {
     pub tools: Vec<RuntimeInUse>,
     /// Environment of every process.
     pub env: BTreeMap<String, String>,
+    /// What the image of each process type starts.
+    pub entrypoints: BTreeMap<String, Vec<String>>,
+    /// Whether the app's own files are in the image.
+    pub packs_source: bool,
     /// Things that people should know.
     pub notes: Vec<String>,
     /// Pins to be written when the build begins.
@@ -94,24 +100,21 @@ pub fn plan(
         runtimes: Vec::new(),
         tools: Vec::new(),
         env: BTreeMap::new(),
+        entrypoints: entrypoints::of(survey, base.has_shell())?,
+        // Of an app that only makes pages, these are all that is served.
+        packs_source: survey.pages.is_none(),
         notes: Vec::new(),
         new_pins: None,
     };
     list.notes.extend(source_notes(survey));
-    let scripts = survey.chosen_findings().filter_map(|f| f.build_script.as_ref());
-    for script in scripts.filter(|_| config.build.is_none()) {
-        let line = script.line.map_or(String::new(), |l| format!(" line {l}"));
-        let advice = "is not run by itself: [build] run can do it";
-        list.notes.push(format!("{}{line}: the build script {advice}", script.file));
-    }
     let mut path = Vec::new();
     for finding in contributing(survey, config) {
         let resolution = resolutions.image.get(&finding.buildpack);
         let Some(resolution) = resolution else { continue };
         path.extend(contribute(&mut list, (finding, resolution), sources, base)?);
     }
-    if let Some(command) = &config.build {
-        let step = build_step(&mut list, command, resolutions, sources, base)?;
+    if let Some(build) = &survey.build {
+        let step = build_step(&mut list, &build.command, resolutions, sources, base)?;
         list.steps.push(step);
     }
     for tool in resolutions.tools() {
@@ -188,7 +191,7 @@ fn context_of<'a>(
         options,
         addresses: sources.addresses,
         platform,
-        build_command: sources.config.build.as_ref(),
+        build_command: sources.survey.build.as_ref().map(|build| &build.command),
         runtime,
         base,
     }
@@ -203,17 +206,17 @@ fn build_step(
     base: &dyn Base,
 ) -> Result<Step> {
     let mut root = base.build_root()?;
-    let (mut path, mut exposed) = (Vec::new(), Vec::new());
+    let (mut path, mut package_folders) = (Vec::new(), Vec::new());
     for name in &build.tools {
         let tool = base.tool(name)?;
         if let Some(resolution) = resolutions.build.get(name) {
             let (folders, links) = found_by_build(list, (&tool, resolution), sources, base, &mut root)?;
             path.extend(folders);
-            exposed.extend(links);
+            package_folders.extend(links);
         }
         list.add_tool(tool);
     }
-    let work = BuildWork::of(build, sources.tree, path, exposed);
+    let work = BuildWork::of(build, sources.tree, path, package_folders);
     let step = Step::new(build_command::STEP, Role::Built, work).in_root(root);
     Ok(Step { reads_source: true, ..step })
 }
@@ -244,7 +247,7 @@ fn found_by_build(
     for step in found.compiling {
         root.push(in_build_root(step, base)?);
     }
-    Ok((path, found.exposed_in_app))
+    Ok((path, found.package_folders))
 }
 
 /// The step that compiles something, on the root that things are built in.
@@ -299,9 +302,11 @@ impl Worklist {
         let part = |(path, digest): (&String, &InputDigest)| (path.clone(), digest.to_string());
         self.source = digests.tree();
         self.source_input = Input::of_parts("source", digests.0.iter().map(part).collect());
-        let step = Step::new("app files", Role::App, AppFiles(Arc::clone(tree)));
-        self.steps.push(Step { reads_source: true, ..step });
-        self.steps.sort_by_key(|step| step.role);
+        if self.packs_source {
+            let step = Step::new("app files", Role::App, AppFiles(Arc::clone(tree)));
+            self.steps.push(Step { reads_source: true, ..step });
+            self.steps.sort_by_key(|step| step.role);
+        }
     }
 
     /// The steps, as the engine takes them.

@@ -31,7 +31,7 @@ impl Resolutions {
             let context = context_of(sources, finding, platform, (&options, runtime.as_ref()), base);
             all.image.insert(finding.buildpack.clone(), buildpack.resolve(&context, resolving)?);
         }
-        for tool in sources.config.build.iter().flat_map(|build| &build.tools) {
+        for tool in sources.survey.build.iter().flat_map(|build| &build.command.tools) {
             let finding = sources.survey.chosen_findings().find(|finding| finding.buildpack == *tool);
             let (Some(finding), Some(buildpack)) = (finding, sources.buildpacks.named(tool)) else {
                 continue;

@@ -1,5 +1,6 @@
 //! The survey: what a source is, each conclusion with its evidence.
 
+mod building;
 mod env_vars;
 mod needs;
 mod processes;
@@ -12,8 +13,8 @@ pub use needs::{contributing, needed_runtimes, needed_tools};
 use crate::buildpacks::Buildpacks;
 use config::{AppConfig, Effective};
 use model::error::{ConfigError, SurveyError};
+use model::{BuildPlan, Claim, Finding, Pages, ProcessType};
 use model::{BuildpackOptions, Error, Result, SettingRule, names};
-use model::{Claim, Finding, ProcessType};
 use serde::Serialize;
 use source::{LeftOut, Notable, Revision, Source};
 use std::collections::BTreeMap;
@@ -42,6 +43,12 @@ pub struct Survey {
     pub findings: Vec<Finding>,
     /// The buildpacks that build, the main one first.
     pub chosen: Vec<String>,
+    /// The command that makes files of the app.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub build: Option<BuildPlan>,
+    /// Pages that the build makes and the image serves, without the app's own files.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub pages: Option<Pages>,
     /// How the app is run.
     pub processes: Vec<ProcessType>,
     /// Its settings.
@@ -83,7 +90,9 @@ pub fn survey(
     for buildpack in buildpacks.iter() {
         findings.push(buildpack.survey(&source.tree, &options_of(config, buildpack.name()))?);
     }
-    let chosen = choose(&findings, config)?;
+    let mut chosen = choose(&findings, config)?;
+    let build = building::build(&findings, &chosen, effective);
+    let pages = building::serve_pages(&mut findings, &mut chosen, effective, build.as_ref(), buildpacks);
     let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
     let processes = processes::merge(main, effective)?;
     Ok(Survey {
@@ -101,6 +110,8 @@ pub fn survey(
         },
         findings,
         chosen,
+        build,
+        pages,
         processes,
         settings: config.settings.clone(),
         reads: observed.reads,

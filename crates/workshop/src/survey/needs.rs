@@ -9,7 +9,10 @@ use std::collections::BTreeSet;
 pub fn contributing<'s>(survey: &'s Survey, config: &AppConfig) -> impl Iterator<Item = &'s Finding> {
     let ordered = config.order.is_some();
     // A part without a step of its own needs no runtime in the image.
-    let counts = move |(number, f): &(usize, &Finding)| *number == 0 || f.claim != Claim::Part || ordered;
+    let only_first = survey.pages.is_some();
+    let counts = move |(number, f): &(usize, &Finding)| {
+        *number == 0 || !only_first && (f.claim != Claim::Part || ordered)
+    };
     survey.chosen_findings().enumerate().filter(counts).map(|(_, finding)| finding)
 }
 
@@ -28,5 +31,5 @@ pub fn needed_runtimes<'s>(survey: &'s Survey, config: &AppConfig) -> Vec<&'s Ru
 pub fn needed_tools(survey: &Survey, config: &AppConfig) -> BTreeSet<String> {
     let wishes = contributing(survey, config).filter_map(|f| f.runtime.as_ref());
     let found = wishes.filter(|wish| wish.for_build).map(|wish| wish.runtime.to_owned());
-    found.chain(config.build.iter().flat_map(|build| build.tools.iter().cloned())).collect()
+    found.chain(survey.build.iter().flat_map(|build| build.command.tools.iter().cloned())).collect()
 }

@@ -3,6 +3,7 @@
 use config::{Effective, Layer, ProcessConfig};
 use model::error::SurveyError;
 use model::files::CONFIG;
+use model::shell_words::CommandLine;
 use model::{Error, Finding, Place, ProcessKind, ProcessType, Result};
 use std::collections::BTreeMap;
 
@@ -52,9 +53,12 @@ fn apply(
     said: &ProcessConfig,
     place: Option<Place>,
 ) -> Option<ProcessType> {
-    let (command, place) = match (&said.run, &found) {
-        (Some(run), _) => (run.clone(), place.unwrap_or_else(|| Place::new(CONFIG, None))),
-        (None, Some(found)) => (found.command.clone(), found.said.clone()),
+    let (command, env, place) = match (&said.run, &found) {
+        (Some(run), _) => {
+            let CommandLine { env, words } = run.clone();
+            (words, env.into_iter().collect(), place.unwrap_or_else(|| Place::new(CONFIG, None)))
+        }
+        (None, Some(found)) => (found.command.clone(), found.env.clone(), found.said.clone()),
         (None, None) => return None,
     };
     let (port, health) = found.map_or((None, None), |f| (f.port, f.health));
@@ -62,6 +66,7 @@ fn apply(
         name: name.to_owned(),
         kind,
         command,
+        env,
         port: said.port.or(port),
         health: said.health.clone().or(health),
         memory: said.memory,

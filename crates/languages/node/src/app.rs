@@ -1,0 +1,161 @@
+//! How an app of Node is built and started, from its scripts and from what is known of its framework.
+
+use crate::app_scripts::AppScripts;
+use crate::frameworks::{self, Framework, Outcome};
+use crate::{ENTRY_FILES, MANIFEST, Manifest};
+use model::shell_words::CommandLine;
+use model::{
+    BuildCommand, BuildPlan, Evidence, Finding, Pages, Place, ProcessKind, ProcessType, Result, Sign,
+};
+use planning::first_present;
+use source::SourceTree;
+
+/// Scripts that start the app as it is when it is built, where `start` is for development.
+const LIVE_SCRIPTS: [&str; 5] = ["start:prod", "start:production", "serve:prod", "production", "prod"];
+/// Scripts that make something of the app, first to last.
+const BUILD_SCRIPTS: [&str; 2] = ["postinstall", "build"];
+/// What a build finds in its environment.
+const BUILD_ENV: [&str; 3] =
+    ["NEXT_TELEMETRY_DISABLED=1", "ASTRO_TELEMETRY_DISABLED=1", "NG_CLI_ANALYTICS=false"];
+
+/// The app as its manifest describes it.
+pub(super) struct App<'a> {
+    pub(super) tree: &'a SourceTree,
+    pub(super) text: &'a str,
+    pub(super) manifest: &'a Manifest,
+}
+
+impl App<'_> {
+    /// Adds to the finding how the app is built, started, or which pages the build makes.
+    pub(super) fn survey(&self, finding: &mut Finding) -> Result<()> {
+        let framework = frameworks::of(self.manifest);
+        if let Some(known) = framework {
+            let place = self.at(&format!("\"{}\":", known.package));
+            finding.evidence.push(Evidence::speaks_for(
+                place,
+                known.package,
+                format!("the framework {}", known.name),
+            ));
+        }
+        finding.build = self.build(framework);
+        let outcome = match framework.filter(|_| finding.build.is_some()) {
+            Some(framework) => framework.outcome(self.tree, self.manifest)?,
+            None => None,
+        };
+        if let Some(web) = self.web(framework, outcome.as_ref(), finding) {
+            finding.processes.push(web);
+        } else if let Some((Outcome::Pages(_) | Outcome::SinglePage(_), folder)) = &outcome {
+            let single_page = matches!(outcome, Some((Outcome::SinglePage(_), _)));
+            let said =
+                finding.build.as_ref().map_or_else(|| self.at("\"build\""), |build| build.said.clone());
+            finding.evidence.push(Evidence::speaks_for(
+                said.clone(),
+                folder,
+                "the pages that the build makes",
+            ));
+            finding.pages = Some(Pages { folder: folder.clone(), single_page, said });
+        } else if let Some(known) = framework.filter(|known| known.package == "@sveltejs/kit") {
+            let tells = "no adapter that makes a server: @sveltejs/adapter-node or @sveltejs/adapter-static";
+            let missing = Evidence::against(self.at("\"@sveltejs/kit\""), known.package, tells);
+            finding.evidence.push(missing.as_sign(Sign::NoServer));
+        }
+        Ok(())
+    }
+
+    fn at(&self, needle: &str) -> Place {
+        Place::find(MANIFEST, self.text, needle)
+    }
+
+    /// The build: the scripts of the manifest, or the framework's own command.
+    fn build(&self, framework: Option<&Framework>) -> Option<BuildPlan> {
+        let scripts = AppScripts(&self.manifest.scripts);
+        let named: Vec<&str> =
+            BUILD_SCRIPTS.into_iter().filter(|name| self.manifest.scripts.contains_key(*name)).collect();
+        let (line, said) = match named.last() {
+            Some(last) => {
+                let lines: Vec<String> = named.iter().filter_map(|name| scripts.line(name)).collect();
+                (lines.join(" && "), self.at(&format!("\"{last}\":")))
+            }
+            None => {
+                let framework = framework.filter(|framework| !framework.build.is_empty())?;
+                (framework.build.join(" "), self.at(&format!("\"{}\":", framework.package)))
+            }
+        };
+        let set =
+            |(name, value): (&str, &Option<String>)| value.as_ref().map(|value| format!("{name}={value}"));
+        let own =
+            [("npm_package_name", &self.manifest.name), ("npm_package_version", &self.manifest.version)];
+        let words = match CommandLine::parse(&line) {
+            CommandLine { env, words } if env.is_empty() => words,
+            CommandLine { env, words } => {
+                env.into_iter().map(|(name, value)| format!("{name}={value}")).chain(words).collect()
+            }
+        };
+        let run = std::iter::once("env".to_owned())
+            .chain(BUILD_ENV.map(str::to_owned))
+            .chain(own.into_iter().filter_map(set))
+            .chain(words)
+            .collect();
+        let command = BuildCommand { run, tools: vec!["node".to_owned()], keep: Vec::new() };
+        Some(BuildPlan { command, shown: line, said })
+    }
+
+    /// The process that answers requests.
+    fn web(
+        &self,
+        framework: Option<&Framework>,
+        outcome: Option<&(Outcome, String)>,
+        finding: &mut Finding,
+    ) -> Option<ProcessType> {
+        let scripts = AppScripts(&self.manifest.scripts);
+        let live = LIVE_SCRIPTS.iter().copied().find(|name| self.manifest.scripts.contains_key(*name));
+        for name in [Some("start"), live].into_iter().flatten() {
+            let Some(line) = scripts.line(name) else { continue };
+            let command = CommandLine::parse(&line);
+            let place = self.at(&format!("\"{name}\":"));
+            if frameworks::is_for_development(&command.words) {
+                finding.evidence.push(Evidence::speaks_for(
+                    place,
+                    line,
+                    "it serves only while people develop",
+                ));
+                continue;
+            }
+            finding.evidence.push(Evidence::speaks_for(place.clone(), &line, "the start script"));
+            let words = frameworks::without_restarting(command.words);
+            let words: Vec<&str> = words.iter().map(String::as_str).collect();
+            let env = command.env.into_iter().collect();
+            return Some(ProcessType {
+                env,
+                ..ProcessType::found("web", ProcessKind::Process, &words, place)
+            });
+        }
+        if let (Some((Outcome::Server(words), _)), Some(framework)) = (outcome, framework) {
+            let place = self.at(&format!("\"{}\":", framework.package));
+            let shown = words.join(" ");
+            finding.evidence.push(Evidence::speaks_for(
+                place.clone(),
+                shown,
+                "it starts what the build makes",
+            ));
+            return Some(ProcessType::found("web", ProcessKind::Process, words, place));
+        }
+        if outcome.is_some() || framework.is_some_and(|framework| !framework.build.is_empty()) {
+            return None;
+        }
+        self.entry(finding)
+    }
+
+    /// The main file, or a file with a telling name.
+    fn entry(&self, finding: &mut Finding) -> Option<ProcessType> {
+        let (file, place) = match self.manifest.main.as_deref().filter(|main| self.tree.has(main)) {
+            Some(main) => (main, self.at("\"main\"")),
+            None => {
+                let file = first_present(self.tree, &ENTRY_FILES)?;
+                (file, Place::new(file, None))
+            }
+        };
+        finding.evidence.push(Evidence::speaks_for(place.clone(), file, "the file that starts the app"));
+        Some(ProcessType::found("web", ProcessKind::Process, &["node", file], place))
+    }
+}

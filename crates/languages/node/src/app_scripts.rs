@@ -1,0 +1,145 @@
+//! The scripts of the app's manifest, followed through what they run of each other: images have no installer that
+//! would run them.
+
+use model::shell_words::{self, CommandLine};
+use std::collections::BTreeMap;
+
+/// Scripts that run each other more deeply than this go in a circle.
+const DEEPEST: usize = 8;
+/// Installers whose words run a script or a command of a package.
+const RUNNERS: [&str; 5] = ["npm", "yarn", "pnpm", "bun", "npx"];
+/// Scripts that `npm` runs without `run`.
+const SHORT: [&str; 4] = ["start", "test", "stop", "restart"];
+/// Commands that run scripts after each other, or at once.
+const SEVERAL: [&str; 3] = ["run-s", "run-p", "npm-run-all"];
+
+/// The scripts of a manifest, by name.
+pub(super) struct AppScripts<'a>(pub(super) &'a BTreeMap<String, String>);
+
+impl AppScripts<'_> {
+    /// The line that a script comes to, with those that run before and after it; nothing when there is none.
+    pub(super) fn line(&self, name: &str) -> Option<String> {
+        self.expanded(name, "", 0)
+    }
+
+    fn expanded(&self, name: &str, arguments: &str, depth: usize) -> Option<String> {
+        if depth > DEEPEST {
+            return None;
+        }
+        let own = self.0.get(name)?;
+        let own = if arguments.is_empty() { own.clone() } else { format!("{own} {arguments}") };
+        let (before, after) = (format!("pre{name}"), format!("post{name}"));
+        let parts = [self.0.get(&before).cloned(), Some(own), self.0.get(&after).cloned()];
+        let lines: Vec<String> =
+            parts.into_iter().flatten().map(|part| self.followed(&part, depth)).collect();
+        Some(lines.join(" && "))
+    }
+
+    /// A line with what it runs of other scripts in place of the commands that run them.
+    fn followed(&self, line: &str, depth: usize) -> String {
+        let commands = shell_words::commands(line);
+        let joined = commands.join(" && ");
+        // Only where nothing but `&&` joins them, nothing else can be meant.
+        if line.split_whitespace().collect::<String>() != joined.split_whitespace().collect::<String>() {
+            return line.to_owned();
+        }
+        let follow = |command: &&str| self.command(command, depth).unwrap_or_else(|| (*command).to_owned());
+        commands.iter().map(follow).collect::<Vec<_>>().join(" && ")
+    }
+
+    /// What a command comes to, where it runs scripts or a package's command.
+    fn command(&self, command: &str, depth: usize) -> Option<String> {
+        let line = CommandLine::parse(command);
+        let mut words: &[String] = &line.words;
+        let mut set: Vec<String> = line.env.iter().map(|(name, value)| format!("{name}={value}")).collect();
+        if words.first().is_some_and(|word| word == "cross-env" || word == "cross-env-shell") {
+            let count = words[1..].iter().take_while(|word| shell_words::assignment(word).is_some()).count();
+            set.extend(words[1..=count].iter().cloned());
+            words = &words[count + 1..];
+        }
+        if words.first().is_some_and(|word| word == "dotenv") {
+            let at = words.iter().position(|word| word == "--")?;
+            words = &words[at + 1..];
+        }
+        let first = words.first()?.as_str();
+        let found = if SEVERAL.contains(&first) {
+            Some(self.several(&words[1..], depth)?)
+        } else if RUNNERS.contains(&first) {
+            self.of_runner(words, depth)
+        } else {
+            None
+        };
+        match found {
+            // What is set holds for every command that this one comes to.
+            Some(found) if set.is_empty() => Some(found),
+            Some(found) if !found.contains(" && ") => Some(format!("{} {found}", shell_words::join(&set))),
+            Some(_) => None,
+            None if words.len() == line.words.len() => None,
+            None => Some(shell_words::join(&[&set[..], words].concat())),
+        }
+    }
+
+    fn of_runner(&self, words: &[String], depth: usize) -> Option<String> {
+        let (runner, rest) = words.split_first()?;
+        let (script, rest) = match (runner.as_str(), rest.first()?.as_str()) {
+            ("npx", first) if !first.starts_with('-') => return Some(shell_words::join(rest)),
+            ("pnpm" | "yarn" | "bun", "exec" | "dlx" | "x") => return Some(shell_words::join(&rest[1..])),
+            (_, "run" | "run-script") => (rest.get(1)?, rest.get(2..)?),
+            ("npm", first) if !SHORT.contains(&first) => return None,
+            _ => (rest.first()?, rest.get(1..)?),
+        };
+        let rest = rest.strip_prefix(&["--".to_owned()]).unwrap_or(rest);
+        match self.0.contains_key(script) {
+            true => self.expanded(script, &shell_words::join(rest), depth + 1),
+            // `yarn next build` runs a command of a package.
+            false if matches!(runner.as_str(), "yarn" | "pnpm") && words.get(1)? == script => {
+                Some(shell_words::join(&words[1..]))
+            }
+            false => None,
+        }
+    }
+
+    fn several(&self, words: &[String], depth: usize) -> Option<String> {
+        let names = words.iter().take_while(|word| *word != "--").filter(|word| !word.starts_with('-'));
+        let name = |word: &String| word.split(' ').next().unwrap_or(word).to_owned();
+        let lines: Option<Vec<String>> =
+            names.map(|word| self.expanded(&name(word), "", depth + 1)).collect();
+        lines.filter(|lines| !lines.is_empty()).map(|lines| lines.join(" && "))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn line(scripts: &[(&str, &str)], name: &str) -> Option<String> {
+        let scripts = scripts.iter().map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect();
+        AppScripts(&scripts).line(name)
+    }
+
+    #[test]
+    fn scripts_are_followed_to_what_they_run() {
+        for (scripts, expected) in [
+            (&[("start", "npm run serve"), ("serve", "node a.js")][..], "node a.js"),
+            (&[("start", "npm run serve -- --fast"), ("serve", "node a.js")], "node a.js --fast"),
+            (&[("prestart", "tides check"), ("start", "node a.js")], "tides check && node a.js"),
+            (&[("start", "cross-env MODE=live node a.js")], "MODE=live node a.js"),
+            (&[("start", "dotenv -e .env -- node a.js")], "node a.js"),
+            (&[("start", "MODE=live yarn serve"), ("serve", "node a.js")], "MODE=live node a.js"),
+            (&[("start", "npx tides serve")], "tides serve"),
+            (&[("start", "yarn tides serve")], "tides serve"),
+            (
+                &[("start", "run-p check \"only {@}\" --"), ("check", "tsc"), ("only", "tides")],
+                "tsc && tides",
+            ),
+            (&[("start", "npm run lost")], "npm run lost"),
+            (&[("start", "npm run a || true"), ("a", "b")], "npm run a || true"),
+            (&[("start", "npm install")], "npm install"),
+        ] {
+            assert_eq!(line(scripts, "start").as_deref(), Some(expected), "{scripts:?}");
+        }
+        assert_eq!(line(&[("build", "tides")], "start"), None);
+        // A circle ends.
+        assert!(line(&[("start", "npm start")], "start").unwrap().contains("npm start"));
+    }
+}

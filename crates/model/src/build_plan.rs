@@ -1,0 +1,38 @@
+//! What a build runs to make files of the app.
+
+use crate::Place;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+/// A command of a build.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct BuildCommand {
+    /// The program and its arguments.
+    pub run: Vec<String>,
+    /// What it needs, by the names of the catalogue.
+    pub tools: Vec<String>,
+    /// Patterns of the files that go into the image.
+    pub keep: Vec<String>,
+}
+
+/// A command that makes files of the app.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct BuildPlan {
+    /// The command.
+    pub command: BuildCommand,
+    /// The line that people know it by.
+    pub shown: String,
+    /// Where it is said.
+    pub said: Place,
+}
+
+/// Pages that a build makes.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Pages {
+    /// Their folder, from that of the app.
+    pub folder: String,
+    /// Whether every path that is no file is answered with the first page: the page finds its own way.
+    pub single_page: bool,
+    /// Where that is said.
+    pub said: Place,
+}
