@@ -260,6 +260,9 @@ pub struct RunOptions {
     /// Port to listen on; 0 takes a free one [default: the image's]
     #[arg(long)]
     pub port: Option<u16>,
+    /// Keep what the process writes into its writable folders in this folder [default: dropped at the end]
+    #[arg(long, value_name = "DIR")]
+    pub data: Option<PathBuf>,
     /// Arguments for the process
     #[arg(last = true)]
     pub arguments: Vec<String>,

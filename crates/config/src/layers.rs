@@ -313,6 +313,7 @@ fn processes_over(mut lower: Processes, upper: Processes) -> Processes {
                 port: process.port.or(under.port),
                 health: process.health.or(under.health),
                 memory: process.memory.or(under.memory),
+                writable: joined(under.writable, process.writable),
                 instances: process.instances.or(under.instances),
                 before: process.before.or(under.before),
             },

@@ -89,6 +89,8 @@ pub enum BuildChoice {
 pub struct ProcessConfig {
     /// The program and its arguments; `None` keeps the command that the survey finds.
     pub run: Option<CommandLine>,
+    /// Folders that it writes to, from that of the app.
+    pub writable: Vec<String>,
     /// The port it listens on.
     pub port: Option<u16>,
     /// A path that answers with success when the process is well.

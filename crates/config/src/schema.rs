@@ -116,11 +116,13 @@ fn running() -> Map<String, Value> {
         "memory": memory,
         "port": { "description": "The port it listens on", "type": "integer", "minimum": 1, "maximum": 65535 },
         "health": { "description": "A path that answers when it is well", "type": "string", "pattern": "^/" },
+        "writable": texts("Folders that it writes to, from that of the app"),
         "instances": { "description": "How many of it should run", "type": "integer", "minimum": 0 },
     });
     let task = json!({
         "run": run,
         "memory": memory,
+        "writable": texts("Folders that it writes to, from that of the app"),
         "before": { "description": "The moment before which it runs", "enum": ["release"] },
     });
     let rule = json!({

@@ -235,8 +235,15 @@ fn words_of(line: CommandLine) -> Vec<String> {
 }
 
 fn read_process(table: Table<'_, '_>, is_task: bool) -> ProcessConfig {
-    let mut process =
-        ProcessConfig { run: None, port: None, health: None, memory: None, instances: None, before: None };
+    let mut process = ProcessConfig {
+        run: None,
+        writable: table.value("writable").map(|value| folders(&value)).unwrap_or_default(),
+        port: None,
+        health: None,
+        memory: None,
+        instances: None,
+        before: None,
+    };
     if let Some(run) = table.value("run") {
         process.run = read_command(&run);
     }
@@ -267,6 +274,20 @@ fn read_process(table: Table<'_, '_>, is_task: bool) -> ProcessConfig {
     }
     table.done();
     process
+}
+
+/// Folders inside the app.
+fn folders(value: &Value<'_, '_>) -> Vec<String> {
+    let mut inside = Vec::new();
+    for folder in value.strings().unwrap_or_default() {
+        let plain = folder.trim_start_matches("./").trim_end_matches('/');
+        let leaves = folder.starts_with('/') || plain.split('/').any(|part| part == "..");
+        match leaves || plain.is_empty() || plain == "." {
+            true => value.bad(format!("{folder:?} is no folder inside the app")),
+            false => inside.push(plain.to_owned()),
+        }
+    }
+    inside
 }
 
 fn read_command(value: &Value<'_, '_>) -> Option<CommandLine> {

@@ -121,7 +121,7 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
         env: job.env.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
         folder: job.folder.to_owned(),
         writable: vec!["tmp".to_owned()],
-        merged: Some(Merged { from: source, to: job.folder[1..].to_owned() }),
+        merged: vec![Merged { from: source, to: job.folder[1..].to_owned() }],
         shared: [(folder, RESULT), (cache, CACHE)].map(|(from, to)| (from, to[1..].to_owned())).into(),
         root_writable: true,
         network: false,

@@ -107,6 +107,15 @@ pub struct Finding {
     /// Packages that it declares for development only.
     #[serde(skip)]
     pub development: BTreeSet<String>,
+    /// Packages that a lockfile puts into the image.
+    #[serde(skip)]
+    pub locked: BTreeSet<String>,
+    /// Commands of the packages in the image, where the lockfile says all.
+    #[serde(skip)]
+    pub commands: Option<BTreeSet<String>>,
+    /// Commands of the app itself.
+    #[serde(skip)]
+    pub own_commands: BTreeSet<String>,
     /// What has to be run to make files that the app needs.
     pub build: Option<BuildPlan>,
     /// Pages that the build makes, which nothing of the app itself serves.
@@ -127,6 +136,9 @@ impl Finding {
             processes: Vec::new(),
             declared: BTreeSet::new(),
             development: BTreeSet::new(),
+            locked: BTreeSet::new(),
+            commands: None,
+            own_commands: BTreeSet::new(),
             build: None,
             pages: None,
         }

@@ -16,7 +16,7 @@ pub fn check(what: &'static str, name: &str) -> Result<()> {
     if good {
         return Ok(());
     }
-    Err(Error::Config(ConfigError::Name { what, name: name.to_owned(), suggestion: nearest_valid(name) }))
+    Err(Error::Config(ConfigError::Name { what, name: name.to_owned(), suggestion: valid(name) }))
 }
 
 /// Checks a tag (OCI distribution specification, "Pulling manifests": reference grammar).
@@ -41,7 +41,8 @@ pub fn is_variable(name: &str) -> bool {
         && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
 }
 
-fn nearest_valid(name: &str) -> Option<String> {
+/// The valid name that is nearest to any text, if there is one.
+pub fn valid(name: &str) -> Option<String> {
     let mapped: String =
         name.to_lowercase().chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).collect();
     let words: Vec<&str> = mapped.split('-').filter(|w| !w.is_empty()).collect();

@@ -27,6 +27,9 @@ pub struct ProcessType {
     /// Variables that only it has, with their values.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub env: BTreeMap<String, String>,
+    /// Folders that it writes to, from that of the app.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub writable: Vec<String>,
     /// The port that it listens on.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub port: Option<u16>,
@@ -54,6 +57,7 @@ impl ProcessType {
             kind,
             command: command.iter().map(|w| (*w).to_owned()).collect(),
             env: BTreeMap::new(),
+            writable: Vec::new(),
             port: None,
             health: None,
             memory: None,

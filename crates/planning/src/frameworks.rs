@@ -149,6 +149,14 @@ pub const RUBY: &[Framework] = &[
     },
 ];
 
+/// The usual server of a framework that needs one.
+pub fn server_for(package: &str) -> Option<&'static str> {
+    let all = PYTHON.iter().chain(RUBY);
+    all.filter(|framework| framework.package == package)
+        .flat_map(|framework| framework.starts)
+        .find_map(|start| start.server)
+}
+
 /// What the frameworks of an app say of how it is run.
 #[derive(Default)]
 pub struct Known {

@@ -65,8 +65,8 @@ pub struct Plan {
     pub writable: Vec<String>,
     /// Folders of the caller that may be written to, with their place from the root.
     pub shared: Vec<(PathBuf, String)>,
-    /// A folder of the caller in which the process also sees what the layers have at its place.
-    pub merged: Option<Merged>,
+    /// Folders of the caller in which the process also sees what the layers have at their place.
+    pub merged: Vec<Merged>,
     /// Whether the rest of the root may be written to, too; nobody else sees what is written there.
     pub root_writable: bool,
     /// Whether the process has the caller's network; otherwise it has only a loopback interface.

@@ -38,7 +38,7 @@ fn attempt(mode: Mode, scratch: &Path) -> Result<(), (String, String)> {
     fs::create_dir_all(scratch.join("layer")).map_err(prepare)?;
     let plan = Plan {
         shared: Vec::new(),
-        merged: None,
+        merged: Vec::new(),
         root_writable: false,
         network: true,
         mode,

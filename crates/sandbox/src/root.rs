@@ -20,6 +20,9 @@ const DEVICES: [&str; 6] = ["null", "zero", "full", "random", "urandom", "tty"];
 const READ_ONLY: [&str; 4] = ["sys", "sysrq-trigger", "irq", "bus"];
 const HIDDEN: [&str; 2] = ["kcore", "keys"];
 
+/// How the working folders of merged folders begin.
+const MERGED_WORK: &str = "merged-work-";
+
 /// Makes the folders under `plan.scratch`; with [`Ground::Copy`] also copies the layers.
 pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
     let scratch = &plan.scratch;
@@ -27,7 +30,6 @@ pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
         ("front", 0o755),
         ("upper", 0o755),
         ("work", 0o700),
-        ("merged-work", 0o700),
         ("root", 0o755),
         ("front/dev", 0o755),
         ("front/proc", 0o555),
@@ -36,6 +38,9 @@ pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
     }
     for (name, mode) in [("sys", 0o555), ("etc", 0o755)] {
         folder(&scratch.join("front").join(name), mode)?;
+    }
+    for (number, _) in plan.merged.iter().enumerate() {
+        folder(&scratch.join(format!("{MERGED_WORK}{number}")), 0o700)?;
     }
     let shared = plan.shared.iter().map(|(_, path)| path).chain(plan.merged.iter().map(|merged| &merged.to));
     for path in plan.writable.iter().chain(shared) {
@@ -63,7 +68,7 @@ pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
             copy_tree(layer, &scratch.join("root"), plan.mode.isolation)?;
         }
         copy_tree(&scratch.join("front"), &scratch.join("root"), plan.mode.isolation)?;
-        if let Some(Merged { from, to }) = &plan.merged {
+        for Merged { from, to } in &plan.merged {
             copy_tree(from, &scratch.join("root").join(to), plan.mode.isolation)?;
             copy_tree(&scratch.join("root").join(to), from, plan.mode.isolation)?;
         }
@@ -171,8 +176,8 @@ pub(crate) fn enter(plan: &Plan) -> Result<(), Failed> {
     match plan.mode.ground {
         Ground::Overlay => {
             mount_overlay(plan, &Overlay::of_root(plan), &root).step("mount an overlay")?;
-            if let Some(merged) = &plan.merged {
-                let overlay = Overlay::of_merged(plan, merged);
+            for (number, merged) in plan.merged.iter().enumerate() {
+                let overlay = Overlay::of_merged(plan, merged, number);
                 mount_overlay(plan, &overlay, &root.join(&merged.to)).step("mount a merged folder")?;
             }
         }
@@ -222,7 +227,7 @@ impl Overlay {
         }
     }
 
-    fn of_merged(plan: &Plan, merged: &Merged) -> Self {
+    fn of_merged(plan: &Plan, merged: &Merged, number: usize) -> Self {
         let layers = plan.layers.iter().rev().map(|layer| layer.join(&merged.to));
         // A folder that is no link: what a layer says there must not lead elsewhere.
         let is_folder = |path: &PathBuf| path.symlink_metadata().is_ok_and(|found| found.is_dir());
@@ -230,7 +235,7 @@ impl Overlay {
         Self {
             lower: std::iter::once(front).chain(layers.filter(is_folder)).collect(),
             upper: merged.from.clone(),
-            work: plan.scratch.join("merged-work"),
+            work: plan.scratch.join(format!("{MERGED_WORK}{number}")),
         }
     }
 }

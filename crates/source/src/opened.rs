@@ -167,7 +167,14 @@ fn without_version(name: &str) -> String {
     let versioned = name.rsplit_once('-').filter(|(_, end)| {
         end.trim_start_matches('v').starts_with(|c: char| c.is_ascii_digit()) && end.contains('.')
     });
-    versioned.map_or(name, |(begin, _)| begin).to_owned()
+    // Builds of what is not released yet are marked after the version.
+    match (versioned, name.rsplit_once('-')) {
+        (Some((begin, _)), _) => begin.to_owned(),
+        (None, Some((begin, end))) if end.chars().all(|c| c.is_ascii_uppercase()) && begin.contains('-') => {
+            without_version(begin)
+        }
+        _ => name.to_owned(),
+    }
 }
 
 /// A program that runs as it is: for the processor, or for the Java runtime.

@@ -27,6 +27,8 @@ pub enum WhyLeftOut {
     Dependencies,
     /// Neither file, folder nor link.
     Special,
+    /// A link that leads out of the source.
+    LeadsOut,
 }
 
 /// Configuration of the build itself; it never goes into an image.

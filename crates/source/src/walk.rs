@@ -39,7 +39,7 @@ pub struct Source {
 /// Takes in what was opened, by these rules.
 pub fn take_in(opened: &Opened, rules: &SourceRules) -> Result<Source> {
     let root = opened.root.as_path();
-    let mut intake = Intake { root, files: BTreeMap::new() };
+    let mut intake = Intake { root, files: BTreeMap::new(), links_out: Vec::new() };
     let mut left_out = Vec::new();
     match &opened.only {
         Some(name) => intake.take_program(name)?,
@@ -50,6 +50,9 @@ pub fn take_in(opened: &Opened, rules: &SourceRules) -> Result<Source> {
         intake.walk_included(&include)?;
     }
     let files = intake.files;
+    left_out.append(&mut intake.links_out);
+    left_out.sort_by(|one, other| one.path.cmp(&other.path));
+    left_out.dedup();
     left_out.retain(|l| !files.contains_key(&l.path));
     if files.is_empty() {
         return Err(Error::Source(SourceError::Empty {
@@ -119,6 +122,8 @@ impl Drop for Batch {
 struct Intake<'r> {
     root: &'r Path,
     files: BTreeMap<String, TreeFile>,
+    /// Links that lead out of the source.
+    links_out: Vec<LeftOut>,
 }
 
 impl Intake<'_> {
@@ -187,7 +192,13 @@ impl Intake<'_> {
             return Ok(());
         }
         let kind = if metadata.is_symlink() {
-            TreeKind::Link { target: self.checked_target(&path, full)? }
+            match self.target_inside(&path, full)? {
+                Some(target) => TreeKind::Link { target },
+                None => {
+                    self.links_out.push(LeftOut { path, why: WhyLeftOut::LeadsOut });
+                    return Ok(());
+                }
+            }
         } else if metadata.is_file() {
             let executable = metadata.permissions().mode() & 0o100 != 0;
             TreeKind::File { size: metadata.len(), executable }
@@ -198,8 +209,8 @@ impl Intake<'_> {
         Ok(())
     }
 
-    /// A link may lead anywhere in the source and nowhere else.
-    fn checked_target(&self, path: &str, full: &Path) -> Result<String> {
+    /// The target of a link; nothing when it leads out of the source.
+    fn target_inside(&self, path: &str, full: &Path) -> Result<Option<String>> {
         let target = fs::read_link(full).facts(full)?;
         let text =
             target.to_str().ok_or_else(|| Error::Source(SourceError::FileName { path: target.clone() }))?;
@@ -209,15 +220,10 @@ impl Intake<'_> {
                 Component::Normal(_) => depth += 1,
                 Component::CurDir => {}
                 Component::ParentDir if depth > 0 => depth -= 1,
-                _ => {
-                    return Err(Error::Source(SourceError::LinkOutside {
-                        path: path.to_owned(),
-                        target: text.to_owned(),
-                    }));
-                }
+                _ => return Ok(None),
             }
         }
-        Ok(text.to_owned())
+        Ok(Some(text.to_owned()))
     }
 }
 
@@ -332,7 +338,8 @@ mod tests {
             ]
         );
         std::os::unix::fs::symlink("../../etc", root.join("away")).unwrap();
-        assert!(matches!(take_in(&opened, &rules), Err(Error::Source(SourceError::LinkOutside { .. }))));
+        let away = LeftOut { path: "away".to_owned(), why: WhyLeftOut::LeadsOut };
+        assert!(take_in(&opened, &rules).unwrap().left_out.contains(&away));
         content::store::remove_tree(&folder);
     }
 }

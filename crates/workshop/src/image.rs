@@ -99,6 +99,11 @@ fn config(documents: &Documents<'_>, process: &ProcessType, record_label: &str) 
         config: RunConfig {
             user: format!("{}:{}", user.uid, user.gid),
             exposed_ports: process.port.map(|p| (format!("{p}/tcp"), BTreeMap::new())).into_iter().collect(),
+            volumes: process
+                .writable
+                .iter()
+                .map(|folder| (format!("{WORKING_FOLDER}/{folder}"), BTreeMap::new()))
+                .collect(),
             env: env.into_iter().map(|(k, v)| format!("{k}={v}")).collect(),
             entrypoint: documents.entrypoints.get(&process.name).unwrap_or(&process.command).clone(),
             working_dir: WORKING_FOLDER.to_owned(),

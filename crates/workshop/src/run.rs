@@ -1,5 +1,6 @@
 //! Runs a process type of an image on this machine.
 
+use crate::image::WORKING_FOLDER;
 use crate::inspect::{OpenImage, ProcessImage};
 use crate::plan::PORT_VARIABLE;
 use content::layer::Codec;
@@ -8,12 +9,14 @@ use content::{ContentError, DiffId};
 use engine::unpacked_layers::{StoredLayer, unpacked, working_mode};
 use model::error::RunError;
 use model::platform::own_platform;
-use model::{Error, Result};
-use sandbox::{Ended, Mode, Plan, Running};
+use model::{Error, PathFacts, ProcessType, Result};
+use sandbox::{Ended, FIRST_ID, Isolation, Merged, Mode, Plan, Running};
 use std::collections::BTreeMap;
+use std::fs;
 use std::io::{Read, Write};
 use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream};
-use std::path::PathBuf;
+use std::os::unix::fs::lchown;
+use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
@@ -31,6 +34,8 @@ pub struct Start {
     pub port: Option<u16>,
     /// Arguments after those of the image.
     pub arguments: Vec<String>,
+    /// Where what the process writes is kept; without, it is gone at its end.
+    pub data: Option<PathBuf>,
 }
 
 /// A running process of an image.
@@ -77,6 +82,8 @@ pub fn start(
     let mode = working_mode(store)?;
     let layers = unpacked_layers(store, variant, mode)?;
     let scratch = store.temporary_folder()?;
+    let written = how.data.clone().unwrap_or_else(|| scratch.join("data"));
+    let merged = writable_folders(said, &written, mode)?;
     let (uid, gid) = user_of(&variant.config.config.user);
     let plan = Plan {
         mode,
@@ -86,7 +93,7 @@ pub fn start(
         env: env.into_iter().collect(),
         folder: variant.config.config.working_dir.clone(),
         shared: Vec::new(),
-        merged: None,
+        merged,
         root_writable: false,
         network: true,
         writable: ["tmp", "var/tmp", model::places::APP_HOME].map(str::to_owned).into(),
@@ -147,6 +154,21 @@ impl Drop for Launched {
         let _ = self.running.wait();
         remove_tree(&self.scratch);
     }
+}
+
+/// The folders that a process may write to, each over what the image has there, kept in `data`.
+fn writable_folders(process: Option<&ProcessType>, data: &Path, mode: Mode) -> Result<Vec<Merged>> {
+    let mut merged = Vec::new();
+    for folder in process.into_iter().flat_map(|process| &process.writable) {
+        let from = data.join(folder);
+        fs::create_dir_all(&from).facts(&from)?;
+        if mode.isolation == Isolation::Superuser {
+            let user = model::places::APP_USER;
+            lchown(&from, Some(FIRST_ID + user.uid), Some(FIRST_ID + user.gid)).facts(&from)?;
+        }
+        merged.push(Merged { from, to: format!("{}/{folder}", &WORKING_FOLDER[1..]) });
+    }
+    Ok(merged)
 }
 
 fn connect(port: u16) -> std::io::Result<TcpStream> {

@@ -23,8 +23,12 @@ const PATIENCE: Duration = Duration::from_secs(10);
 
 pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -> Done {
     let image = inspect::open(&surroundings.store, &options.image)?;
-    let start =
-        Start { settings: settings(&options.set)?, port: options.port, arguments: options.arguments.clone() };
+    let start = Start {
+        settings: settings(&options.set)?,
+        port: options.port,
+        arguments: options.arguments.clone(),
+        data: options.data.as_ref().map(std::path::absolute).transpose()?,
+    };
     let stdin = if std::io::stdin().is_terminal() { Stdio::null() } else { Stdio::inherit() };
     let io = [stdin, Stdio::inherit(), Stdio::inherit()];
     let mut launched = run::start(&surroundings.store, &image, options.process.as_deref(), start, io)?;

@@ -234,6 +234,7 @@ fn left_out(survey: &Survey) -> Table {
             WhyLeftOut::PrivateKey => "a private key",
             WhyLeftOut::Credentials => "passwords or tokens for other machines",
             WhyLeftOut::Dependencies => "installed packages: the build installs its own",
+            WhyLeftOut::LeadsOut => "a link that leads out of the source",
             WhyLeftOut::Special => "neither file, folder nor link",
         };
         table.row([left.path.clone(), styled(FAINT, why)]);

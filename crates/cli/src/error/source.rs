@@ -51,10 +51,5 @@ pub(super) fn words_of(error: &SourceError) -> Worded {
             format!("the file name {path:?} is not UTF-8 or has a line break"),
             "rename it, or leave it out with [source] exclude",
         ),
-        SourceError::LinkOutside { path, target } => worded(
-            WRONG,
-            format!("the link {path} leads out of the source, to {target}"),
-            "replace it by what it leads to, or leave it out with [source] exclude",
-        ),
     }
 }

@@ -7,6 +7,14 @@ use std::collections::BTreeSet;
 
 pub(super) fn words_of(error: &StepError) -> Worded {
     match error {
+        StepError::NotMade { wanted, made } => Worded {
+            details: made.iter().map(|path| format!("  it made {path}")).collect(),
+            ..worded(
+                FAILED,
+                format!("the build command did not make {wanted}, which the image needs"),
+                "correct the start command, docroot, or the command under [build] in shtetl.toml",
+            )
+        },
         StepError::NothingMade { keep } => worded(
             FAILED,
             match keep.is_empty() {

@@ -6,15 +6,21 @@ use model::error::SurveyError;
 
 pub(super) fn words_of(error: &SurveyError) -> Worded {
     match error {
-        SurveyError::Unrecognised { looked_for } => Worded {
-            details: looked_for
-                .iter()
-                .map(|(name, what)| format!("  {name:<8} looked for {}", what.join(", ")))
-                .collect(),
+        SurveyError::Unrecognised { looked_for, inside } => Worded {
+            details: match inside.is_empty() {
+                true => looked_for
+                    .iter()
+                    .map(|(name, what)| format!("  {name:<8} looked for {}", what.join(", ")))
+                    .collect(),
+                false => inside.iter().map(|folder| format!("  {folder} is an app")).collect(),
+            },
             ..worded(
                 FAILED,
                 "no language was recognised here",
-                "give the folder of an app; one of these files must be in it",
+                match inside.first() {
+                    Some(folder) => format!("build its apps one by one, as in `shtetl build …/{folder}`"),
+                    None => "give the folder of an app; one of these files must be in it".to_owned(),
+                },
             )
         },
         SurveyError::Ambiguous { claims } => Worded {

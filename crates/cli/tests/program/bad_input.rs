@@ -62,9 +62,9 @@ fn folders_that_are_no_apps() {
     --- stderr
     error: no language was recognised here
       node     looked for package.json
-      python   looked for requirements.txt, pyproject.toml, manage.py, app.py, main.py
+      python   looked for requirements.txt, pyproject.toml, Pipfile, setup.py, manage.py, app.py, main.py
       ruby     looked for Gemfile, config.ru
-      php      looked for composer.json, index.php, public/index.php, web/index.php
+      php      looked for composer.json, index.php, public/index.php, htdocs/index.php
       java     looked for pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
       go       looked for go.mod, a program in bin/ or at the top
       static   looked for index.html, public/index.html, site/index.html
@@ -98,10 +98,19 @@ fn folders_that_are_no_apps() {
 fn names_that_are_not_allowed() {
     let program = program();
     program.write("Ferry_Times/index.html", "");
+    assert_eq!(
+        program.json("survey Ferry_Times")["survey"]["name"],
+        "ferry-times",
+        "a folder may be called anything"
+    );
+    program.write("Ferry_Times/shtetl.toml", "name = \"Ferry_Times\"\n");
     insta::assert_snapshot!(program.run("build Ferry_Times"), @r#"
     --- stderr
-    error: "Ferry_Times" cannot be the name of an app
-    what to do: a name has lower-case letters, digits and dashes and begins with a letter; in shtetl.toml: name = "ferry-times"
+    error: Ferry_Times/shtetl.toml has 1 fault
+    shtetl.toml line 1: name: a name has lower-case letters, digits and dashes, begins with a letter, and has at most 63 characters; "ferry-times" would do
+      1 | name = "Ferry_Times"
+        |        ~~~~~~~~~~~~~
+    what to do: correct it; nothing was built
     --- exit 2
     "#);
     program.write("pages/index.html", "");
@@ -138,16 +147,26 @@ fn a_folder_that_cannot_be_read() {
 }
 
 #[test]
-fn a_link_that_leads_out_of_the_source() {
+fn links_that_lead_out_of_the_source_are_left_out_and_named_at_once() {
     let program = program();
     program.write("app/index.html", "");
-    std::os::unix::fs::symlink("/etc/passwd", program.path("app/users")).unwrap();
-    insta::assert_snapshot!(program.run("build app"), @"
-    --- stderr
-    error: the link users leads out of the source, to /etc/passwd
-    what to do: replace it by what it leads to, or leave it out with [source] exclude
-    --- exit 2
-    ");
+    for (link, target) in [("users", "/etc/passwd"), ("up", "../../secrets"), ("own", "index.html")] {
+        std::os::unix::fs::symlink(target, program.path(&format!("app/{link}"))).unwrap();
+    }
+    let left_out = program.json("survey app")["survey"]["left_out"].clone();
+    let named: Vec<&str> = left_out.as_array().unwrap().iter().map(|l| l["path"].as_str().unwrap()).collect();
+    assert_eq!(named, ["up", "users"]);
+}
+
+#[test]
+fn a_folder_of_apps_names_them() {
+    let program = program();
+    program.write("frontend/package.json", r#"{"scripts":{"start":"node a.js"}}"#);
+    program.write("services/rates/index.html", "");
+    program.write("notes.txt", "");
+    program.write("shtetl.toml", "");
+    let said = program.run("survey .");
+    assert!(said.stderr.contains("  frontend is an app\n  services/rates is an app\n"), "{said}");
 }
 
 #[test]

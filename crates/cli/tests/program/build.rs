@@ -77,12 +77,13 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     // The app no longer needs one of its packages.
     program.edit("timetable/package.json", "    \"kelp\": \"^0.9.0\",\n", "");
     program.edit("timetable/package-lock.json", "        \"kelp\": \"^0.9.0\",\n", "");
+    program.edit("timetable/server.js", "require(\"kelp\")", "({})");
     insta::assert_snapshot!(program.run("build timetable --dry-run"), @"
     timetable  2 steps would run
       host base      found      759 B
       node runtime   found      270 B
       node packages  would run  packages: node_modules/kelp gone
-      app files      would run  source: package-lock.json, package.json changed
+      app files      would run  source: package-lock.json, package.json, server.js changed
     --- exit 0
     ");
     insta::assert_snapshot!(program.run("build timetable --dry-run --compress gzip"), @"
@@ -90,7 +91,7 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
       host base      would run  layers are now gzip linux/amd64, they were zstd linux/amd64
       node runtime   would run  layers are now gzip linux/amd64, they were zstd linux/amd64
       node packages  would run  packages: node_modules/kelp gone
-      app files      would run  source: package-lock.json, package.json changed
+      app files      would run  source: package-lock.json, package.json, server.js changed
     --- exit 0
     ");
     let _ = program.succeed("build timetable");
@@ -99,7 +100,7 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     b79450312a1f|4 steps for the first time
     a7111e96df29|app files (source: server.js changed, new.js new)
     b4f976f12786|only the image's documents
-    4eddde3de047|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json changed)
+    2b5a3fbfbf66|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json, server.js changed)
     ");
 }
 

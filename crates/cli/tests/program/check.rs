@@ -30,6 +30,7 @@ const START: (&str, &str) = ("package.json", r#"{"scripts":{"start":"node server
 const RAILS: [(&str, &str); 3] =
     [("Gemfile", "gem \"rails\"\n"), ("Gemfile.lock", "    rails (8.0.0)\n"), ("config/application.rb", "")];
 
+const GUNICORN: (&str, &str) = ("requirements.txt", "gunicorn==23.0 --hash=sha256:00\n");
 const PYTHON_SCRIPT: (&str, &str) = ("app.py", "if __name__ == \"__main__\":\n    pass\n");
 /// Locks one package that has no wheel.
 const UV_LOCK: (&str, &str) = (
@@ -70,18 +71,6 @@ const CASES: &[Case<'_>] = &[
         ],
     ),
     (
-        "server-missing!",
-        &[
-            ("requirements.txt", "tariff==1 --hash=sha256:00\n"),
-            ("shtetl.toml", "[process.web]\nrun = \"gunicorn fares:app\"\n"),
-        ],
-        // A console script of some package that nobody knows.
-        &[
-            ("requirements.txt", "quayside==1 --hash=sha256:00\n"),
-            ("shtetl.toml", "[process.web]\nrun = \"quayside fares:app\"\n"),
-        ],
-    ),
-    (
         "start-file!",
         &[START, ("index.html", "")],
         // What a build script makes need not be there.
@@ -89,6 +78,21 @@ const CASES: &[Case<'_>] = &[
             ("package.json", r#"{"scripts":{"start":"node dist/server.js","build":"tsc"}}"#),
             ("src/server.ts", ""),
         ],
+    ),
+    ("start-program!", &[("package.json", r#"{"scripts":{"start":"tides"}}"#)], &[START, ("server.js", "")]),
+    (
+        "start-module!",
+        &[GUNICORN, ("shtetl.toml", "[process.web]\nrun = \"gunicorn fares:app\"\n")],
+        &[
+            GUNICORN,
+            ("fares.py", "app = 1"),
+            ("shtetl.toml", "[process.web]\nrun = \"gunicorn fares:app\"\n"),
+        ],
+    ),
+    (
+        "import-undeclared!",
+        &[START, ("server.js", "const _ = require('lodash');\n")],
+        &[START, ("server.js", "const fs = require('fs');\n")],
     ),
     ("start-file!", &[START, ("Server.js", "")], &[START, ("server.js", ""), ("Other.js", "")]),
     (
@@ -408,4 +412,105 @@ fn problems_are_told_with_place_and_advice() {
         what to do: in shtetl.toml, under [settings]: API_KEY = { required = true, secret = true }
     --- exit 1
     ");
+}
+
+/// A tree of a Python app that is locked, with the command that starts it.
+fn served(requirements: &str, files: &[(&str, &str)], command: &str) -> BTreeSet<String> {
+    let config = format!("[process.web]\nrun = {command:?}\n");
+    let own = [("requirements.txt", requirements), ("shtetl.toml", &config)];
+    codes(&[&own[..], files].concat())
+}
+
+/// A tree of a Node app with one locked package that has a command, and the script that starts it.
+fn started(script: &str, files: &[(&str, &str)]) -> BTreeSet<String> {
+    let manifest = format!(
+        r#"{{"scripts":{{"start":{script:?},"serve":"node a.js"}},"dependencies":{{"pier":"1"}},"devDependencies":{{"@nestjs/cli":"1"}}}}"#
+    );
+    let lock = r#"{"lockfileVersion":3,"packages":{"":{"dependencies":{"pier":"1"},"devDependencies":{"@nestjs/cli":"1"}},
+        "node_modules/pier":{"version":"1.0.0","integrity":"sha256-47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU=",
+        "bin":{"moor":"moor.js"}},
+        "node_modules/@nestjs/cli":{"version":"1.0.0","dev":true,"bin":{"nest":"nest.js"},
+        "integrity":"sha256-47DEQpj8HBSa+/TImW+5JCeuQeRkm5NMpJWZG3hSuFU="}}}"#;
+    let own = [("package.json", manifest.as_str()), ("package-lock.json", lock)];
+    codes(&[&own[..], files].concat())
+}
+
+#[test]
+fn a_start_command_names_programs_that_the_image_will_have() {
+    const LOCKED: &str = "gunicorn==23.0 --hash=sha256:00\n";
+    let app = [("fares.py", "app = 1\n")];
+    for (requirements, command, is_there) in [
+        (LOCKED, "gunicorn fares:app", true),
+        (LOCKED, "env A=1 gunicorn fares:app", true),
+        (LOCKED, "cd /app && exec gunicorn fares:app", true),
+        (LOCKED, "gunicron fares:app", false),
+        ("tariff==1 --hash=sha256:00\n", "gunicorn fares:app", false),
+        ("tariff==1 --hash=sha256:00\n", "cd /app && gunicorn fares:app", false),
+        // A console script of some package that nobody knows, and one that its package is called after.
+        (LOCKED, "quayside fares:app", true),
+        ("quayside==1 --hash=sha256:00\n", "quayside fares:app", true),
+    ] {
+        let found = served(requirements, &app, command);
+        assert_eq!(found.contains("start-program!"), !is_there, "{command}: {found:?}");
+    }
+    let app = [("a.js", "")];
+    for (script, is_there) in [
+        ("node a.js", true),
+        ("moor", true),
+        ("npm run serve", true),
+        ("NODE_ENV=production node a.js", true),
+        ("moor check && node a.js", true),
+        ("npm run sail", false),
+        ("nod a.js", false),
+        ("pnpm --filter api start", false),
+        ("moor check && tides", false),
+    ] {
+        let found = started(script, &app);
+        assert_eq!(found.contains("start-program!"), !is_there, "{script}: {found:?}");
+    }
+}
+
+#[test]
+fn servers_are_given_modules_and_objects_that_are_there() {
+    const LOCKED: &str = "gunicorn==23.0 --hash=sha256:00\n";
+    for (file, command, is_there) in [
+        ("fares.py", "gunicorn fares:app", true),
+        ("fares/__init__.py", "gunicorn 'fares:app'", true),
+        ("src/fares.py", "gunicorn fares:app", true),
+        ("back/fares.py", "gunicorn --chdir back fares:app", true),
+        ("fares.py", "gunicorn fare:app", false),
+        ("fares.py", "gunicorn fares:ap", false),
+    ] {
+        let found = served(LOCKED, &[(file, "app = make()\n")], command);
+        assert_eq!(found.contains("start-module!"), !is_there, "{command} with {file}: {found:?}");
+    }
+}
+
+#[test]
+fn what_the_code_imports_on_its_way_from_the_start_is_declared() {
+    const LOCKED: &str = "gunicorn==23.0 --hash=sha256:00\npython-dotenv==1 --hash=sha256:00\n";
+    for (text, other, is_declared) in [
+        ("import json, own\nfrom dotenv import x\nfrom lib.tides import y\n", "", true),
+        ("import requests\n", "", false),
+        ("import own\n", "import yaml\n", false),
+        // What nothing reaches, and what a function imports, may never be needed.
+        ("def late():\n    import yaml\n", "import yaml\n", true),
+    ] {
+        let app = format!("{text}app = 1\n");
+        let files = [("fares.py", app.as_str()), ("own.py", other), ("lib/tides.py", "")];
+        let found = served(LOCKED, &files, "gunicorn fares:app");
+        assert_eq!(found.contains("import-undeclared!"), !is_declared, "{text}: {found:?}");
+    }
+    for (text, is_declared) in [
+        (
+            "const fs = require('node:fs');\nconst path = require('path/posix');\nconst p = require('pier');\n",
+            true,
+        ),
+        ("const own = require('#own');\nimport x from '@/own';\n", true),
+        ("const _ = require('lodash');\n", false),
+        ("require('./b');\n", false),
+    ] {
+        let found = started("node a.js", &[("a.js", text), ("b.js", "import y from '@tide/tables';\n")]);
+        assert_eq!(found.contains("import-undeclared!"), !is_declared, "{text}: {found:?}");
+    }
 }

@@ -229,7 +229,7 @@ fn a_wanted_install_script_makes_a_layer() {
 }
 
 #[test]
-fn a_package_from_a_commit_is_made_by_its_own_script_where_that_is_wanted() {
+fn a_package_from_a_commit_is_made_by_its_own_script_unless_that_is_not_wanted() {
     let program = node_app(Vec::new(), "").with("PATH", "/usr/local/bin:/usr/bin:/bin");
     let manifest = r#"{"name":"bell","version":"1.0.0","files":["out"],"scripts":{"prepare":"make bell"},
         "devDependencies":{"node-gyp":"*"}}"#;
@@ -243,16 +243,11 @@ fn a_package_from_a_commit_is_made_by_its_own_script_where_that_is_wanted() {
         "node_modules/bell":{{"version":"1.0.0","resolved":"{url}"}}}}}}"#
     );
     program.write("app/package-lock.json", lock);
-    insta::assert_snapshot!(error_of(&program.run("build app")), @r#"
-    error: package-lock.json line 2: packages want to run a script when they are installed
-      bell 1.0.0
-    what to do: in shtetl.toml, under [buildpacks.node]: run-scripts-of = ["bell"] runs them apart from this machine, skip-scripts-of = ["bell"] goes without
-    "#);
     let chosen = |key: &str| format!("[buildpacks.node]\n{key}-scripts-of = [\"bell\"]\n[addresses]");
     program.edit("app/shtetl.toml", "[addresses]", &chosen("skip"));
     let skipped = program.succeed("build app");
     assert!(skipped.stderr.contains("install scripts that are not run: bell 1.0.0"), "{skipped}");
-    program.edit("app/shtetl.toml", "skip-scripts-of", "run-scripts-of");
+    program.edit("app/shtetl.toml", &chosen("skip"), "[addresses]");
     let made = program.json("build app --layout image");
     let steps: Vec<&str> =
         made["steps"].as_array().unwrap().iter().map(|s| s["step"].as_str().unwrap()).collect();
@@ -283,7 +278,13 @@ fn a_package_that_brings_its_native_part_needs_no_script() {
     let of = |system: &str| vec![text(&format!("prebuilds/{system}/bell.node"), "brought")];
     let said = node_app(of("linux-x64"), "").succeed("build app");
     assert!(!said.to_string().contains("script"), "{said}");
+    // Whatever it brings for others, its script makes it for the image.
     let program = node_app(of("win32-x64"), "");
+    let said = program.succeed("build app").stdout;
+    assert!(said.lines().any(|line| line.contains("compile bell")), "{said}");
+    // Where nothing can be built, all packages that want to be are named at once.
+    program.edit("app/shtetl.toml", "debian:trixie", "host");
+    program.edit("app/shtetl.toml", "\nkeyring = \"../keys.gpg\"", "");
     insta::assert_snapshot!(error_of(&program.run("build app")), @r#"
     error: package-lock.json line 2: packages want to run a script when they are installed
       bell 1.0.0

@@ -119,7 +119,7 @@ fn ruby_php_java_and_go() {
         <plugin><artifactId>spring-boot-maven-plugin</artifactId></plugin></project>")]), @"
     [java]
     java 21 in pom.xml line 2
-    process web [java,-jar,target/ferries-1.2.jar] pom.xml
+    process web [java,-Dserver.port=$PORT,-jar,target/ferries-1.2.jar] pom.xml
     ");
     insta::assert_snapshot!(survey(&[("build.gradle.kts", "java { toolchain { languageVersion = JavaLanguageVersion.of(17) } }\n")]), @"
     [java]

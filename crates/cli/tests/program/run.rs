@@ -25,7 +25,7 @@ fn with_app() -> Program {
         "ferry/shtetl.toml",
         "[base]\nfrom = \"host\"\n[task.audit]\nrun = \"node --say 0\"\n[task.fail]\nrun = \"node --say 7\"\n[task.gone]\nrun = \"no-such-program\"\n[settings]\nHARBOUR = \"Kestrel\"\nTOKEN = { required = true, secret = true }\n",
     );
-    let _ = program.succeed("build ferry --layout image");
+    let _ = program.succeed("build ferry --anyway --layout image");
     program
 }
 

@@ -176,9 +176,9 @@ fn a_built_program_is_a_source_by_itself() {
 
     why not
       node    none of package.json
-      python  none of requirements.txt, pyproject.toml, manage.py, app.py, main.py
+      python  none of requirements.txt, pyproject.toml, Pipfile, setup.py, manage.py, app.py, main.py
       ruby    none of Gemfile, config.ru
-      php     none of composer.json, index.php, public/index.php, web/index.php
+      php     none of composer.json, index.php, public/index.php, htdocs/index.php
       java    none of pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
       static  none of index.html, public/index.html, site/index.html
 

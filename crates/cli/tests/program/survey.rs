@@ -19,9 +19,9 @@ fn a_node_app_is_told_with_its_evidence() {
       + package.json line 7   node server.js                         the start script
 
     why not
-      python  none of requirements.txt, pyproject.toml, manage.py, app.py, main.py
+      python  none of requirements.txt, pyproject.toml, Pipfile, setup.py, manage.py, app.py, main.py
       ruby    none of Gemfile, config.ru
-      php     none of composer.json, index.php, public/index.php, web/index.php
+      php     none of composer.json, index.php, public/index.php, htdocs/index.php
       java    none of pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
       go      none of go.mod, a program in bin/ or at the top
       static  none of index.html, public/index.html, site/index.html
@@ -56,7 +56,7 @@ fn a_python_app_and_pages_are_told_apart() {
     why not
       node    none of package.json
       ruby    none of Gemfile, config.ru
-      php     none of composer.json, index.php, public/index.php, web/index.php
+      php     none of composer.json, index.php, public/index.php, htdocs/index.php
       java    none of pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
       go      none of go.mod, a program in bin/ or at the top
       static  none of index.html, public/index.html, site/index.html
@@ -81,9 +81,9 @@ fn a_python_app_and_pages_are_told_apart() {
 
     why not
       node    none of package.json
-      python  none of requirements.txt, pyproject.toml, manage.py, app.py, main.py
+      python  none of requirements.txt, pyproject.toml, Pipfile, setup.py, manage.py, app.py, main.py
       ruby    none of Gemfile, config.ru
-      php     none of composer.json, index.php, public/index.php, web/index.php
+      php     none of composer.json, index.php, public/index.php, htdocs/index.php
       java    none of pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
       go      none of go.mod, a program in bin/ or at the top
 
@@ -111,9 +111,9 @@ fn what_is_left_out_and_missing_is_said() {
       + package.json  present  an app for Node
 
     why not
-      python  none of requirements.txt, pyproject.toml, manage.py, app.py, main.py
+      python  none of requirements.txt, pyproject.toml, Pipfile, setup.py, manage.py, app.py, main.py
       ruby    none of Gemfile, config.ru
-      php     none of composer.json, index.php, public/index.php, web/index.php
+      php     none of composer.json, index.php, public/index.php, htdocs/index.php
       java    none of pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
       go      none of go.mod, a program in bin/ or at the top
       static  none of index.html, public/index.html, site/index.html

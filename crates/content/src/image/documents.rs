@@ -111,6 +111,9 @@ pub struct RunConfig {
     /// `port/tcp` as keys; the values are empty objects.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub exposed_ports: BTreeMap<String, BTreeMap<String, String>>,
+    /// Folders that processes write to as keys; the values are empty objects.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub volumes: BTreeMap<String, BTreeMap<String, String>>,
     /// `NAME=value`.
     pub env: Vec<String>,
     /// The program and its arguments.

@@ -128,7 +128,7 @@ fn maven(text: &str, configured: Option<(String, Place)>, finding: &mut Finding)
         finding.processes.push(ProcessType::found(
             "web",
             ProcessKind::Process,
-            &["java", "-jar", &jar],
+            &started(&jar, text.contains("spring-boot")),
             place,
         ));
     }
@@ -184,7 +184,7 @@ fn archive(tree: &SourceTree, file: &str, configured: Option<(String, Place)>, f
         finding.processes.push(ProcessType::found(
             "web",
             ProcessKind::Process,
-            &["java", "-jar", file],
+            &started(file, value("Spring-Boot-Version").is_some()),
             place,
         ));
     } else if manifest.is_none() {
@@ -206,4 +206,12 @@ fn manifest_of(tree: &SourceTree, file: &str) -> Option<String> {
     let mut text = String::new();
     member.take(LARGEST).read_to_string(&mut text).ok()?;
     Some(text)
+}
+
+/// The words that start a jar; the framework that most apps use takes its port from a property.
+fn started(jar: &str, is_spring: bool) -> Vec<&str> {
+    match is_spring {
+        true => vec!["java", "-Dserver.port=$PORT", "-jar", jar],
+        false => vec!["java", "-jar", jar],
+    }
 }

@@ -1,11 +1,11 @@
 //! Install scripts that are wanted, and what makes the files of packages from commits: run apart from this machine
 //! and without the network, each in the folder of its package. What they make is a layer of its own.
 
-use crate::RUN_SCRIPTS_OF;
 use crate::helpers::{ADD_ON_BUILDER, Helpers};
 use crate::install::{Installing, Purpose};
 use crate::overrides::Overrides;
 use crate::placing::{self, address_of};
+use crate::scripts::{Undecided, is_run};
 use crate::tree::{LockedPackage, Origin, PackageTree};
 use crate::workspaces::Parts;
 use crate::{INSTALL_SCRIPTS, Manifest, helpers, install, packing, resolve};
@@ -48,8 +48,8 @@ pub(super) fn settle(
     (context, resolving): (&Context<'_>, &Resolving<'_>),
     resolution: &mut Resolution,
 ) -> Result<Vec<WantedScript>> {
-    let wanted =
-        |p: &&LockedPackage| context.options.texts(&RUN_SCRIPTS_OF.key).contains(&p.name) && p.has_files();
+    let undecided = Undecided::of(context);
+    let wanted = |p: &&LockedPackage| is_run(p, context.options, undecided) && p.has_files();
     let wanted: Vec<&LockedPackage> = packages.iter().filter(wanted).collect();
     let Some(first) = wanted.first() else { return Ok(Vec::new()) };
     if platform != own_platform() {

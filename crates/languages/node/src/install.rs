@@ -126,7 +126,7 @@ fn top_folder(path: &str) -> &str {
 
 /// `.bin` links with the paths of their packages and their targets; where two packages claim a name, the
 /// first path wins. What the tree does not say is in `learned`, by path.
-fn commands(
+pub(super) fn commands(
     root: &str,
     packages: &[LockedPackage],
     learned: &BTreeMap<String, Facts>,
@@ -259,7 +259,10 @@ impl NodePackages {
             learned.insert(package.path.clone(), facts);
         }
         let packages = tree.for_image(&self.platform)?;
-        let note = self.options.as_ref().map(|options| scripts::check(&packages, &tree, options));
+        let note = self
+            .options
+            .as_ref()
+            .map(|options| scripts::check(&packages, &tree, options, scripts::Undecided::Refuse));
         if let Some(note) = note.transpose()?.flatten() {
             (cx.note)(note);
         }

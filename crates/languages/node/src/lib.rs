@@ -343,7 +343,18 @@ fn survey_lock(tree: &SourceTree, finding: &mut Finding) {
     };
     let place = Place::new(file, None);
     let locked = lock::read(tree).and_then(|locked| match locked {
-        Some(lock) => Ok(Some((lock.count(), lock.for_image(&own_platform())?.len()))),
+        Some(lock) => {
+            let packages = lock.for_image(&own_platform())?;
+            let links = install::commands(APP, &packages, &BTreeMap::new());
+            let own = |link: &String| link.strip_prefix("app/node_modules/.bin/").map(str::to_owned);
+            finding.commands = lock.says_all.then(|| links.keys().filter_map(own).collect());
+            let top = |package: &LockedPackage| {
+                let name = package.path.strip_prefix("node_modules/")?;
+                (!name.contains("node_modules/")).then(|| name.to_owned())
+            };
+            finding.locked = packages.iter().filter_map(top).collect();
+            Ok(Some((lock.count(), packages.len())))
+        }
         None => Ok(None),
     });
     match locked {

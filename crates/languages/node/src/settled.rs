@@ -78,7 +78,12 @@ fn image(
     let (tree, mut packages) =
         with_hashes(tree, |tree| tree.for_image(platform), (context, resolving), resolution)?;
     scripts::settle(&mut packages, context, resolving)?;
-    resolution.notes.extend(scripts::check(&packages, &tree, context.options)?);
+    resolution.notes.extend(scripts::check(
+        &packages,
+        &tree,
+        context.options,
+        scripts::Undecided::of(context),
+    )?);
     resolution.notes.extend(crate::deprecated(&packages));
     resolution.notes.extend(crate::patched(&packages));
     let scripts = compile::settle(&packages, &tree, platform, (context, resolving), resolution)?;

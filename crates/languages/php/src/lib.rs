@@ -30,7 +30,7 @@ const IMAGE: &str = include_str!("image.ini");
 /// The program that log lines go through.
 const LOG: &str = include_str!("log");
 /// Folders that pages are served from, in the order in which they are looked for.
-const DOCROOTS: [&str; 4] = ["public", "web", "html", ""];
+const DOCROOTS: [&str; 7] = ["public", "web", "html", "htdocs", "www", "docroot", ""];
 
 /// The folder with the pages.
 const DOCROOT: OptionSpec = OptionSpec::new("docroot", Takes::Text, "The folder with the pages");
@@ -68,8 +68,18 @@ impl Buildpack for Php {
     }
 
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
-        let candidates = [MANIFEST, "index.php", "public/index.php", "web/index.php"];
-        let mut finding = Finding::nothing(self.name(), candidates.to_vec());
+        let mut finding = Finding::nothing(
+            self.name(),
+            vec![MANIFEST, "index.php", "public/index.php", "htdocs/index.php"],
+        );
+        let pages = |root: &str| {
+            format!("{}index.php", if root.is_empty() { String::new() } else { format!("{root}/") })
+        };
+        let configured = options.text(&DOCROOT.key).map(|root| root.trim_matches('/'));
+        let candidates: Vec<String> = std::iter::once(MANIFEST.to_owned())
+            .chain(configured.into_iter().chain(DOCROOTS).map(pages))
+            .collect();
+        let candidates: Vec<&str> = candidates.iter().map(String::as_str).collect();
         let Some(seen) = first_present(tree, &candidates) else { return Ok(finding) };
         finding.claim = Claim::Whole;
         finding.evidence.push(Evidence::speaks_for(Place::new(seen, None), "present", "an app for PHP"));

@@ -23,6 +23,7 @@ mod compile;
 mod direct;
 mod environment;
 mod file_names;
+mod generators;
 mod index;
 mod index_options;
 mod install;
@@ -76,6 +77,10 @@ const REQUIREMENT_FILES: OptionSpec = OptionSpec::new(
 /// Bytecode.
 const BYTECODE: OptionSpec =
     OptionSpec::new("bytecode", Takes::Truth, "Whether Python's packages are compiled to bytecode");
+/// What pipenv reads.
+const PIPFILE: &str = "Pipfile";
+/// Files with the object that a server is given.
+const SERVED_FILES: [&str; 2] = ["wsgi.py", "asgi.py"];
 /// Files that start an app when nothing says how.
 const ENTRY_FILES: [&str; 2] = ["app.py", "main.py"];
 
@@ -100,14 +105,13 @@ impl Buildpack for Python {
     }
 
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
-        let looked_for = vec![REQUIREMENTS, PROJECT, "manage.py", "app.py", "main.py"];
+        let looked_for = vec![REQUIREMENTS, PROJECT, PIPFILE, "setup.py", "manage.py", "app.py", "main.py"];
         let mut finding = Finding::nothing(self.name(), looked_for);
         let configured =
             options.texts(&REQUIREMENT_FILES.key).first().map(String::as_str).filter(|file| tree.has(file));
-        let manifest = configured.or(first_present(tree, &[REQUIREMENTS, PROJECT]));
-        let Some(seen) =
-            manifest.or(first_present(tree, &["manage.py"])).or(first_present(tree, &ENTRY_FILES))
-        else {
+        let manifest = configured.or(first_present(tree, &[REQUIREMENTS, PROJECT, PIPFILE, "setup.py"]));
+        let others = [&["manage.py"], &ENTRY_FILES[..], &SERVED_FILES, &generators::FILES].concat();
+        let Some(seen) = manifest.or(first_present(tree, &others)) else {
             return Ok(finding);
         };
         finding.claim = Claim::Whole;
@@ -129,11 +133,19 @@ impl Buildpack for Python {
             packages.insert("django".to_owned());
         }
         let known = frameworks::apply(frameworks::PYTHON, tree, &packages, &Place::new(seen, None), ".py")?;
-        let script = web_process(tree, &mut finding.evidence)?.or(own_command(tree, &mut finding.evidence)?);
+        let Finding { evidence, own_commands, .. } = &mut finding;
+        let script = web_process(tree, evidence)?.or(own_command(tree, evidence, own_commands)?);
         finding.evidence.extend(known.evidence);
         finding.processes = known.processes;
-        if !finding.processes.iter().any(|p| p.name == "web") {
+        let has_web = |finding: &Finding| finding.processes.iter().any(|p| p.name == "web");
+        if !has_web(&finding) {
+            finding.processes.extend(served_file(tree, &packages, &mut finding.evidence)?);
+        }
+        if !has_web(&finding) {
             finding.processes.extend(script);
+        }
+        if !has_web(&finding) {
+            generators::survey(tree, &mut finding)?;
         }
         Ok(finding)
     }
@@ -150,6 +162,25 @@ impl Buildpack for Python {
 
     fn resolve(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
         settled::settle(context, resolving)
+    }
+
+    fn resolve_for_build(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
+        settled::settle(context, resolving)
+    }
+
+    fn contribute_for_build(&self, _context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
+        let Some(settled) = resolution.settled::<Settled>() else { return Ok(Contribution::default()) };
+        let Settled { environment, wheels, builds, .. } = settled;
+        let mut steps = install::steps(wheels.clone(), environment);
+        for step in &mut steps {
+            step.name = format!("{} to build the app", step.name);
+        }
+        Ok(Contribution {
+            path: vec![format!("/{}/bin", environment::OF_APP)],
+            steps,
+            compiling: builds.iter().map(|build| build.step(environment)).collect(),
+            ..Contribution::default()
+        })
     }
 
     fn contribute(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
@@ -183,8 +214,18 @@ fn asked(tree: &SourceTree, options: &BuildpackOptions) -> Result<Option<(String
         let asked = Asked::of_files(tree, &[REQUIREMENTS.to_owned()], REQUIREMENTS)?;
         return Ok(Some((REQUIREMENTS.to_owned(), asked)));
     }
-    match tree.read(PROJECT)? {
-        Some(project) => Ok(Some((PROJECT.to_owned(), Asked::of_project(&project, options)?))),
+    if let Some(project) = tree.read(PROJECT)? {
+        return Ok(Some((PROJECT.to_owned(), Asked::of_project(&project, options)?)));
+    }
+    if let Some(asked) = lock::of_pipfile(tree)? {
+        return Ok(Some((PIPFILE.to_owned(), asked)));
+    }
+    match tree.read("setup.py")? {
+        Some(script) => {
+            let needs = sdist::needs_of_setup(&script, &tree.read("setup.cfg")?.unwrap_or_default());
+            let place = Place::find("setup.py", &script, "install_requires");
+            Ok(Some(("setup.py".to_owned(), Asked::of_needs(&needs, &place)?)))
+        }
         None => Ok(None),
     }
 }
@@ -275,6 +316,35 @@ fn parse_project(text: &str) -> Result<toml::Table> {
     })
 }
 
+/// The object in a file with a telling name, and the server that is declared for its kind.
+fn served_file(
+    tree: &SourceTree,
+    packages: &BTreeSet<String>,
+    evidence: &mut Vec<Evidence>,
+) -> Result<Option<ProcessType>> {
+    let servers: [(&str, &str, &[&str]); 3] = [
+        ("wsgi.py", "gunicorn", &["gunicorn"]),
+        ("asgi.py", "uvicorn", &["uvicorn", "--host", "0.0.0.0", "--port", "$PORT"]),
+        ("asgi.py", "hypercorn", &["hypercorn", "--bind", "0.0.0.0:$PORT"]),
+    ];
+    for (file, package, command) in servers {
+        let Some(text) = tree.read(file)?.filter(|_| packages.contains(package)) else { continue };
+        let defines = |name: &&str| {
+            let word =
+                |line: &str| line.split(|c: char| !(c.is_alphanumeric() || c == '_')).any(|w| w == *name);
+            text.lines().any(|line| !line.starts_with([' ', '#']) && word(line))
+        };
+        let Some(object) = ["application", "app"].into_iter().find(|name| defines(name)) else { continue };
+        let place = Place::find(file, &text, object);
+        evidence.push(Evidence::speaks_for(place.clone(), object, "the object that a server is given"));
+        let given = format!("{}:{object}", file.trim_end_matches(".py"));
+        let mut words = command.to_vec();
+        words.insert(1, &given);
+        return Ok(Some(ProcessType::found("web", ProcessKind::Process, &words, place)));
+    }
+    Ok(None)
+}
+
 /// A script with a telling name that runs when it is executed.
 fn web_process(tree: &SourceTree, evidence: &mut Vec<Evidence>) -> Result<Option<ProcessType>> {
     for file in ENTRY_FILES {
@@ -289,9 +359,14 @@ fn web_process(tree: &SourceTree, evidence: &mut Vec<Evidence>) -> Result<Option
 }
 
 /// The only command of an app that is a package.
-fn own_command(tree: &SourceTree, evidence: &mut Vec<Evidence>) -> Result<Option<ProcessType>> {
+fn own_command(
+    tree: &SourceTree,
+    evidence: &mut Vec<Evidence>,
+    own_commands: &mut BTreeSet<String>,
+) -> Result<Option<ProcessType>> {
     // What the file says wrongly, is told by whoever needs it.
     let Ok(Some(own)) = OwnPackage::of(tree, false) else { return Ok(None) };
+    own_commands.extend(own.commands().map(str::to_owned));
     let commands: Vec<&str> = own.commands().collect();
     let ([command], Some(text)) = (&commands[..], tree.read(PROJECT)?) else { return Ok(None) };
     let said = Place::find(PROJECT, &text, "scripts]");

@@ -164,6 +164,21 @@ fn said_by_setup(script: &str, configuration: &str) -> Option<Vec<String>> {
     (silent(script) && silent(configuration)).then(Vec::new)
 }
 
+/// What `install_requires` lists as plain texts, in the script of setuptools or in its configuration.
+pub(super) fn needs_of_setup(script: &str, configuration: &str) -> Vec<String> {
+    let listed = script.split_once("install_requires").and_then(|(_, rest)| rest.split_once('['));
+    if let Some((_, list)) = listed {
+        let list = list.split_once(']').map_or(list, |(list, _)| list);
+        let quoted = list.split(['"', '\'']).skip(1).step_by(2);
+        return quoted.map(str::to_owned).collect();
+    }
+    let mut lines = configuration.lines().skip_while(|line| !line.starts_with("install_requires"));
+    let first = lines.next().and_then(|line| line.split_once('=')).map(|(_, value)| value.trim().to_owned());
+    let rest = lines.take_while(|line| line.starts_with([' ', '\t']) && !line.trim().is_empty());
+    let needs = first.into_iter().chain(rest.map(|line| line.trim().to_owned()));
+    needs.filter(|need| !need.is_empty() && !need.starts_with('#')).collect()
+}
+
 /// Requirements in sections `[extra:marker]`.
 fn sections(text: &str) -> Vec<String> {
     let (mut extra, mut marker) = ("", "");

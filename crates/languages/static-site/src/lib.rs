@@ -23,7 +23,7 @@ const SERVER_PATH: &str = "opt/pages/serve.py";
 /// What tells the server that the first page answers every path that is no file.
 const SINGLE_PAGE: &str = "--single-page";
 /// Folders that may hold the pages; the empty one is the root of the source.
-const DOCROOTS: [&str; 3] = ["", "public", "site"];
+const DOCROOTS: [&str; 9] = ["", "public", "site", "dist", "www", "_site", "htdocs", "html", "docs"];
 /// Files that mean that a program serves the pages.
 const PROGRAMS: [&str; 6] =
     ["package.json", "requirements.txt", "pyproject.toml", "Gemfile", "composer.json", "go.mod"];
@@ -59,6 +59,8 @@ impl Buildpack for StaticSite {
                 "present",
                 "a program serves the pages",
             ));
+            // It may be that the program only made them.
+            finding.claim = Claim::Part;
         } else {
             finding.claim = Claim::Whole;
         }

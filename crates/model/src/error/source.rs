@@ -27,7 +27,4 @@ pub enum SourceError {
     /// A file name that is not UTF-8.
     #[error("{path:?} is not UTF-8")]
     FileName { path: PathBuf },
-    /// A symbolic link that leads out of the source.
-    #[error("{path} leads to {target}")]
-    LinkOutside { path: String, target: String },
 }

@@ -6,6 +6,9 @@ use crate::dev_packages::Missing;
 #[derive(Debug, thiserror::Error)]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
 pub enum StepError {
+    /// The build command did not make a file that the image needs.
+    #[error("the build command did not make {wanted}")]
+    NotMade { wanted: String, made: Vec<String> },
     /// The build command made none of the files that it should.
     #[error("the build command made nothing")]
     NothingMade { keep: Vec<String> },

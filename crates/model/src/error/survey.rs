@@ -8,7 +8,7 @@ use crate::Place;
 pub enum SurveyError {
     /// Nothing recognised the source.
     #[error("no language was recognised")]
-    Unrecognised { looked_for: Vec<(String, Vec<String>)> },
+    Unrecognised { looked_for: Vec<(String, Vec<String>)>, inside: Vec<String> },
     /// Several buildpacks claim the source with equal right.
     #[error("several languages claim this source")]
     Ambiguous { claims: Vec<(String, Vec<Place>)> },

@@ -1,7 +1,9 @@
 //! Rules of what the code of a Node app imports, followed from the files that its commands start.
 
+use crate::check::packages::Installed;
+use crate::check::program::declare;
 use crate::check::start::other_case;
-use crate::check::{Found, Subject, breaks};
+use crate::check::{Found, Subject, breaks, doubt, python_imports};
 use model::{Place, Result};
 use std::collections::BTreeSet;
 
@@ -99,8 +101,7 @@ pub(super) fn packages(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut told = BTreeSet::new();
     let mut found = Vec::new();
     for import in imports {
-        let depth = if import.name.starts_with('@') { 2 } else { 1 };
-        let package = import.name.split('/').take(depth).collect::<Vec<_>>().join("/");
+        let package = package_of(&import.name);
         if node.development.contains(&package)
             && !node.declared.contains(&package)
             && told.insert(package.clone())
@@ -112,6 +113,45 @@ pub(super) fn packages(subject: &Subject<'_>) -> Result<Vec<Found>> {
         }
     }
     Ok(found)
+}
+
+/// Modules of Node itself.
+const OWN: &str = "assert async_hooks buffer child_process cluster console constants crypto dgram \
+    diagnostics_channel dns domain events fs http http2 https inspector module net os path perf_hooks process \
+    punycode querystring readline repl stream string_decoder sys timers tls trace_events tty url util v8 vm wasi \
+    worker_threads zlib";
+
+/// Packages that the code uses on its way from the start, and that nothing declares.
+pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let mut found = python_imports::undeclared(subject)?;
+    let Some(node) = subject.survey.chosen_findings().find(|f| f.buildpack == "node") else {
+        return Ok(found);
+    };
+    let installed = Installed::of(subject, node)?;
+    let (imports, _) = reachable(subject);
+    let mut told = BTreeSet::new();
+    for import in imports {
+        let package = package_of(&import.name);
+        let is_own = import.name.starts_with("node:") || OWN.split_whitespace().any(|own| own == package);
+        let is_alias = import.name.starts_with(['#', '/', '~']) || import.name.starts_with("@/");
+        let is_known = installed.names.contains(&package) || node.development.contains(&package);
+        if is_own || is_alias || is_known || !told.insert(package.clone()) {
+            continue;
+        }
+        let what = format!("{package} is used, and nothing declares it");
+        let advice = declare(subject, &package, "node");
+        found.push(match installed.all_names {
+            true => breaks(import.place, what, advice),
+            false => doubt(import.place, what, advice),
+        });
+    }
+    Ok(found)
+}
+
+/// The package of an import: `@scope/name` or `name`.
+fn package_of(import: &str) -> String {
+    let depth = if import.starts_with('@') { 2 } else { 1 };
+    import.split('/').take(depth).collect::<Vec<_>>().join("/")
 }
 
 pub(super) fn files(subject: &Subject<'_>) -> Result<Vec<Found>> {

@@ -7,6 +7,9 @@ mod code;
 mod content;
 mod imports;
 mod locks;
+mod packages;
+mod program;
+mod python_imports;
 mod runtime;
 mod settings;
 mod start;
@@ -103,6 +106,16 @@ pub const RULES: &[Rule] = &[
         find: start::server,
     },
     Rule {
+        code: "start-program",
+        about: "the start command names a program that the image does not have",
+        find: program::missing,
+    },
+    Rule {
+        code: "start-module",
+        about: "the start command names a module or object that is not there",
+        find: program::module,
+    },
+    Rule {
         code: "start-file",
         about: "the start command names a file that is not packed",
         find: start::file,
@@ -119,6 +132,11 @@ pub const RULES: &[Rule] = &[
         code: "development-package",
         about: "a development package is used at run time",
         find: imports::packages,
+    },
+    Rule {
+        code: "import-undeclared",
+        about: "the code imports a package that nothing declares",
+        find: imports::undeclared,
     },
     Rule {
         code: "import-missing",

@@ -1,8 +1,10 @@
 //! Rules of how the app is started.
 
+use crate::check::program::declare;
 use crate::check::{Found, Subject, breaks, doubt};
 use model::Sign;
 use model::{Place, ProcessKind, Result, Speaks};
+use planning::frameworks;
 
 pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let has_server_problem = !server(subject)?.is_empty();
@@ -13,40 +15,22 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
     Ok(vec![breaks(None, "nothing says how to start the app", advice)])
 }
 
-/// Programs of packages with other names than theirs.
-const PROGRAMS: [(&str, &str); 8] = [
-    ("gunicorn", "gunicorn"),
-    ("uvicorn", "uvicorn"),
-    ("hypercorn", "hypercorn"),
-    ("waitress-serve", "waitress"),
-    ("celery", "celery"),
-    ("flask", "flask"),
-    ("daphne", "daphne"),
-    ("next", "next"),
-];
-
 pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut found = Vec::new();
     for finding in subject.survey.chosen_findings() {
         let none_serves = !subject.survey.processes.iter().any(|p| p.name == "web");
         let against = finding.evidence.iter().filter(|e| e.speaks == Speaks::Against);
         for evidence in against.filter(|e| none_serves && e.sign == Some(Sign::NoServer)) {
-            let advice = "declare and lock one of them, or give the command in [process.web] of shtetl.toml";
+            let package = frameworks::server_for(&evidence.value).unwrap_or("@sveltejs/adapter-node");
+            let mut advice = declare(subject, package, &finding.buildpack);
+            if !finding.declared.contains(&evidence.value) && finding.buildpack == "python" {
+                advice = format!("{advice}, and one with {}", evidence.value);
+            }
             found.push(breaks(
                 evidence.place.clone(),
                 format!("{}: {}", evidence.value, evidence.tells),
                 advice,
             ));
-        }
-        for process in &subject.survey.processes {
-            let program = process.command.first().map(String::as_str).unwrap_or_default();
-            let Some((_, package)) = PROGRAMS.iter().find(|(name, _)| *name == program) else { continue };
-            let known = finding.declared.contains(*package);
-            let elsewhere = finding.declared.is_empty() || finding.development.contains(*package);
-            if !known && !elsewhere {
-                let what = format!("{} starts with {program}, and {package} is not declared", process.name);
-                found.push(breaks(process.said.clone(), what, format!("declare and lock {package}")));
-            }
         }
     }
     Ok(found)

@@ -5,8 +5,8 @@ use engine::program_step::{CACHE, Cache, Job, RECIPE, SOURCE, copy_source};
 use engine::{Action, Fingerprint, Recipe, StepContext, collect, program_step};
 use globset::{Glob, GlobSet, GlobSetBuilder};
 use model::error::StepError;
-use model::shell_words::join;
-use model::{BuildCommand, Error, PackageFact, Result};
+use model::shell_words::{SHELL, expanded, for_shell, join, variables};
+use model::{BuildCommand, BuildPlan, Error, PackageFact, Result};
 use source::SourceTree;
 use std::sync::Arc;
 
@@ -14,6 +14,8 @@ use std::sync::Arc;
 pub(super) const STEP: &str = "build command";
 /// The folder of the app, from the root of the image.
 const APP: &str = "app";
+/// How many files an error names.
+const MOST_SHOWN: usize = 8;
 /// Folders in `node_modules` in which tools keep what makes them faster.
 const CACHES: [&str; 4] = [".cache/", ".vite/", ".vite-temp/", ".tmp/"];
 
@@ -23,18 +25,35 @@ pub(super) struct BuildWork {
     tree: Arc<SourceTree>,
     path: Vec<String>,
     package_folders: Vec<String>,
+    /// The line that people know the command by.
+    shown: String,
+    /// Files that must be there afterwards.
+    expected: Vec<Expected>,
 }
+
+/// A file that a build has to make: one of these paths.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Expected(pub(super) Vec<String>);
 
 impl BuildWork {
     /// `path` are folders in front of the usual ones where programs are; `package_folders` are those in
     /// the app that the root has packages in.
     pub(super) fn of(
-        command: &BuildCommand,
+        plan: &BuildPlan,
         tree: &Arc<SourceTree>,
         path: Vec<String>,
         package_folders: Vec<String>,
+        expected: Vec<Expected>,
     ) -> Self {
-        Self { command: command.clone(), tree: Arc::clone(tree), path, package_folders }
+        let BuildPlan { command, shown, .. } = plan;
+        Self {
+            command: command.clone(),
+            tree: Arc::clone(tree),
+            path,
+            package_folders,
+            shown: shown.clone(),
+            expected,
+        }
     }
 
     /// The patterns of files that are kept; without any, all that is new.
@@ -48,6 +67,14 @@ impl BuildWork {
     }
 }
 
+/// The words that are run: a shell puts in the values of variables.
+fn argv_of(run: &[String]) -> Vec<String> {
+    match variables(run).next() {
+        Some(_) => vec![SHELL.to_owned(), "-c".to_owned(), format!("exec {}", for_shell(run))],
+        None => expanded(run, |_| None).unwrap_or_else(|_| run.to_vec()),
+    }
+}
+
 /// Whether a file is what a tool keeps beside the packages to be faster the next time.
 fn is_cached(path: &str) -> bool {
     let inside = path.rsplit_once("node_modules/").map(|(_, inside)| inside);
@@ -56,7 +83,8 @@ fn is_cached(path: &str) -> bool {
 
 impl Action for BuildWork {
     fn fingerprint(&self) -> Fingerprint {
-        let Self { command, tree: _, path, package_folders } = self;
+        let Self { command, tree: _, path, package_folders, shown: _, expected } = self;
+        let expected: Vec<String> = expected.iter().flat_map(|file| file.0.iter().cloned()).collect();
         // The packages of tools are in the root.
         let BuildCommand { run, tools: _, keep } = command;
         let values = [
@@ -64,6 +92,7 @@ impl Action for BuildWork {
             ("keep", join(keep)),
             ("path", join(path)),
             ("packages", join(package_folders)),
+            ("expected", join(&expected)),
         ];
         Fingerprint::of(Recipe::new("build command", 3)).with_recipe(RECIPE).values("command", values)
     }
@@ -76,10 +105,10 @@ impl Action for BuildWork {
             ("SOURCE_DATE_EPOCH", content::layer::FILE_TIME.to_string()),
             ("XDG_CACHE_HOME", CACHE.to_owned()),
         ];
-        let argv = self.command.run.clone();
+        let argv = argv_of(&self.command.run);
         let job = Job {
             step: STEP,
-            shown: join(&argv),
+            shown: self.shown.clone(),
             argv,
             env,
             folder: SOURCE,
@@ -102,6 +131,12 @@ impl Action for BuildWork {
             .collect();
         if kept.is_empty() {
             return Err(Error::Step(StepError::NothingMade { keep: self.command.keep.clone() }));
+        }
+        let is_there = |path: &String| all.contains(path) || self.tree.has(path);
+        if let Some(Expected(paths)) = self.expected.iter().find(|file| !file.0.iter().any(is_there)) {
+            let made = kept.iter().map(|(path, _)| (*path).to_owned()).take(MOST_SHOWN).collect();
+            let wanted = paths.first().cloned().unwrap_or_default();
+            return Err(Error::Step(StepError::NotMade { wanted, made }));
         }
         collect::put(layer, &written.source, &kept)?;
         Ok(Vec::new())

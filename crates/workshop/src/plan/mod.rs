@@ -9,18 +9,20 @@ pub use resolutions::Resolutions;
 
 use crate::base_selection::NewPins;
 use crate::buildpacks::Buildpacks;
-use crate::plan::build_command::BuildWork;
+use crate::plan::build_command::{BuildWork, Expected};
 use crate::survey::{Survey, contributing, options_of};
 use config::AppConfig;
 use config::addresses::Addresses;
-use content::layer::{Codec, Entry, LayerWriter};
+use content::layer::{Codec, Entry, LayerWriter, Owner};
 use content::{InputDigest, TreeDigest};
 use engine::{Action, BuildSteps, Fingerprint, Input, LayerTarget, Recipe, Step, StepContext};
 use model::RuntimeInUse;
 use model::error::{BaseError, SurveyError};
+use model::places::APP_USER;
 use model::platform::own_platform;
 use model::{
-    BuildCommand, BuildpackOptions, Error, Finding, PackageFact, PathFacts, Result, Role, RuntimeWish,
+    BuildPlan, BuildpackOptions, Error, Finding, PackageFact, PathFacts, ProcessType, Result, Role,
+    RuntimeWish,
 };
 use planning::{Base, Context, Provided, Resolution};
 use source::{SourceTree, TreeDigests, TreeKind};
@@ -51,6 +53,8 @@ pub struct Worklist {
     pub env: BTreeMap<String, String>,
     /// What the image of each process type starts.
     pub entrypoints: BTreeMap<String, Vec<String>>,
+    /// Folders of the app that processes write to.
+    pub writable: BTreeSet<String>,
     /// Whether the app's own files are in the image.
     pub packs_source: bool,
     /// Things that people should know.
@@ -101,6 +105,7 @@ pub fn plan(
         tools: Vec::new(),
         env: BTreeMap::new(),
         entrypoints: entrypoints::of(survey, base.has_shell())?,
+        writable: survey.processes.iter().flat_map(|process| process.writable.iter().cloned()).collect(),
         // Of an app that only makes pages, these are all that is served.
         packs_source: survey.pages.is_none(),
         notes: Vec::new(),
@@ -114,7 +119,7 @@ pub fn plan(
         path.extend(contribute(&mut list, (finding, resolution), sources, base)?);
     }
     if let Some(build) = &survey.build {
-        let step = build_step(&mut list, &build.command, resolutions, sources, base)?;
+        let step = build_step(&mut list, build, resolutions, sources, base)?;
         list.steps.push(step);
     }
     for tool in resolutions.tools() {
@@ -200,14 +205,14 @@ fn context_of<'a>(
 /// The step that runs the app's own build command.
 fn build_step(
     list: &mut Worklist,
-    build: &BuildCommand,
+    build: &BuildPlan,
     resolutions: &Resolutions,
     sources: &Sources<'_>,
     base: &dyn Base,
 ) -> Result<Step> {
     let mut root = base.build_root()?;
     let (mut path, mut package_folders) = (Vec::new(), Vec::new());
-    for name in &build.tools {
+    for name in &build.command.tools {
         let tool = base.tool(name)?;
         if let Some(resolution) = resolutions.build.get(name) {
             let (folders, links) = found_by_build(list, (&tool, resolution), sources, base, &mut root)?;
@@ -216,9 +221,27 @@ fn build_step(
         }
         list.add_tool(tool);
     }
-    let work = BuildWork::of(build, sources.tree, path, package_folders);
+    let expected = expected_files(sources.survey, sources.tree);
+    let work = BuildWork::of(build, sources.tree, path, package_folders, expected);
     let step = Step::new(build_command::STEP, Role::Built, work).in_root(root);
     Ok(Step { reads_source: true, ..step })
+}
+
+/// Files that the image needs and the source does not have: the build has to make them.
+fn expected_files(survey: &Survey, tree: &SourceTree) -> Vec<Expected> {
+    const ENDINGS: [&str; 5] = ["", ".js", ".mjs", ".cjs", "/index.js"];
+    if let Some(pages) = &survey.pages {
+        return vec![Expected(vec![format!("{}/index.html", pages.folder)])];
+    }
+    let script = |process: &ProcessType| {
+        let [program, file, ..] = &process.command[..] else { return None };
+        let file = file.trim_start_matches("./");
+        let is_plain = !file.starts_with(['-', '/']) && !file.contains('$');
+        let candidates: Vec<String> = ENDINGS.iter().map(|ending| format!("{file}{ending}")).collect();
+        let is_open = program == "node" && is_plain && !candidates.iter().any(|path| tree.has(path));
+        is_open.then_some(Expected(candidates))
+    };
+    survey.processes.iter().filter_map(script).collect()
 }
 
 /// What a language of the app, of which `tool` is the runtime, has for the app's own build command, in `root`;
@@ -303,7 +326,11 @@ impl Worklist {
         self.source = digests.tree();
         self.source_input = Input::of_parts("source", digests.0.iter().map(part).collect());
         if self.packs_source {
-            let step = Step::new("app files", Role::App, AppFiles(Arc::clone(tree)));
+            let step = Step::new(
+                "app files",
+                Role::App,
+                AppFiles { tree: Arc::clone(tree), writable: self.writable.clone() },
+            );
             self.steps.push(Step { reads_source: true, ..step });
             self.steps.sort_by_key(|step| step.role);
         }
@@ -317,17 +344,34 @@ impl Worklist {
 }
 
 /// The step that packs the source itself.
-struct AppFiles(Arc<SourceTree>);
+struct AppFiles {
+    tree: Arc<SourceTree>,
+    /// Folders that processes write to: they belong to the user that these run as.
+    writable: BTreeSet<String>,
+}
 
 impl Action for AppFiles {
     fn fingerprint(&self) -> Fingerprint {
         // The files are the source, which the step reads.
-        let Self(_) = self;
-        Fingerprint::of(Recipe::new("app files", 2))
+        let Self { tree: _, writable } = self;
+        let whole = Fingerprint::of(Recipe::new("app files", 2));
+        let writable: Vec<&str> = writable.iter().map(String::as_str).collect();
+        match &writable[..] {
+            // Most apps write nowhere.
+            [] => whole,
+            folders => whole.values("writable", [("folders", folders.join(" "))]),
+        }
     }
 
     fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
-        let files = self.0.files();
+        let files = self.tree.files();
+        let owner = |path: &str| {
+            let inside = |folder: &String| {
+                path.strip_prefix(folder.as_str())
+                    .is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+            };
+            if self.writable.iter().any(inside) { APP_USER } else { Owner::ROOT }
+        };
         layer.part::<Error>(|tar| {
             tar.entry(&Entry::folder(APP_FOLDER))?;
             let mut folders = BTreeSet::new();
@@ -335,19 +379,31 @@ impl Action for AppFiles {
                 cx.check_cancelled()?;
                 for (at, _) in path.match_indices('/') {
                     if folders.insert(&path[..at]) {
-                        tar.entry(&Entry::folder(format!("{APP_FOLDER}/{}", &path[..at])))?;
+                        let folder = Entry::folder(format!("{APP_FOLDER}/{}", &path[..at]));
+                        tar.entry(&Entry { owner: owner(&path[..at]), ..folder })?;
                     }
                 }
                 let target = format!("{APP_FOLDER}/{path}");
                 match &file.kind {
-                    TreeKind::Link { target: to } => tar.entry(&Entry::link(target, to))?,
+                    TreeKind::Link { target: to } => {
+                        tar.entry(&Entry { owner: owner(path), ..Entry::link(target, to) })?;
+                    }
                     TreeKind::File { size, executable } => {
-                        let full = self.0.root().join(path);
+                        let full = self.tree.root().join(path);
                         let mut content = File::open(&full).facts(&full)?;
-                        tar.file(&Entry::file(target, *size, *executable), &mut content)?;
+                        let file = Entry { owner: owner(path), ..Entry::file(target, *size, *executable) };
+                        tar.file(&file, &mut content)?;
                     }
                 }
                 (cx.progress)(done + 1, files.len());
+            }
+            for folder in &self.writable {
+                for (at, _) in folder.match_indices('/').chain([(folder.len(), "")]) {
+                    if folders.insert(&folder[..at]) {
+                        let entry = Entry::folder(format!("{APP_FOLDER}/{}", &folder[..at]));
+                        tar.entry(&Entry { owner: owner(&folder[..at]), ..entry })?;
+                    }
+                }
             }
             Ok(())
         })?;

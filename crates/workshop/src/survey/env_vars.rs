@@ -46,8 +46,14 @@ const PROPERTIES: &[&str] = &["application.properties", "application.yml", "appl
 const PATTERNS: &[Pattern] = &[
     Pattern { endings: SCRIPT, before: "process.env.", quoted: false, default: &["??", "||"], strict: false },
     Pattern { endings: SCRIPT, before: "process.env[", quoted: true, default: &["??", "||"], strict: false },
-    Pattern { endings: PYTHON, before: "environ[", quoted: true, default: &[], strict: true },
-    Pattern { endings: PYTHON, before: "environ.get(", quoted: true, default: &[",", "or "], strict: false },
+    Pattern { endings: PYTHON, before: "os.environ[", quoted: true, default: &[], strict: true },
+    Pattern {
+        endings: PYTHON,
+        before: "os.environ.get(",
+        quoted: true,
+        default: &[",", "or "],
+        strict: false,
+    },
     Pattern { endings: PYTHON, before: "getenv(", quoted: true, default: &[",", "or "], strict: false },
     Pattern { endings: RUBY, before: "ENV[", quoted: true, default: &["||"], strict: false },
     Pattern { endings: RUBY, before: "ENV.fetch(", quoted: true, default: &[",", "{", "do"], strict: true },
@@ -84,6 +90,47 @@ const USUAL: &[&str] = &[
     "PATH_INFO",
     "QUERY_STRING",
     "REMOTE_ADDR",
+    "REMOTE_HOST",
+    "REMOTE_PORT",
+    "REMOTE_USER",
+    "REQUEST_URI",
+    "SCRIPT_FILENAME",
+    "DOCUMENT_ROOT",
+    "AUTH_TYPE",
+    "GATEWAY_INTERFACE",
+    "SERVER_ADDR",
+    "SERVER_SOFTWARE",
+    "SERVER_ADMIN",
+    "PHP_AUTH_USER",
+    "PHP_AUTH_PW",
+    "PHP_SELF",
+    "HTTPS",
+    // What tools and systems tell their own programs.
+    "BUNDLE_GEMFILE",
+    "GEM_HOME",
+    "PYTHONPATH",
+    "PYTHONHASHSEED",
+    "VIRTUAL_ENV",
+    "NODE_OPTIONS",
+    "NODE_PATH",
+    "TEMP",
+    "TMP",
+    "EDITOR",
+    "VISUAL",
+    "DISPLAY",
+    "APPDATA",
+    "LOCALAPPDATA",
+    "USERPROFILE",
+    "XDG_CONFIG_HOME",
+    "XDG_CACHE_HOME",
+    "XDG_DATA_HOME",
+    "XDG_RUNTIME_DIR",
+    "LC_ALL",
+    "COLUMNS",
+    "FORCE_COLOR",
+    "NO_COLOR",
+    "WERKZEUG_RUN_MAIN",
+    "DJANGO_SETTINGS_MODULE",
     "REQUEST_METHOD",
     "SCRIPT_NAME",
     "SERVER_NAME",
@@ -100,7 +147,7 @@ const MOST: u64 = 128 << 20;
 const MOST_PLACES: usize = 50;
 
 /// Version of the patterns; what was found with others is not taken from memory.
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 /// As [`find`], from the store's memory when nobody touched a file since it was looked at. `now` is
 /// in nanoseconds since 1970.
@@ -124,7 +171,8 @@ fn find(tree: &SourceTree) -> Result<BTreeMap<String, ReadSetting>> {
         let TreeKind::File { size, .. } = file.kind else { continue };
         let patterns: Vec<_> =
             PATTERNS.iter().filter(|p| p.endings.iter().any(|e| path.ends_with(e))).collect();
-        if patterns.is_empty() || size > LARGEST || size > room || source::is_for_tests(path) {
+        let is_own = !source::is_for_tests(path) && !is_of_others(path);
+        if patterns.is_empty() || size > LARGEST || size > room || !is_own {
             continue;
         }
         room -= size;
@@ -135,6 +183,22 @@ fn find(tree: &SourceTree) -> Result<BTreeMap<String, ReadSetting>> {
         }
     }
     Ok(found)
+}
+
+/// Whether a file is of a package that lies with the source, or was made by a program.
+fn is_of_others(path: &str) -> bool {
+    const FOLDERS: [&str; 9] = [
+        "vendor",
+        "node_modules",
+        "third_party",
+        "site-packages",
+        "dist",
+        "build",
+        ".next",
+        "bower_components",
+        "extern",
+    ];
+    path.split('/').any(|part| FOLDERS.contains(&part)) || path.ends_with(".min.js")
 }
 
 fn scan(path: &str, text: &str, pattern: &Pattern, found: &mut BTreeMap<String, ReadSetting>) {

@@ -15,9 +15,14 @@ use config::{AppConfig, Effective};
 use model::error::{ConfigError, SurveyError};
 use model::{BuildPlan, Claim, Finding, Pages, ProcessType};
 use model::{BuildpackOptions, Error, Result, SettingRule, names};
+use planning::Buildpack;
 use serde::Serialize;
 use source::{LeftOut, Notable, Revision, Source};
 use std::collections::BTreeMap;
+
+/// How deep apps are looked for inside a folder that is none, and how many are named.
+const DEEPEST_APP: usize = 2;
+const MOST_APPS: usize = 12;
 
 /// Everything that is concluded about a source.
 #[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
@@ -83,14 +88,19 @@ pub fn survey(
     buildpacks: &Buildpacks,
 ) -> Result<Survey> {
     let config = &effective.config;
-    let name = config.name.as_deref().unwrap_or(called).to_owned();
+    let name = match &config.name {
+        Some(name) => name.clone(),
+        // A folder may be called anything.
+        None => names::valid(called).unwrap_or_else(|| called.to_owned()),
+    };
     names::check("app", &name)?;
     check_buildpack_names(config, buildpacks)?;
     let mut findings = Vec::new();
     for buildpack in buildpacks.iter() {
         findings.push(buildpack.survey(&source.tree, &options_of(config, buildpack.name()))?);
     }
-    let mut chosen = choose(&findings, config)?;
+    let mut chosen =
+        choose(&findings, config).map_err(|error| with_apps_inside(error, source, buildpacks))?;
     let build = building::build(&findings, &chosen, effective);
     let pages = building::serve_pages(&mut findings, &mut chosen, effective, build.as_ref(), buildpacks);
     let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
@@ -135,6 +145,32 @@ fn check_buildpack_names(config: &AppConfig, buildpacks: &Buildpacks) -> Result<
     Ok(())
 }
 
+/// Names the folders of the source that are apps by themselves, where the whole is none.
+fn with_apps_inside(error: Error, source: &Source, buildpacks: &Buildpacks) -> Error {
+    let Error::Survey(SurveyError::Unrecognised { looked_for, .. }) = error else { return error };
+    let mut folders: Vec<&str> = source
+        .tree
+        .files()
+        .keys()
+        .filter_map(|path| path.rsplit_once('/'))
+        .map(|(folder, _)| folder)
+        .collect();
+    folders.retain(|folder| folder.matches('/').count() < DEEPEST_APP);
+    folders.dedup();
+    folders.sort_unstable();
+    folders.dedup();
+    let is_app = |folder: &&str| {
+        let tree = source.tree.below(folder);
+        let claims = |buildpack: &dyn Buildpack| {
+            let finding = buildpack.survey(&tree, &BuildpackOptions::default());
+            finding.is_ok_and(|found| !found.processes.is_empty() || found.pages.is_some())
+        };
+        buildpacks.iter().any(claims)
+    };
+    let inside = folders.into_iter().filter(is_app).take(MOST_APPS).map(str::to_owned).collect();
+    Error::Survey(SurveyError::Unrecognised { looked_for, inside })
+}
+
 /// Configuration decides; without it, exactly one claim to the whole must stand. Buildpacks that claim
 /// a part come after the main one.
 fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<String>> {
@@ -149,13 +185,28 @@ fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<String>> {
     let claiming = |claim: Claim| findings.iter().filter(move |f| f.claim == claim).filter(allowed);
     let (wholes, parts): (Vec<_>, Vec<_>) =
         (claiming(Claim::Whole).collect(), claiming(Claim::Part).collect());
-    let main = if wholes.is_empty() { &parts } else { &wholes };
+    // Of parts, the one that runs something is the app; else the one whose build makes pages.
+    let with = |has: fn(&Finding) -> bool| -> Vec<&Finding> {
+        parts.iter().copied().filter(|part| has(part)).collect()
+    };
+    let candidates = [
+        wholes,
+        with(|part| part.pages.is_some()),
+        with(|part| part.processes.iter().any(|process| process.name == "web")),
+        parts.clone(),
+    ];
+    let main = candidates.into_iter().find(|some| !some.is_empty()).unwrap_or_default();
     match &main[..] {
         [one] => {
-            let others = parts.iter().filter(|p| p.buildpack != one.buildpack);
+            // What only serves pages is no part of an app that runs.
+            let counts = |part: &&&Finding| part.runtime.as_ref().is_none_or(|wish| wish.for_app);
+            let others = parts.iter().filter(|p| p.buildpack != one.buildpack).filter(counts);
             Ok(std::iter::once(one).chain(others).map(|f| f.buildpack.clone()).collect())
         }
+        // What is built already needs no language, only its command.
+        [] if config.processes.values().any(|process| process.run.is_some()) => Ok(Vec::new()),
         [] => Err(Error::Survey(SurveyError::Unrecognised {
+            inside: Vec::new(),
             looked_for: findings
                 .iter()
                 .map(|f| (f.buildpack.clone(), f.looked_for.iter().map(|l| l.to_string()).collect()))

@@ -61,12 +61,17 @@ fn apply(
         (None, Some(found)) => (found.command.clone(), found.env.clone(), found.said.clone()),
         (None, None) => return None,
     };
+    let writable = match &said.writable[..] {
+        [] => found.as_ref().map(|f| f.writable.clone()).unwrap_or_default(),
+        said => said.to_vec(),
+    };
     let (port, health) = found.map_or((None, None), |f| (f.port, f.health));
     Some(ProcessType {
         name: name.to_owned(),
         kind,
         command,
         env,
+        writable,
         port: said.port.or(port),
         health: said.health.clone().or(health),
         memory: said.memory,

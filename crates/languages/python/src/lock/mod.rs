@@ -4,7 +4,10 @@ mod pdm;
 mod pipfile;
 mod poetry;
 mod pylock;
+mod stale;
 mod uv;
+
+pub(super) use stale::of_pipfile;
 
 use crate::locked::{Edge, LockGraph, LockedPackage, Missing, Origin};
 use crate::target::Target;
@@ -79,7 +82,7 @@ impl Kind {
                 detail,
             })
         })?;
-        graph.select(target).map_err(|missing| {
+        let packages = graph.select(target).map_err(|missing| {
             let detail = match missing {
                 Missing::Package { name, wanted_by } if wanted_by.is_empty() => {
                     format!("{name} is asked for and not locked")
@@ -94,7 +97,9 @@ impl Kind {
                 detail,
                 how: self.how,
             })
-        })
+        })?;
+        stale::check(self, tree, options, &packages, target)?;
+        Ok(packages)
     }
 }
 

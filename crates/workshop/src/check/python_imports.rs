@@ -1,0 +1,245 @@
+//! What the code of a Python app imports, followed from the files that its commands start.
+
+use crate::check::packages::Installed;
+use crate::check::program::{declare, module_files};
+use crate::check::{Found, Subject, breaks, doubt};
+use model::{Finding, Place, Result};
+use std::collections::BTreeSet;
+
+/// The modules of Python itself.
+const STANDARD: &str = "__future__ abc aifc annotationlib antigravity argparse array ast asynchat asyncio asyncore atexit \
+    audioop base64 bdb binascii bisect builtins bz2 cProfile calendar cgi cgitb chunk cmath cmd code codecs \
+    codeop collections colorsys compileall compression concurrent configparser contextlib contextvars copy \
+    copyreg crypt csv ctypes curses dataclasses datetime dbm decimal difflib dis distutils doctest email \
+    encodings ensurepip enum errno faulthandler fcntl filecmp fileinput fnmatch fractions ftplib functools \
+    gc genericpath getopt getpass gettext glob graphlib grp gzip hashlib heapq hmac html http idlelib \
+    imaplib imghdr imp importlib inspect io ipaddress itertools json keyword lib2to3 linecache locale \
+    logging lzma mailbox mailcap marshal math mimetypes mmap modulefinder msilib msvcrt multiprocessing \
+    netrc nis nntplib nt ntpath nturl2path numbers opcode operator optparse os ossaudiodev pathlib pdb \
+    pickle pickletools pipes pkgutil platform plistlib poplib posix posixpath pprint profile pstats pty pwd \
+    py_compile pyclbr pydoc pydoc_data pyexpat queue quopri random re readline reprlib resource rlcompleter \
+    runpy sched secrets select selectors shelve shlex shutil signal site smtpd smtplib sndhdr socket \
+    socketserver spwd sqlite3 sre_compile sre_constants sre_parse ssl stat statistics string stringprep \
+    struct subprocess sunau symtable sys sysconfig syslog tabnanny tarfile telnetlib tempfile termios \
+    textwrap this threading time timeit tkinter token tokenize tomllib trace traceback tracemalloc tty \
+    turtle turtledemo types typing unicodedata unittest urllib uu uuid venv warnings wave weakref webbrowser \
+    winreg winsound wsgiref xdrlib xml xmlrpc zipapp zipfile zipimport zlib zoneinfo";
+
+/// Modules of packages with other names, and of those that apps use most.
+const KNOWN: [(&str, &[&str]); 67] = [
+    ("Crypto", &["pycryptodome", "pycrypto"]),
+    ("MySQLdb", &["mysqlclient"]),
+    ("OpenSSL", &["pyopenssl"]),
+    ("PIL", &["pillow"]),
+    ("aiohttp", &["aiohttp"]),
+    ("allauth", &["django-allauth"]),
+    ("attr", &["attrs"]),
+    ("boto3", &["boto3"]),
+    ("bottle", &["bottle"]),
+    ("bs4", &["beautifulsoup4"]),
+    ("celery", &["celery"]),
+    ("cherrypy", &["cherrypy"]),
+    ("corsheaders", &["django-cors-headers"]),
+    ("crispy_forms", &["django-crispy-forms"]),
+    ("cv2", &["opencv-python", "opencv-python-headless", "opencv-contrib-python"]),
+    ("dateutil", &["python-dateutil"]),
+    ("debug_toolbar", &["django-debug-toolbar"]),
+    ("decouple", &["python-decouple"]),
+    ("dj_database_url", &["dj-database-url"]),
+    ("django", &["django"]),
+    ("docx", &["python-docx"]),
+    ("dotenv", &["python-dotenv"]),
+    ("environ", &["django-environ", "environ-config"]),
+    ("fastapi", &["fastapi"]),
+    ("flask", &["flask"]),
+    ("flask_cors", &["flask-cors"]),
+    ("flask_login", &["flask-login"]),
+    ("flask_migrate", &["flask-migrate"]),
+    ("flask_sqlalchemy", &["flask-sqlalchemy"]),
+    ("flask_wtf", &["flask-wtf"]),
+    ("git", &["gitpython"]),
+    ("google", &["protobuf", "google-api-core"]),
+    ("gunicorn", &["gunicorn"]),
+    ("httpx", &["httpx"]),
+    ("import_export", &["django-import-export"]),
+    ("jinja2", &["jinja2"]),
+    ("jose", &["python-jose"]),
+    ("jwt", &["pyjwt"]),
+    ("magic", &["python-magic"]),
+    ("markdown", &["markdown"]),
+    ("matplotlib", &["matplotlib"]),
+    ("multipart", &["python-multipart"]),
+    ("nacl", &["pynacl"]),
+    ("numpy", &["numpy"]),
+    ("openai", &["openai"]),
+    ("pandas", &["pandas"]),
+    ("psycopg", &["psycopg"]),
+    ("psycopg2", &["psycopg2", "psycopg2-binary"]),
+    ("pydantic", &["pydantic"]),
+    ("pydantic_settings", &["pydantic-settings"]),
+    ("pymongo", &["pymongo"]),
+    ("redis", &["redis"]),
+    ("requests", &["requests"]),
+    ("rest_framework", &["djangorestframework"]),
+    ("scipy", &["scipy"]),
+    ("sklearn", &["scikit-learn"]),
+    ("slugify", &["python-slugify"]),
+    ("sqlalchemy", &["sqlalchemy"]),
+    ("starlette", &["starlette", "fastapi"]),
+    ("storages", &["django-storages"]),
+    ("streamlit", &["streamlit"]),
+    ("tensorflow", &["tensorflow"]),
+    ("torch", &["torch"]),
+    ("tornado", &["tornado"]),
+    ("uvicorn", &["uvicorn"]),
+    ("whitenoise", &["whitenoise"]),
+    ("yaml", &["pyyaml"]),
+];
+
+/// One import at the top of a file.
+struct Import {
+    place: Place,
+    module: String,
+}
+
+/// Packages that the code imports on its way from the start, and that nothing declares.
+pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let Some(finding) = subject.survey.chosen_findings().find(|finding| finding.buildpack == "python") else {
+        return Ok(Vec::new());
+    };
+    let installed = Installed::of(subject, finding)?;
+    let mut told = BTreeSet::new();
+    let mut found = Vec::new();
+    for import in imports(subject) {
+        let top = import.module.split('.').next().unwrap_or(&import.module).to_owned();
+        if is_there(&top, finding, &installed) || !told.insert(top.clone()) {
+            continue;
+        }
+        let known = KNOWN.iter().find(|(module, _)| *module == top);
+        let package = known.map_or(top.as_str(), |(_, packages)| packages[0]);
+        let what = format!("{top} is imported, and nothing declares a package that has it");
+        let advice = declare(subject, package, "python");
+        match (installed.all_names, known) {
+            (true, Some(_)) => found.push(breaks(import.place, what, advice)),
+            (true, None) => found.push(doubt(import.place, what, advice)),
+            // What is needed by what is declared is not known before it is resolved.
+            (false, _) => {}
+        }
+    }
+    Ok(found)
+}
+
+fn is_there(module: &str, finding: &Finding, installed: &Installed) -> bool {
+    if STANDARD.split_whitespace().any(|name| name == module) {
+        return true;
+    }
+    let plain = module.to_lowercase().replace(['_', '.'], "-");
+    let known = KNOWN.iter().find(|(name, _)| *name == module).map_or(&[][..], |(_, packages)| packages);
+    let has = |package: &str| installed.names.contains(package) || finding.declared.contains(package);
+    // Many packages are called after what their module is called, with something before or after it.
+    let near = |name: &String| name.replace('-', "").contains(&plain.replace('-', ""));
+    has(&plain)
+        || known.iter().any(|package| has(package))
+        || known.is_empty() && installed.names.iter().any(near)
+}
+
+/// The imports of everything that is reached from what the processes start; those of local files are followed.
+fn imports(subject: &Subject<'_>) -> Vec<Import> {
+    let mut pending: Vec<String> = Vec::new();
+    for process in &subject.survey.processes {
+        let scripts = process.command.iter().filter(|word| word.ends_with(".py"));
+        pending.extend(scripts.map(|word| word.trim_start_matches("./").to_owned()));
+        pending.extend(module_files(process));
+    }
+    pending.retain(|file| subject.tree.has(file));
+    let mut seen = BTreeSet::new();
+    let mut found = Vec::new();
+    while let Some(file) = pending.pop() {
+        if !seen.insert(file.clone()) {
+            continue;
+        }
+        // A source that is not text imports nothing.
+        let Ok(Some(text)) = subject.tree.read(&file) else { continue };
+        let folder = file.rsplit_once('/').map_or("", |(folder, _)| folder);
+        for (number, module) in top_imports(&text) {
+            let local = local_files(subject, folder, &module);
+            if !local.is_empty() {
+                pending.extend(local);
+            } else if !module.starts_with('.') && !is_folder(subject, folder, &module) {
+                let place = Place::new(file.as_str(), u32::try_from(number + 1).ok());
+                found.push(Import { place, module });
+            }
+        }
+    }
+    found
+}
+
+/// The modules that a file imports whenever it is run, with their lines (from 0).
+fn top_imports(text: &str) -> Vec<(usize, String)> {
+    let mut found = Vec::new();
+    let mut in_text = false;
+    for (number, line) in text.lines().enumerate() {
+        let quotes = line.matches("\"\"\"").count() + line.matches("'''").count();
+        let begins_in_text = in_text;
+        in_text ^= quotes % 2 == 1;
+        if begins_in_text || quotes > 0 {
+            continue;
+        }
+        if let Some(rest) = line.strip_prefix("import ") {
+            let names = rest.split('#').next().unwrap_or(rest).split(',');
+            let names = names.filter_map(|name| name.split_whitespace().next());
+            found.extend(names.filter(|name| is_module(name)).map(|name| (number, name.to_owned())));
+        } else if let Some((module, _)) =
+            line.strip_prefix("from ").and_then(|rest| rest.split_once(" import"))
+            && is_module(module.trim())
+        {
+            found.push((number, module.trim().to_owned()));
+        }
+    }
+    found
+}
+
+fn is_module(name: &str) -> bool {
+    !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || c == '_' || c == '.')
+}
+
+/// The file of the source that a module is, seen from a file in `folder`.
+fn local_files(subject: &Subject<'_>, folder: &str, module: &str) -> Vec<String> {
+    let dots = module.len() - module.trim_start_matches('.').len();
+    let path = module.trim_start_matches('.').replace('.', "/");
+    let roots: Vec<String> = match dots {
+        0 => vec![String::new(), folder.to_owned(), "src".to_owned()],
+        dots => {
+            let parts: Vec<&str> = folder.split('/').collect();
+            vec![parts[..parts.len().saturating_sub(dots - 1)].join("/")]
+        }
+    };
+    let below = |root: &String| if root.is_empty() { path.clone() } else { format!("{root}/{path}") };
+    let file = |path: String| [format!("{path}.py"), format!("{path}/__init__.py")];
+    roots.iter().map(below).flat_map(file).filter(|file| subject.tree.has(file)).take(1).collect()
+}
+
+/// Whether the first name of a module is a folder or a file of the source.
+fn is_folder(subject: &Subject<'_>, folder: &str, module: &str) -> bool {
+    let top = module.split('.').next().unwrap_or(module);
+    let starts = [format!("{top}/"), format!("{top}.py"), format!("src/{top}/"), format!("src/{top}.py")];
+    let beside = format!("{folder}/{top}/");
+    subject
+        .tree
+        .files()
+        .keys()
+        .any(|file| file.starts_with(&beside) || starts.iter().any(|start| file.starts_with(start.as_str())))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_what_is_imported_whenever_a_file_runs_counts() {
+        let text = "import os, yaml as y  # x\nfrom PIL import Image\n    import lazy\n\"\"\"\nimport told\n\"\"\"\n\
+            from .own import x\n";
+        let found: Vec<_> = top_imports(text).into_iter().map(|(_, module)| module).collect();
+        assert_eq!(found, ["os", "yaml", "PIL", ".own"]);
+    }
+}
