@@ -276,13 +276,12 @@ fn read_process(table: Table<'_, '_>, is_task: bool) -> ProcessConfig {
     process
 }
 
-/// Folders inside the app.
+/// Folders inside the app; a dot is all of it.
 fn folders(value: &Value<'_, '_>) -> Vec<String> {
     let mut inside = Vec::new();
     for folder in value.strings().unwrap_or_default() {
         let plain = folder.trim_start_matches("./").trim_end_matches('/');
-        let leaves = folder.starts_with('/') || plain.split('/').any(|part| part == "..");
-        match leaves || plain.is_empty() || plain == "." {
+        match folder.starts_with('/') || plain.is_empty() || plain.split('/').any(|part| part == "..") {
             true => value.bad(format!("{folder:?} is no folder inside the app")),
             false => inside.push(plain.to_owned()),
         }

@@ -68,6 +68,11 @@ pub fn write(store: &Store, documents: &Documents<'_>) -> Result<BlobDigest> {
     Ok(store.put_blob(&to_json(&index)?)?)
 }
 
+/// A folder of the app in the image; a dot is all of it.
+pub(crate) fn inside_app(folder: &str) -> String {
+    if folder == "." { WORKING_FOLDER.to_owned() } else { format!("{WORKING_FOLDER}/{folder}") }
+}
+
 fn platform(record: &Record) -> Platform {
     let (os, architecture) = record.platform.split_once('/').unwrap_or(("linux", &record.platform));
     Platform { architecture: architecture.to_owned(), os: os.to_owned() }
@@ -99,11 +104,7 @@ fn config(documents: &Documents<'_>, process: &ProcessType, record_label: &str) 
         config: RunConfig {
             user: format!("{}:{}", user.uid, user.gid),
             exposed_ports: process.port.map(|p| (format!("{p}/tcp"), BTreeMap::new())).into_iter().collect(),
-            volumes: process
-                .writable
-                .iter()
-                .map(|folder| (format!("{WORKING_FOLDER}/{folder}"), BTreeMap::new()))
-                .collect(),
+            volumes: process.writable.iter().map(|folder| (inside_app(folder), BTreeMap::new())).collect(),
             env: env.into_iter().map(|(k, v)| format!("{k}={v}")).collect(),
             entrypoint: documents.entrypoints.get(&process.name).unwrap_or(&process.command).clone(),
             working_dir: WORKING_FOLDER.to_owned(),

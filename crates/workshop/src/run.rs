@@ -1,6 +1,6 @@
 //! Runs a process type of an image on this machine.
 
-use crate::image::WORKING_FOLDER;
+use crate::image::inside_app;
 use crate::inspect::{OpenImage, ProcessImage};
 use crate::plan::PORT_VARIABLE;
 use content::layer::Codec;
@@ -160,13 +160,13 @@ impl Drop for Launched {
 fn writable_folders(process: Option<&ProcessType>, data: &Path, mode: Mode) -> Result<Vec<Merged>> {
     let mut merged = Vec::new();
     for folder in process.into_iter().flat_map(|process| &process.writable) {
-        let from = data.join(folder);
+        let from = if folder == "." { data.to_owned() } else { data.join(folder) };
         fs::create_dir_all(&from).facts(&from)?;
         if mode.isolation == Isolation::Superuser {
             let user = model::places::APP_USER;
             lchown(&from, Some(FIRST_ID + user.uid), Some(FIRST_ID + user.gid)).facts(&from)?;
         }
-        merged.push(Merged { from, to: format!("{}/{folder}", &WORKING_FOLDER[1..]) });
+        merged.push(Merged { from, to: inside_app(folder)[1..].to_owned() });
     }
     Ok(merged)
 }

@@ -45,13 +45,17 @@ pub(super) fn words_of(error: &SurveyError) -> Worded {
             format!("nothing says how to start the app ({language})"),
             "in shtetl.toml: [process.web], then run = \"the command\"",
         ),
-        SurveyError::NoShell { process, needs, place } => worded(
+        SurveyError::NoShell { process, variable, place } => worded(
             FAILED,
             format!(
-                "{}the command of {process} needs a shell for {needs}, and the base has none",
-                place.as_ref().map(|place| format!("{}: ", words::place(place))).unwrap_or_default()
+                "{}the command of {process} needs a shell{}, and the base has none",
+                place.as_ref().map(|place| format!("{}: ", words::place(place))).unwrap_or_default(),
+                variable.as_ref().map(|name| format!(" for ${name}")).unwrap_or_default()
             ),
-            "give the value in the command, or choose a Debian base in [base] from",
+            match variable {
+                Some(_) => "give the value in the command, or choose a Debian base in [base] from",
+                None => "give a command without shell syntax, or choose a Debian base in [base] from",
+            },
         ),
         SurveyError::Malformed { place, detail } => {
             worded(WRONG, format!("{}: {detail}", words::place(place)), "")

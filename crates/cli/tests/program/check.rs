@@ -342,6 +342,15 @@ const CASES: &[Case<'_>] = &[
         ],
     ),
     (
+        "data-unwritable!",
+        &[PYTHON_SCRIPT, ("db.py", "os.makedirs(app.instance_path, exist_ok=True)\n")],
+        &[
+            PYTHON_SCRIPT,
+            ("db.py", "os.makedirs(app.instance_path, exist_ok=True)\n"),
+            ("shtetl.toml", "[process.web]\nwritable = [\"instance\"]\n"),
+        ],
+    ),
+    (
         "content-unexpected",
         &[START, ("server.js", ""), ("tools/site-packages/fog.py", "")],
         &[START, ("server.js", ""), ("tools/fog.py", ""), ("crew.sql", "small")],

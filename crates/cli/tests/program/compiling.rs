@@ -19,7 +19,7 @@ const TOOLS: [&str; 8] = [
     "libatomic1",
 ];
 
-fn packages(python: Vec<u8>, shell: Vec<u8>) -> Vec<Package> {
+pub fn packages(python: Vec<u8>, shell: Vec<u8>) -> Vec<Package> {
     let mut packages = workshop_packages();
     packages.extend(TOOLS.map(|name| Package::new(name, "14", "", &[])));
     let python =

@@ -19,6 +19,7 @@ mod run;
 mod schema;
 mod settings;
 mod source;
+mod starting;
 mod store;
 mod survey;
 

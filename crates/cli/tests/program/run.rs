@@ -89,6 +89,21 @@ fn it_does_so_for_a_user_without_rights() {
 }
 
 #[test]
+fn what_a_process_writes_is_kept_where_that_is_wanted_and_the_image_stays_as_it_is() {
+    let program = with_app();
+    program.edit("ferry/shtetl.toml", "[task.audit]", "[task.audit]\nwritable = [\".\"]");
+    let _ = program.succeed("build ferry --anyway");
+    let audit = |more: &str| program.succeed(&format!("run ferry audit {more} --set TOKEN=hunter2")).stdout;
+    assert!(audit("").contains("may write true false true"));
+    assert!(!program.path("kept").exists());
+    assert!(audit("--data kept").contains("may write true false true"));
+    assert_eq!(fs::read_to_string(program.path("kept/x")).unwrap(), "x");
+    // What is kept is there again, over what the image has.
+    fs::write(program.path("kept/page.html"), "changed").unwrap();
+    assert!(program.succeed("build ferry --anyway").stdout.contains("nothing ran"));
+}
+
+#[test]
 fn a_process_sees_only_its_image() {
     let program = with_app();
     insta::assert_snapshot!(program.run("run ferry audit --set TOKEN=hunter2 -- --from 2026"), @"

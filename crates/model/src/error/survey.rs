@@ -16,8 +16,8 @@ pub enum SurveyError {
     #[error("no process type was found")]
     NoProcess { language: String },
     /// A command needs a shell, and the base has none.
-    #[error("{process} needs a shell: {needs}")]
-    NoShell { process: String, needs: String, place: Option<Place> },
+    #[error("{process} needs a shell")]
+    NoShell { process: String, variable: Option<String>, place: Option<Place> },
     /// A file of the source has the wrong form.
     #[error("{place}: {detail}")]
     Malformed { place: Place, detail: String },

@@ -5,6 +5,7 @@
 
 mod code;
 mod content;
+mod data;
 mod imports;
 mod locks;
 mod packages;
@@ -185,6 +186,11 @@ pub const RULES: &[Rule] = &[
         code: "secret-committed",
         about: "a secret has a value in a file of the source",
         find: settings::secret,
+    },
+    Rule {
+        code: "data-unwritable",
+        about: "the code writes to a folder that no process may write to",
+        find: data::unwritable,
     },
     Rule {
         code: "content-unexpected",

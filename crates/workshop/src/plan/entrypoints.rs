@@ -33,14 +33,14 @@ fn with_shell(process: &ProcessType) -> Vec<String> {
 
 /// Without a shell, the values are those that are known when the image is made.
 fn without_shell(process: &ProcessType, survey: &Survey) -> Result<Vec<String>> {
-    let missing = |needs: &str| {
-        let (process, needs) = (process.name.clone(), needs.to_owned());
+    let missing = |variable: Option<String>| {
+        let process = process.name.clone();
         let place =
             survey.processes.iter().find(|known| known.name == process).map(|known| known.said.clone());
-        Error::Survey(SurveyError::NoShell { process, needs, place })
+        Error::Survey(SurveyError::NoShell { process, variable, place })
     };
     if shell_script(&process.command).is_some() {
-        return Err(missing("sh -c"));
+        return Err(missing(None));
     }
     let port = process.port.map(|port| port.to_string());
     let value = |name: &str| match name {
@@ -51,7 +51,7 @@ fn without_shell(process: &ProcessType, survey: &Survey) -> Result<Vec<String>> 
             own.or_else(setting).map(String::as_str)
         }
     };
-    expanded(&process.command, value).map_err(|name| missing(&format!("${name}")))
+    expanded(&process.command, value).map_err(|name| missing(Some(name)))
 }
 
 fn plain(words: &[String]) -> Vec<String> {

@@ -367,13 +367,13 @@ impl Action for AppFiles {
         let files = self.tree.files();
         let owner = |path: &str| {
             let inside = |folder: &String| {
-                path.strip_prefix(folder.as_str())
-                    .is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+                let below = || path.strip_prefix(folder.as_str());
+                folder == "." || below().is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
             };
             if self.writable.iter().any(inside) { APP_USER } else { Owner::ROOT }
         };
         layer.part::<Error>(|tar| {
-            tar.entry(&Entry::folder(APP_FOLDER))?;
+            tar.entry(&Entry { owner: owner(""), ..Entry::folder(APP_FOLDER) })?;
             let mut folders = BTreeSet::new();
             for (done, (path, file)) in files.iter().enumerate() {
                 cx.check_cancelled()?;
@@ -397,7 +397,7 @@ impl Action for AppFiles {
                 }
                 (cx.progress)(done + 1, files.len());
             }
-            for folder in &self.writable {
+            for folder in self.writable.iter().filter(|folder| *folder != ".") {
                 for (at, _) in folder.match_indices('/').chain([(folder.len(), "")]) {
                     if folders.insert(&folder[..at]) {
                         let entry = Entry::folder(format!("{APP_FOLDER}/{}", &folder[..at]));
