@@ -16,6 +16,7 @@ pub use npm_node::{LIBRARIES, find as find_exact};
 pub use pins::{Archives, EXTRA, Wanted, WantedRuntime, resolve, resolve_build};
 pub use suites::{BASE, BUILD_BASE, SUITES, Suite, SuiteRuntime};
 
+use config::addresses::Addresses;
 use engine::Step;
 use layer::PackageSet;
 use model::error::BaseError;
@@ -38,8 +39,8 @@ pub struct DebianBase {
     pub exact: BTreeMap<String, ExactRuntime>,
     /// The archive, and that of security updates.
     pub archives: [Option<Address>; 2],
-    /// Where npm packages are.
-    pub npm: Option<Address>,
+    /// Where npm packages are: looked up only when something has to be fetched.
+    pub npm: Addresses,
     /// Debian's name of the processor.
     pub architecture: &'static str,
     /// What things are built in, on this machine.

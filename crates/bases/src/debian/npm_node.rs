@@ -2,16 +2,17 @@
 //!
 //! The packages are published by somebody else than Node's makers, so their origin is always said.
 
+use config::addresses::Addresses;
 use content::layer::{Entry, LayerWriter};
 use engine::{Action, Step, StepContext};
 use engine::{Fingerprint, Recipe};
 use flate2::read::MultiGzDecoder;
-use model::error::{ConfigError, PackageError};
+use model::error::PackageError;
 use model::npm_range::Range;
 use model::package_url::purl;
 use model::pins::ExactRuntime;
 use model::places::RUNTIME_FOLDER;
-use model::{Error, PackageFact, Result, Role, RuntimeInUse};
+use model::{Ecosystem, Error, PackageFact, Result, Role, RuntimeInUse};
 use remote::packages::npm;
 use remote::{Address, Fetcher, Integrity};
 use std::collections::{BTreeMap, BTreeSet};
@@ -61,12 +62,12 @@ impl Exact<'_> {
     }
 
     /// The step that writes its layer; `registry` is asked only when the step has to run.
-    pub(super) fn step(&self, runtime: &str, registry: Option<Address>) -> Step {
+    pub(super) fn step(&self, runtime: &str, registry: Addresses) -> Step {
         self.step_with(format!("{runtime} runtime"), &["bin"], runtime, registry)
     }
 
     /// The step that writes it with its headers.
-    pub(super) fn step_for_build(&self, runtime: &str, registry: Option<Address>) -> Step {
+    pub(super) fn step_for_build(&self, runtime: &str, registry: Addresses) -> Step {
         self.step_with(format!("{runtime} runtime with headers"), &["bin", "include"], runtime, registry)
     }
 
@@ -75,7 +76,7 @@ impl Exact<'_> {
         name: String,
         folders: &'static [&'static str],
         runtime: &str,
-        registry: Option<Address>,
+        registry: Addresses,
     ) -> Step {
         let work = ExactWork { runtime: runtime.to_owned(), folders, pin: self.0.clone(), registry };
         Step::new(name, Role::Runtime, work)
@@ -87,7 +88,7 @@ struct ExactWork {
     /// What is taken of the package: `bin`, of which only the runtime itself, and `include`.
     folders: &'static [&'static str],
     pin: ExactRuntime,
-    registry: Option<Address>,
+    registry: Addresses,
 }
 
 impl ExactWork {
@@ -115,11 +116,10 @@ impl Action for ExactWork {
         let bad = |detail: &str| {
             Error::Package(PackageError::Damaged { package: label.clone(), detail: detail.to_owned() })
         };
-        let registry =
-            self.registry.as_ref().ok_or(Error::Config(ConfigError::NoAddress { ecosystem: "npm" }))?;
+        let registry = self.registry.in_force(Ecosystem::NPM)?.address;
         let locked =
             Integrity::subresource(integrity).ok_or_else(|| bad("its hash in shtetl.lock is none"))?;
-        let tarball = npm::fetch(cx.fetcher, &npm::tarball(registry, package, version), &locked)
+        let tarball = npm::fetch(cx.fetcher, &npm::tarball(&registry, package, version), &locked)
             .map_err(|source| Error::Package(PackageError::Remote { wanted_by: label.clone(), source }))?;
         let home = format!("{RUNTIME_FOLDER}/{}", self.runtime);
         let mut folders = BTreeSet::from([RUNTIME_FOLDER.to_owned()]);

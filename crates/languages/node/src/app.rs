@@ -71,7 +71,9 @@ impl App<'_> {
         let scripts = AppScripts(&self.manifest.scripts);
         let named: Vec<&str> =
             BUILD_SCRIPTS.into_iter().filter(|name| self.manifest.scripts.contains_key(*name)).collect();
+        let of_start = scripts.without_build("start").0;
         let (line, said) = match named.last() {
+            None if of_start.is_some() => (of_start?, self.at("\"start\":")),
             Some(last) => {
                 let lines: Vec<String> = named.iter().filter_map(|name| scripts.line(name)).collect();
                 (lines.join(" && "), self.at(&format!("\"{last}\":")))
@@ -110,7 +112,7 @@ impl App<'_> {
         let scripts = AppScripts(&self.manifest.scripts);
         let live = LIVE_SCRIPTS.iter().copied().find(|name| self.manifest.scripts.contains_key(*name));
         for name in [Some("start"), live].into_iter().flatten() {
-            let Some(line) = scripts.line(name) else { continue };
+            let Some(line) = scripts.without_build(name).1 else { continue };
             let command = CommandLine::parse(&line);
             let place = self.at(&format!("\"{name}\":"));
             if frameworks::is_for_development(&command.words) {

@@ -22,6 +22,40 @@ impl AppScripts<'_> {
         self.expanded(name, "", 0)
     }
 
+    /// The build that a script runs before anything else, and the rest of it: what is built once is not built again
+    /// whenever the app starts.
+    pub(super) fn without_build(&self, name: &str) -> (Option<String>, Option<String>) {
+        let is_build = |script: &str| script.starts_with("build") || script.starts_with("compile");
+        let before = format!("pre{name}");
+        let of_before = self.0.get(&before).and_then(|line| self.built_by(line, is_build));
+        let Some(own) = self.0.get(name) else { return (None, None) };
+        let commands = shell_words::commands(own);
+        if let [first, rest @ ..] = &commands[..]
+            && !rest.is_empty()
+            && squeezed(&commands.join("&&")) == squeezed(own)
+            && let Some(built) = self.built_by(first, is_build)
+        {
+            return (Some(built), Some(self.followed(&rest.join(" && "), 0)));
+        }
+        match of_before {
+            Some(built) => (Some(built), Some(self.followed(own, 0))),
+            None => (None, self.line(name)),
+        }
+    }
+
+    /// What a command comes to, when all that it does is to run a script that builds.
+    fn built_by(&self, command: &str, is_build: impl Fn(&str) -> bool) -> Option<String> {
+        let words = shell_words::split(command).ok()?;
+        let (runner, rest) = words.split_first()?;
+        let script = match rest {
+            [run, script] if run == "run" || run == "run-script" => script,
+            [script] => script,
+            _ => return None,
+        };
+        let runs = RUNNERS.contains(&runner.as_str()) && is_build(script);
+        runs.then(|| self.expanded(script, "", 1)).flatten()
+    }
+
     fn expanded(&self, name: &str, arguments: &str, depth: usize) -> Option<String> {
         if depth > DEEPEST {
             return None;
@@ -40,7 +74,7 @@ impl AppScripts<'_> {
         let commands = shell_words::commands(line);
         let joined = commands.join(" && ");
         // Only where nothing but `&&` joins them, nothing else can be meant.
-        if line.split_whitespace().collect::<String>() != joined.split_whitespace().collect::<String>() {
+        if squeezed(line) != squeezed(&joined) {
             return line.to_owned();
         }
         let follow = |command: &&str| self.command(command, depth).unwrap_or_else(|| (*command).to_owned());
@@ -108,6 +142,11 @@ impl AppScripts<'_> {
     }
 }
 
+/// A text without its spaces.
+fn squeezed(text: &str) -> String {
+    text.split_whitespace().collect()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -137,6 +176,29 @@ mod tests {
             (&[("start", "npm install")], "npm install"),
         ] {
             assert_eq!(line(scripts, "start").as_deref(), Some(expected), "{scripts:?}");
+        }
+        for (scripts, built, rest) in [
+            (
+                &[("start", "npm run build:ts && node a.js"), ("build:ts", "tsc")][..],
+                Some("tsc"),
+                "node a.js",
+            ),
+            (
+                &[("prestart", "npm run build"), ("build", "tsc"), ("start", "node a.js")],
+                Some("tsc"),
+                "node a.js",
+            ),
+            (&[("prestart", "tides check"), ("start", "node a.js")], None, "tides check && node a.js"),
+            (
+                &[("start", "npm run build || node a.js"), ("build", "tsc")],
+                None,
+                "npm run build || node a.js",
+            ),
+        ] {
+            let scripts =
+                scripts.iter().map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect();
+            let found = AppScripts(&scripts).without_build("start");
+            assert_eq!((found.0.as_deref(), found.1.as_deref()), (built, Some(rest)), "{scripts:?}");
         }
         assert_eq!(line(&[("build", "tides")], "start"), None);
         // A circle ends.

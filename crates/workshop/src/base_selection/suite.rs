@@ -10,6 +10,7 @@ use bases::debian::{
     Archives, BASE, BUILD_BASE, BuildRoot, DebianBase, EXTRA, LIBRARIES, Suite, Wanted, WantedRuntime,
 };
 use bases::empty::EmptyBase;
+use config::addresses::Addresses;
 use config::pins::Pins;
 use content::store::Store;
 use model::OptionSpec;
@@ -182,8 +183,7 @@ impl<'a> SuiteRequest<'a> {
         order: &BuildRequest<'_>,
         Pinned { sets, exact, build }: Pinned,
     ) -> Box<dyn Base> {
-        // Looking for an address can mean to ask a tool, so only where one is needed.
-        let npm = if exact.is_empty() { None } else { address(app, order, Ecosystem::NPM) };
+        let npm = Addresses::new(order.book, &app.config, &app.origins, &app.opened.near);
         let base = DebianBase {
             suite: self.wanted.suite,
             sets,

@@ -2,7 +2,7 @@
 
 use crate::check::packages::Installed;
 use crate::check::{Found, Subject, breaks, doubt};
-use model::shell_words::{CommandLine, commands, shell_script};
+use model::shell_words::{CommandLine, commands, shell_script, split};
 use model::{Finding, ProcessType, Result, names};
 use std::collections::BTreeSet;
 
@@ -86,14 +86,24 @@ fn started<'p>(processes: &'p [ProcessType]) -> Vec<Started<'p>> {
     for process in processes {
         let lines: Vec<Vec<String>> = match shell_script(&process.command) {
             // What holds loops and conditions is not taken apart.
-            Some(script) if script.contains(['(', '|', '`', '\n']) => continue,
-            Some(script) => commands(&script).into_iter().map(|one| CommandLine::parse(one).words).collect(),
+            Some(script) if script.contains('\n') || has_keywords(&script) => continue,
+            Some(script) => commands(&script)
+                .into_iter()
+                .filter(|one| split(one).is_ok())
+                .map(|one| CommandLine::parse(one).words)
+                .collect(),
             None => vec![process.command.clone()],
         };
         all.extend(lines.into_iter().map(|words| Started { process, words: without_wrappers(words) }));
     }
     all.retain(|started| !started.words.is_empty() && shell_script(&started.words).is_none());
     all
+}
+
+/// Whether a script has what begins or ends a condition, a loop or a group.
+fn has_keywords(script: &str) -> bool {
+    const WORDS: [&str; 9] = ["if", "then", "fi", "for", "while", "do", "done", "{", "case"];
+    script.split([' ', ';']).any(|word| WORDS.contains(&word))
 }
 
 fn without_wrappers(mut words: Vec<String>) -> Vec<String> {
