@@ -40,6 +40,8 @@ pub enum Sign {
     Refused,
     /// Nothing declared serves the app.
     NoServer,
+    /// A part of the app starts by itself.
+    Part,
 }
 
 impl Evidence {

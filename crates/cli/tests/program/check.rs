@@ -80,6 +80,7 @@ const CASES: &[Case<'_>] = &[
         ],
     ),
     ("start-program!", &[("package.json", r#"{"scripts":{"start":"tides"}}"#)], &[START, ("server.js", "")]),
+    ("build-program!", &[("mkdocs.yml", "")], &[("mkdocs.yml", ""), ("requirements.txt", "mkdocs==1.6\n")]),
     (
         "start-module!",
         &[GUNICORN, ("shtetl.toml", "[process.web]\nrun = \"gunicorn fares:app\"\n")],

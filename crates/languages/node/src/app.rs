@@ -2,13 +2,14 @@
 
 use crate::app_scripts::AppScripts;
 use crate::frameworks::{self, Framework, Outcome};
-use crate::{ENTRY_FILES, MANIFEST, Manifest};
+use crate::{ENTRY_FILES, MANIFEST, Manifest, workspaces};
 use model::shell_words::CommandLine;
 use model::{
     BuildCommand, BuildPlan, Evidence, Finding, Pages, Place, ProcessKind, ProcessType, Result, Sign,
 };
 use planning::first_present;
 use source::SourceTree;
+use std::collections::BTreeMap;
 
 /// Scripts that start the app as it is when it is built, where `start` is for development.
 const LIVE_SCRIPTS: [&str; 5] = ["start:prod", "start:production", "serve:prod", "production", "prod"];
@@ -54,6 +55,8 @@ impl App<'_> {
                 "the pages that the build makes",
             ));
             finding.pages = Some(Pages { folder: folder.clone(), single_page, said });
+        } else if let Some(web) = self.part_that_starts(finding)? {
+            finding.processes.push(web);
         } else if let Some(known) = framework.filter(|known| known.package == "@sveltejs/kit") {
             let tells = "no adapter that makes a server: @sveltejs/adapter-node or @sveltejs/adapter-static";
             let missing = Evidence::against(self.at("\"@sveltejs/kit\""), known.package, tells);
@@ -125,8 +128,9 @@ impl App<'_> {
             }
             finding.evidence.push(Evidence::speaks_for(place.clone(), &line, "the start script"));
             let words = frameworks::without_restarting(command.words);
+            let mut env: BTreeMap<String, String> = command.env.into_iter().collect();
+            env.extend(frameworks::listens_everywhere(&words));
             let words: Vec<&str> = words.iter().map(String::as_str).collect();
-            let env = command.env.into_iter().collect();
             return Some(ProcessType {
                 env,
                 ..ProcessType::found("web", ProcessKind::Process, &words, place)
@@ -140,12 +144,46 @@ impl App<'_> {
                 shown,
                 "it starts what the build makes",
             ));
-            return Some(ProcessType::found("web", ProcessKind::Process, words, place));
+            let owned: Vec<String> = words.iter().map(|word| (*word).to_owned()).collect();
+            let env = frameworks::listens_everywhere(&owned).into_iter().collect();
+            return Some(ProcessType {
+                env,
+                ..ProcessType::found("web", ProcessKind::Process, words, place)
+            });
         }
         if outcome.is_some() || framework.is_some_and(|framework| !framework.build.is_empty()) {
             return None;
         }
         self.entry(finding)
+    }
+
+    /// The part of a workspace that starts by itself, if only one does; the others are named.
+    fn part_that_starts(&self, finding: &mut Finding) -> Result<Option<ProcessType>> {
+        // What is wrong with the parts is reported by whoever needs their packages.
+        let Ok(parts) = workspaces::Parts::of(self.tree, self.manifest) else { return Ok(None) };
+        let mut found = Vec::new();
+        for part in parts.all() {
+            let file = format!("{}/{MANIFEST}", part.folder);
+            let text = self.tree.read(&file)?.unwrap_or_default();
+            let scripts = AppScripts(&part.manifest.scripts);
+            let Some(line) = scripts.without_build("start").1 else { continue };
+            if frameworks::is_for_development(&CommandLine::parse(&line).words) {
+                continue;
+            }
+            let place = Place::find(&file, &text, "\"start\":");
+            let script = format!("cd {} && {line}", part.folder);
+            let evidence = Evidence::speaks_for(place.clone(), &script, "a part that starts");
+            finding.evidence.push(evidence.as_sign(Sign::Part));
+            found.push((script, place));
+        }
+        Ok(match &found[..] {
+            [(script, place)] => {
+                let command = CommandLine::parse(script).words;
+                let words: Vec<&str> = command.iter().map(String::as_str).collect();
+                Some(ProcessType::found("web", ProcessKind::Process, &words, place.clone()))
+            }
+            _ => None,
+        })
     }
 
     /// The main file, or a file with a telling name.

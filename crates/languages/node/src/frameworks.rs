@@ -189,6 +189,24 @@ const DEVELOPMENT: [&[&str]; 30] = [
 /// Commands that start a program again whenever a file changes.
 const RESTARTING: [&str; 3] = ["nodemon", "node-dev", "supervisor"];
 
+/// Commands that listen to their own machine only, unless a variable says otherwise: their first words, an option that
+/// says it, and the variable.
+const LOOPBACK: [(&[&str], &str, &str); 2] = [
+    (&["fastify", "start"], "--address", "FASTIFY_ADDRESS"),
+    (&["node", "dist/server/entry.mjs"], "--host", "HOST"),
+];
+
+/// The variable that makes a command listen to everybody, where it needs one.
+pub(super) fn listens_everywhere(words: &[String]) -> Option<(String, String)> {
+    let begins = |known: &[&str]| {
+        words.len() >= known.len() && words.iter().zip(known).all(|(word, known)| word == known)
+    };
+    let (_, _, variable) = LOOPBACK
+        .iter()
+        .find(|(known, option, _)| begins(known) && !words.iter().any(|word| word.starts_with(option)))?;
+    Some(((*variable).to_owned(), "0.0.0.0".to_owned()))
+}
+
 /// The framework that an app declares.
 pub(super) fn of(manifest: &Manifest) -> Option<&'static Framework> {
     let has = |package: &str| {

@@ -112,6 +112,11 @@ pub const RULES: &[Rule] = &[
         find: program::missing,
     },
     Rule {
+        code: "build-program",
+        about: "the build runs a program that no declared package has",
+        find: program::missing_for_build,
+    },
+    Rule {
         code: "start-module",
         about: "the start command names a module or object that is not there",
         find: program::module,

@@ -175,6 +175,31 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
     Ok(found)
 }
 
+/// A program of the build that nothing declares, where it is known which package has it.
+pub(super) fn missing_for_build(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let Some(build) = &subject.survey.build else { return Ok(Vec::new()) };
+    let words = without_wrappers(build.command.run.clone());
+    let program = match &words[..] {
+        [python, option, module, ..] if python == "python" && option == "-m" => module,
+        [program, ..] => program,
+        [] => return Ok(Vec::new()),
+    };
+    let mut found = Vec::new();
+    for finding in subject.survey.chosen_findings().filter(|f| build.command.tools.contains(&f.buildpack)) {
+        let installed = Installed::of(subject, finding)?;
+        let Some((package, is_development, language)) = of_package(program, &[(finding, installed)])
+            .map(|(package, is_development, language)| (package, is_development, language.to_owned()))
+        else {
+            continue;
+        };
+        if !is_development {
+            let what = format!("the build runs {program}, and nothing declares {package}");
+            found.push(breaks(build.said.clone(), what, declare(subject, &package, &language)));
+        }
+    }
+    Ok(found)
+}
+
 fn known_programs<'k>(installed: &'k [(&Finding, Installed)]) -> BTreeSet<&'k str> {
     let mut known: BTreeSet<&str> = BASE.into_iter().collect();
     for (finding, packages) in installed {

@@ -11,8 +11,17 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
     if !subject.survey.processes.is_empty() || has_server_problem {
         return Ok(Vec::new());
     }
-    let advice = "in shtetl.toml: [process.web], then run = \"the command\"";
+    let mut advice = "in shtetl.toml: [process.web], then run = \"the command\"".to_owned();
+    if let Some(part) = parts_that_start(subject).next() {
+        advice = format!("in shtetl.toml: [process.web], then run = {part:?}, or that of another part");
+    }
     Ok(vec![breaks(None, "nothing says how to start the app", advice)])
+}
+
+/// The commands of parts of the app that start by themselves, where there are several.
+fn parts_that_start<'s>(subject: &'s Subject<'_>) -> impl Iterator<Item = &'s str> {
+    let evidence = subject.survey.chosen_findings().flat_map(|finding| &finding.evidence);
+    evidence.filter(|e| e.sign == Some(Sign::Part)).map(|e| e.value.as_str())
 }
 
 pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
@@ -23,6 +32,9 @@ pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
         for evidence in against.filter(|e| none_serves && e.sign == Some(Sign::NoServer)) {
             let package = frameworks::server_for(&evidence.value).unwrap_or("@sveltejs/adapter-node");
             let mut advice = declare(subject, package, &finding.buildpack);
+            if finding.buildpack == "node" {
+                advice = format!("{advice}, and name it as the adapter in the configuration of SvelteKit");
+            }
             if !finding.declared.contains(&evidence.value) && finding.buildpack == "python" {
                 advice = format!("{advice}, and one with {}", evidence.value);
             }
