@@ -55,6 +55,11 @@ pub fn is_supported(runtime: &str, version: &str, now: i64) -> bool {
     Support::read().until(runtime, version).is_none_or(|until| is_ahead(&until, now))
 }
 
+/// Since when the makers of a version of a runtime no longer support it at `now`: the last day on which they did.
+pub fn unsupported_since(runtime: &str, version: &str, now: i64) -> Option<String> {
+    Support::read().until(runtime, version).filter(|until| !is_ahead(until, now))
+}
+
 /// The series of a runtime that its makers support at `now`, the newest first.
 pub fn supported(runtime: &str, now: i64) -> Vec<String> {
     let mut support = Support::read();

@@ -1,6 +1,6 @@
 //! What a buildpack concludes about a source, with its evidence.
 
-use crate::{BuildPlan, BuildpackOptions, Pages, Place, ProcessType, RuntimeWish};
+use crate::{AppBuild, BuildpackOptions, Pages, Place, ProcessType, RuntimeWish};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -119,7 +119,7 @@ pub struct Finding {
     #[serde(skip)]
     pub own_commands: BTreeSet<String>,
     /// What has to be run to make files that the app needs.
-    pub build: Option<BuildPlan>,
+    pub build: Option<AppBuild>,
     /// Pages that the build makes, which nothing of the app itself serves.
     pub pages: Option<Pages>,
 }

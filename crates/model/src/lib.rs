@@ -4,14 +4,14 @@
 //! | module | owns |
 //! | --- | --- |
 //! | [`error`] | everything that can go wrong, as typed facts; the program words them |
-//! | [`finding`], [`build_plan`], [`process`], [`runtime`], [`setting`] | what is concluded about a source |
+//! | [`finding`], [`app_build`], [`process`], [`runtime`], [`setting`] | what is concluded about a source |
 //! | [`package`], [`pins`], [`package_url`] | packages as records and `shtetl.lock` know them |
 //! | [`names`], [`files`], [`places`], [`labels`], [`platform`] | names that several floors agree on |
 //! | [`options`], [`fault`], [`ecosystem`] | what configuration says |
 //! | [`shell_words`], [`npm_range`], [`dev_packages`] | notations and tables that several languages share |
 #![forbid(unsafe_code)]
 
-pub mod build_plan;
+pub mod app_build;
 pub mod dev_packages;
 pub mod ecosystem;
 pub mod empty_part;
@@ -35,7 +35,7 @@ pub mod runtime;
 pub mod setting;
 pub mod shell_words;
 
-pub use build_plan::{BuildCommand, BuildPlan, Pages};
+pub use app_build::{AppBuild, BuildCommand, Pages};
 pub use ecosystem::Ecosystem;
 pub use empty_part::EmptyPart;
 pub use error::{Error, PathFacts, Result};

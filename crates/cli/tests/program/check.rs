@@ -80,6 +80,17 @@ const CASES: &[Case<'_>] = &[
         ],
     ),
     ("start-program!", &[("package.json", r#"{"scripts":{"start":"tides"}}"#)], &[START, ("server.js", "")]),
+    (
+        "runtime-unsupported",
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js"},"engines":{"node":"20"}}"#),
+            ("server.js", ""),
+        ],
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js"},"engines":{"node":"24"}}"#),
+            ("server.js", ""),
+        ],
+    ),
     ("build-program!", &[("mkdocs.yml", "")], &[("mkdocs.yml", ""), ("requirements.txt", "mkdocs==1.6\n")]),
     (
         "start-module!",
@@ -409,8 +420,8 @@ fn problems_are_told_with_place_and_advice() {
     let program = program();
     program.write("app/package.json", START.1);
     program.write("app/server.js", "const key = process.env.API_KEY;\napp.listen(3000, 'localhost');\n");
-    insta::assert_snapshot!(program.run("check app"), @"
-    app  1 problem will break it, 2 doubts
+    insta::assert_snapshot!(program.run("check app"), @r#"
+    app  1 problem will break it, 3 doubts
 
       port-fixed  server.js line 2: the code listens on port 3000, and web is to listen on 8080
         what to do: read the variable PORT, or in shtetl.toml, under [process.web]: port = 3000
@@ -418,10 +429,13 @@ fn problems_are_told_with_place_and_advice() {
       loopback-only  server.js line 2: the code listens to its own machine only
         what to do: listen on 0.0.0.0: a process on 127.0.0.1 cannot be reached from outside its container
 
+      runtime-unsupported  node 20.19.2: its makers supported it until 2026-04-30
+        what to do: in shtetl.toml, under [buildpacks.node]: version = "24"
+
       setting-undeclared  server.js line 1: API_KEY is read without a default, and not declared
         what to do: in shtetl.toml, under [settings]: API_KEY = { required = true, secret = true }
     --- exit 1
-    ");
+    "#);
 }
 
 /// A tree of a Python app that is locked, with the command that starts it.

@@ -5,7 +5,7 @@ use crate::frameworks::{self, Framework, Outcome};
 use crate::{ENTRY_FILES, MANIFEST, Manifest, workspaces};
 use model::shell_words::CommandLine;
 use model::{
-    BuildCommand, BuildPlan, Evidence, Finding, Pages, Place, ProcessKind, ProcessType, Result, Sign,
+    AppBuild, BuildCommand, Evidence, Finding, Pages, Place, ProcessKind, ProcessType, Result, Sign,
 };
 use planning::first_present;
 use source::SourceTree;
@@ -70,7 +70,7 @@ impl App<'_> {
     }
 
     /// The build: the scripts of the manifest, or the framework's own command.
-    fn build(&self, framework: Option<&Framework>) -> Option<BuildPlan> {
+    fn build(&self, framework: Option<&Framework>) -> Option<AppBuild> {
         let scripts = AppScripts(&self.manifest.scripts);
         let named: Vec<&str> =
             BUILD_SCRIPTS.into_iter().filter(|name| self.manifest.scripts.contains_key(*name)).collect();
@@ -102,7 +102,7 @@ impl App<'_> {
             .chain(words)
             .collect();
         let command = BuildCommand { run, tools: vec!["node".to_owned()], keep: Vec::new() };
-        Some(BuildPlan { command, shown: line, said })
+        Some(AppBuild { command, shown: line, said })
     }
 
     /// The process that answers requests.

@@ -168,6 +168,11 @@ pub const RULES: &[Rule] = &[
     },
     Rule { code: "runtime-unmet", about: "no runtime meets the constraint", find: runtime::unmet },
     Rule {
+        code: "runtime-unsupported",
+        about: "the makers of the runtime no longer support it",
+        find: runtime::unsupported,
+    },
+    Rule {
         code: "runtime-contradiction",
         about: "two places want different runtimes",
         find: runtime::contradiction,

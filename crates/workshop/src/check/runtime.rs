@@ -1,6 +1,7 @@
 //! Rules of runtimes.
 
 use crate::check::{Found, Subject, breaks, doubt};
+use bases::catalogue;
 use model::error::BaseError;
 use model::{Error, Result};
 
@@ -53,4 +54,23 @@ pub(super) fn contradiction(subject: &Subject<'_>) -> Result<Vec<Found>> {
         }
     }
     Ok(found)
+}
+
+/// Runtimes that their makers no longer support. What this machine has is its owner's own affair.
+pub(super) fn unsupported(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let Ok(planned) = subject.planned else { return Ok(Vec::new()) };
+    let now = subject.app.now;
+    let past = planned.runtimes.iter().filter(|runtime| runtime.origin != "host").filter_map(|runtime| {
+        let last = catalogue::unsupported_since(&runtime.name, &runtime.version, now)?;
+        let what = format!("{} {}: its makers supported it until {last}", runtime.name, runtime.version);
+        let newest = catalogue::supported(&runtime.name, now).into_iter().next();
+        let advice = match newest {
+            Some(series) => {
+                format!("in shtetl.toml, under [buildpacks.{}]: version = {series:?}", runtime.name)
+            }
+            None => "choose a newer version".to_owned(),
+        };
+        Some(doubt(None, what, advice))
+    });
+    Ok(past.collect())
 }

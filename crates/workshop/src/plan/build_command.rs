@@ -6,7 +6,7 @@ use engine::{Action, Fingerprint, Recipe, StepContext, collect, program_step};
 use globset::{Glob, GlobSet, GlobSetBuilder};
 use model::error::StepError;
 use model::shell_words::{SHELL, expanded, for_shell, join, variables};
-use model::{BuildCommand, BuildPlan, Error, PackageFact, Result};
+use model::{AppBuild, BuildCommand, Error, PackageFact, Result};
 use source::SourceTree;
 use std::sync::Arc;
 
@@ -39,13 +39,13 @@ impl BuildWork {
     /// `path` are folders in front of the usual ones where programs are; `package_folders` are those in
     /// the app that the root has packages in.
     pub(super) fn of(
-        plan: &BuildPlan,
+        plan: &AppBuild,
         tree: &Arc<SourceTree>,
         path: Vec<String>,
         package_folders: Vec<String>,
         expected: Vec<Expected>,
     ) -> Self {
-        let BuildPlan { command, shown, .. } = plan;
+        let AppBuild { command, shown, .. } = plan;
         Self {
             command: command.clone(),
             tree: Arc::clone(tree),

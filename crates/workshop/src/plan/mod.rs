@@ -21,7 +21,7 @@ use model::error::{BaseError, SurveyError};
 use model::places::APP_USER;
 use model::platform::own_platform;
 use model::{
-    BuildPlan, BuildpackOptions, Error, Finding, PackageFact, PathFacts, ProcessType, Result, Role,
+    AppBuild, BuildpackOptions, Error, Finding, PackageFact, PathFacts, ProcessType, Result, Role,
     RuntimeWish,
 };
 use planning::{Base, Context, Provided, Resolution};
@@ -205,7 +205,7 @@ fn context_of<'a>(
 /// The step that runs the app's own build command.
 fn build_step(
     list: &mut Worklist,
-    build: &BuildPlan,
+    build: &AppBuild,
     resolutions: &Resolutions,
     sources: &Sources<'_>,
     base: &dyn Base,

@@ -4,7 +4,7 @@ use super::options_of;
 use crate::buildpacks::Buildpacks;
 use config::{BuildChoice, Effective};
 use model::files::CONFIG;
-use model::{BuildPlan, Claim, Finding, Pages, Place, shell_words};
+use model::{AppBuild, Claim, Finding, Pages, Place, shell_words};
 
 /// The key of the folder with the pages, of any buildpack that serves some.
 const DOCROOT: &str = "docroot";
@@ -12,10 +12,10 @@ const DOCROOT: &str = "docroot";
 const WEB: &str = "web";
 
 /// What the configuration says, or the first chosen buildpack that knows what has to be run.
-pub(super) fn build(findings: &[Finding], chosen: &[String], effective: &Effective) -> Option<BuildPlan> {
+pub(super) fn build(findings: &[Finding], chosen: &[String], effective: &Effective) -> Option<AppBuild> {
     match &effective.config.build {
         Some(BuildChoice::Off) => None,
-        Some(BuildChoice::Run(command)) => Some(BuildPlan {
+        Some(BuildChoice::Run(command)) => Some(AppBuild {
             shown: shell_words::join(&command.run),
             said: effective.place("build.run").unwrap_or_else(|| Place::new(CONFIG, None)),
             command: command.clone(),
@@ -33,7 +33,7 @@ pub(super) fn serve_pages(
     findings: &mut [Finding],
     chosen: &mut Vec<String>,
     effective: &Effective,
-    build: Option<&BuildPlan>,
+    build: Option<&AppBuild>,
     buildpacks: &Buildpacks,
 ) -> Option<Pages> {
     let config = &effective.config;

@@ -13,7 +13,7 @@ pub use needs::{contributing, needed_runtimes, needed_tools};
 use crate::buildpacks::Buildpacks;
 use config::{AppConfig, Effective};
 use model::error::{ConfigError, SurveyError};
-use model::{BuildPlan, Claim, Finding, Pages, ProcessType};
+use model::{AppBuild, Claim, Finding, Pages, ProcessType};
 use model::{BuildpackOptions, Error, Result, SettingRule, names};
 use planning::Buildpack;
 use serde::Serialize;
@@ -50,7 +50,7 @@ pub struct Survey {
     pub chosen: Vec<String>,
     /// The command that makes files of the app.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub build: Option<BuildPlan>,
+    pub build: Option<AppBuild>,
     /// Pages that the build makes and the image serves, without the app's own files.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub pages: Option<Pages>,

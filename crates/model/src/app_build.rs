@@ -17,7 +17,7 @@ pub struct BuildCommand {
 
 /// A command that makes files of the app.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct BuildPlan {
+pub struct AppBuild {
     /// The command.
     pub command: BuildCommand,
     /// The line that people know it by.
