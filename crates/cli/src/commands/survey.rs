@@ -120,6 +120,9 @@ fn facts(survey: &Survey, provisions: &[Provision]) -> Table {
     }
     let base_said = survey.base.1.as_ref().map_or("nothing says which: the default".to_owned(), words::place);
     row("base", survey.base.0.clone(), base_said);
+    if let Some(build) = &survey.build {
+        row("build", build.shown.clone(), words::place(&build.said));
+    }
     table
 }
 
