@@ -91,6 +91,17 @@ const CASES: &[Case<'_>] = &[
             ("server.js", ""),
         ],
     ),
+    (
+        "build-network!",
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js","build":"tides build"}}"#),
+            ("app/layout.tsx", "import { Inter } from 'next/font/google';\n"),
+        ],
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js","build":"tides build"}}"#),
+            ("app/layout.tsx", "import font from 'next/font/local'; // next/font/local\n"),
+        ],
+    ),
     ("build-program!", &[("mkdocs.yml", "")], &[("mkdocs.yml", ""), ("requirements.txt", "mkdocs==1.6\n")]),
     (
         "start-module!",

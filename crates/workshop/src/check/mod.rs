@@ -8,6 +8,7 @@ mod content;
 mod data;
 mod imports;
 mod locks;
+mod network;
 mod packages;
 mod program;
 mod python_imports;
@@ -116,6 +117,7 @@ pub const RULES: &[Rule] = &[
         about: "the build runs a program that no declared package has",
         find: program::missing_for_build,
     },
+    Rule { code: "build-network", about: "the code makes the build fetch something", find: network::fetched },
     Rule {
         code: "start-module",
         about: "the start command names a module or object that is not there",
