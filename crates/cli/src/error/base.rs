@@ -50,7 +50,7 @@ pub(super) fn words_of(error: &BaseError) -> Worded {
         BaseError::NoBuildRoot { base } => worded(
             FAILED,
             format!("something has to be built, and the base {base} provides no build environment"),
-            "choose a Debian base, or empty, in [base] from; or build before, and include the result with [source] include",
+            "choose a Debian base, or empty, in [base] from; or build before, include the result with [source] include, and set run = false under [build]",
         ),
         BaseError::RuntimeNotInBase { runtime, base } => worded(
             FAILED,

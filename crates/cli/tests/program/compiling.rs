@@ -116,7 +116,7 @@ fn a_build_that_makes_something_else_is_refused() {
     program.edit("app/shtetl.toml", "debian:trixie", "host");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
     error: something has to be built, and the base host provides no build environment
-    what to do: choose a Debian base, or empty, in [base] from; or build before, and include the result with [source] include
+    what to do: choose a Debian base, or empty, in [base] from; or build before, include the result with [source] include, and set run = false under [build]
     ");
 }
 

@@ -249,7 +249,7 @@ fn programs_of_a_build_run_in_a_root_of_packages_that_no_image_has() {
     program.edit("app/shtetl.toml", "debian:trixie", "host");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
     error: something has to be built, and the base host provides no build environment
-    what to do: choose a Debian base, or empty, in [base] from; or build before, and include the result with [source] include
+    what to do: choose a Debian base, or empty, in [base] from; or build before, include the result with [source] include, and set run = false under [build]
     ");
 }
 

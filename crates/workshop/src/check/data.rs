@@ -21,7 +21,7 @@ const SIGNS: [Sign; 2] = [
         text: "instance_path",
         makes: Some("makedirs("),
         folder: "instance",
-        what: "the code makes and fills the folder instance",
+        what: "the code creates the folder instance",
     },
     Sign {
         text: "django.db.backends.sqlite3",
@@ -58,7 +58,7 @@ pub(super) fn unwritable(subject: &Subject<'_>) -> Result<Vec<Found>> {
             }
             let is_caught = at > 0 && lines[at - 1].trim() == "try:";
             let place = Place::new(path.as_str(), u32::try_from(at + 1).ok());
-            let what = format!("{}, and {} may write nowhere", sign.what, web.name);
+            let what = format!("{}, and the image is read-only for {}", sign.what, web.name);
             let advice =
                 format!("in shtetl.toml, under [process.{}]: writable = [{:?}]", web.name, sign.folder);
             found.push(match sign.makes.is_some() && !is_caught {

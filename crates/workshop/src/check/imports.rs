@@ -138,7 +138,7 @@ pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
         if is_own || is_alias || is_known || !told.insert(package.clone()) {
             continue;
         }
-        let what = format!("{package} is used, and nothing declares it");
+        let what = format!("{package} is imported but not declared");
         let advice = declare(subject, &package, "node");
         found.push(match installed.all_names {
             true => breaks(import.place, what, advice),

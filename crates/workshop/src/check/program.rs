@@ -145,13 +145,13 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
                 true => format!(
                     "{name} starts {program}, and {package} is a development package: it is not in the image"
                 ),
-                false => format!("{name} starts {program}, and nothing declares {package}"),
+                false => format!("{name} starts {program}, but {package} is not declared"),
             };
             found.push(breaks(at, what, declare(subject, &package, language)));
         } else if let Some(nearest) = names::nearest(program, known.iter().copied().chain(PYTHON_SAME)) {
             found.push(breaks(
                 at,
-                format!("{name} starts {program}, which the image does not have"),
+                format!("{name} starts {program}, which is not in the image"),
                 format!("did you mean {nearest}?"),
             ));
         } else if installed.iter().any(|(_, one)| !one.all_commands)
@@ -160,16 +160,16 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
             // Only the packages themselves say which commands they have.
             let is_likely = installed.iter().any(|(_, one)| one.names.contains(program));
             if !is_likely {
-                let advice = "declare the package that has it, or correct the command";
+                let advice = "declare the package that provides it, or correct the command";
                 found.push(doubt(
                     at,
-                    format!("{name} starts {program}, which no package is known to have"),
+                    format!("{name} starts {program}, which no package is known to provide"),
                     advice,
                 ));
             }
         } else {
-            let advice = "declare the package that has it, name a Debian package in [base] packages, or correct the command";
-            found.push(breaks(at, format!("{name} starts {program}, which the image does not have"), advice));
+            let advice = "declare the package that provides it, name a Debian package in [base] packages, or correct the command";
+            found.push(breaks(at, format!("{name} starts {program}, which is not in the image"), advice));
         }
     }
     Ok(found)
@@ -193,7 +193,7 @@ pub(super) fn missing_for_build(subject: &Subject<'_>) -> Result<Vec<Found>> {
             continue;
         };
         if !is_development {
-            let what = format!("the build runs {program}, and nothing declares {package}");
+            let what = format!("the build runs {program}, but {package} is not declared");
             found.push(breaks(build.said.clone(), what, declare(subject, &package, &language)));
         }
     }

@@ -117,7 +117,7 @@ pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
         }
         let known = KNOWN.iter().find(|(module, _)| *module == top);
         let package = known.map_or(top.as_str(), |(_, packages)| packages[0]);
-        let what = format!("{top} is imported, and nothing declares a package that has it");
+        let what = format!("{top} is imported, and no declared package provides it");
         let advice = declare(subject, package, "python");
         match (installed.all_names, known) {
             (true, Some(_)) => found.push(breaks(import.place, what, advice)),
