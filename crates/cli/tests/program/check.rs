@@ -79,6 +79,11 @@ const CASES: &[Case<'_>] = &[
             ("src/server.ts", ""),
         ],
     ),
+    (
+        "start-program!",
+        &[RAILS[0], RAILS[1], RAILS[2]],
+        &[RAILS[0], RAILS[1], RAILS[2], ("shtetl.toml", "[base]\npackages = [\"ruby-bundler\"]\n")],
+    ),
     ("start-program!", &[("package.json", r#"{"scripts":{"start":"tides"}}"#)], &[START, ("server.js", "")]),
     (
         "runtime-unsupported",

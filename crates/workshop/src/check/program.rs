@@ -71,6 +71,9 @@ const NODE: [(&str, &str); 10] = [
     ("medusa", "@medusajs/medusa-cli"),
 ];
 
+/// The Debian package with the program that Ruby's packages are started by.
+const BUNDLER: &str = "ruby-bundler";
+
 /// What stands for the same whatever it runs: the program is the next word.
 const WRAPPERS: [&str; 3] = ["exec", "env", "tini"];
 
@@ -140,6 +143,14 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
         }
         let at = process.said.clone();
         let name = &process.name;
+        if program == "bundle" && main.iter().any(|finding| finding.buildpack == "ruby") {
+            if !subject.app.config.base_packages.iter().any(|package| package == BUNDLER) {
+                let what = format!("{name} starts bundle, which is not in the image");
+                let advice = format!("in shtetl.toml, under [base]: packages = [{BUNDLER:?}]");
+                found.push(breaks(at, what, advice));
+            }
+            continue;
+        }
         if let Some((package, development, language)) = of_package(program, &installed) {
             let what = match development {
                 true => format!(
@@ -216,9 +227,6 @@ fn known_programs<'k>(installed: &'k [(&Finding, Installed)]) -> BTreeSet<&'k st
             table.iter().filter(|(_, package)| packages.names.contains(*package)).map(|(name, _)| *name),
         );
         known.extend(packages.names.iter().map(String::as_str));
-    }
-    if installed.iter().any(|(finding, packages)| finding.buildpack == "ruby" && !packages.names.is_empty()) {
-        known.insert("bundle");
     }
     known
 }
@@ -306,7 +314,8 @@ pub(super) fn module(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let Some(Given { module, object, candidates }) = given_module(&words) else { continue };
         let top = module.split('.').next().unwrap_or(module);
         let Some(file) = candidates.iter().find(|file| subject.tree.has(file)) else {
-            let declared = subject.survey.chosen_findings().any(|f| f.declared.contains(top));
+            let declared =
+                subject.survey.chosen_findings().any(|f| f.declared.iter().any(|name| name.contains(top)));
             if !declared && subject.survey.build.is_none() {
                 let what =
                     format!("{} starts the module {module}, and there is no {}", process.name, candidates[0]);
