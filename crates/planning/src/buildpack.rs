@@ -5,8 +5,8 @@ use config::addresses::Addresses;
 use engine::Step;
 use model::error::BaseError;
 use model::{
-    BuildCommand, BuildpackOptions, Ecosystem, Error, Finding, OptionSpec, Pages, Result, RuntimeInUse,
-    npm_range::Range,
+    BuildCommand, BuildpackOptions, Ecosystem, Error, Finding, OptionSpec, Pages, Place, Result,
+    RuntimeInUse, npm_range::Range,
 };
 use semver::Version;
 use source::SourceTree;
@@ -179,6 +179,24 @@ pub fn loosely_accepts(constraint: &str, version: &str) -> Option<bool> {
     };
     let range = constraint.replace(',', " ").replace("~> ", "~").replace('|', "||").replace("||||", "||");
     Some(Range::parse(&range)?.contains(&whole(version)?))
+}
+
+/// The version that `.tool-versions` names for a runtime, by one of the names that tools have for it.
+pub fn tool_version(tree: &SourceTree, names: &[&str]) -> Result<Option<(String, Place)>> {
+    const FILE: &str = ".tool-versions";
+    let Some(text) = tree.read(FILE)? else { return Ok(None) };
+    let named = |line: &str| {
+        let mut words = line.split_whitespace();
+        let is_one = words.next().is_some_and(|name| names.contains(&name));
+        words
+            .next()
+            .filter(|version| is_one && version.starts_with(|c: char| c.is_ascii_digit()))
+            .map(str::to_owned)
+    };
+    Ok(text
+        .lines()
+        .enumerate()
+        .find_map(|(number, line)| Some((named(line)?, Place::new(FILE, u32::try_from(number + 1).ok())))))
 }
 
 /// The first of `candidates` that the tree has.

@@ -94,6 +94,11 @@ pub const PYTHON: &[Framework] = &[
         starts: &[
             process("web", Some("uvicorn"), &["uvicorn", "{object}", "--host", "0.0.0.0", "--port", "$PORT"]),
             process("web", Some("hypercorn"), &["hypercorn", "{object}", "--bind", "0.0.0.0:$PORT"]),
+            process(
+                "web",
+                Some("granian"),
+                &["granian", "--interface", "asgi", "--host", "0.0.0.0", "--port", "$PORT", "{object}"],
+            ),
         ],
     },
     Framework {

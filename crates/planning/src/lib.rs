@@ -16,6 +16,6 @@ pub mod resolving;
 pub use base::{Base, Provided};
 pub use buildpack::{
     Buildpack, Context, Contribution, NewHash, Resolution, compile_step, first_present, loosely_accepts,
-    wanted,
+    tool_version, wanted,
 };
 pub use resolving::{NewlyResolved, Pinning, ResolveTarget, Resolving, Settled};

@@ -107,6 +107,16 @@ const CASES: &[Case<'_>] = &[
             ("app/layout.tsx", "import font from 'next/font/local'; // next/font/local\n"),
         ],
     ),
+    // Under a server, the lines that only the script itself runs do not count.
+    (
+        "port-fixed!",
+        &[("app.py", "if __name__ == \"__main__\":\n    app.run(port=5000)\n")],
+        &[
+            GUNICORN,
+            ("app.py", "app = make()\nif __name__ == \"__main__\":\n    app.run(port=5000)\n"),
+            ("shtetl.toml", "[process.web]\nrun = \"gunicorn app:app\"\n"),
+        ],
+    ),
     ("build-program!", &[("mkdocs.yml", "")], &[("mkdocs.yml", ""), ("requirements.txt", "mkdocs==1.6\n")]),
     (
         "start-module!",

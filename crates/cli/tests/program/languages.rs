@@ -131,7 +131,7 @@ fn ruby_php_java_and_go() {
         ("internal/tide.go", "package internal\n"),
     ]), @"
     [go]
-    go 1.22.3 in go.mod line 4, 1.22 in go.mod
+    go 1.22 in go.mod line 3
     process fog [bin/fog] cmd/fog/main.go
     process sail-plan [bin/Sail_Plan] cmd/Sail_Plan/main.go
     ");

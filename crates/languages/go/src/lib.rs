@@ -86,7 +86,11 @@ fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &m
     };
     let (name, place) = said_in("module ").unwrap_or_else(|| (String::new(), Place::new(MANIFEST, None)));
     finding.evidence.push(Evidence::speaks_for(place, &name, "a Go module"));
-    let said: Vec<_> = [said_in("toolchain go"), said_in("go ")].into_iter().flatten().collect();
+    // The line `toolchain` is what its author would like best; only the line `go` has to be met.
+    if let Some((version, place)) = said_in("toolchain go") {
+        finding.evidence.push(Evidence::speaks_for(place, version, "the Go version its author prefers"));
+    }
+    let said: Vec<_> = said_in("go ").into_iter().collect();
     for (version, place) in &said {
         finding.evidence.push(Evidence::speaks_for(
             place.clone(),

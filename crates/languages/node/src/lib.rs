@@ -326,6 +326,7 @@ fn version_files(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
             text.lines().map(str::trim).find(|l| l.starts_with(|c: char| c.is_ascii_digit() || c == 'v'));
         said.extend(version.map(|v| (v.trim_start_matches('v').to_owned(), Place::find(file, &text, v))));
     }
+    said.extend(planning::tool_version(tree, &["nodejs", "node"])?);
     Ok(said)
 }
 

@@ -237,6 +237,7 @@ fn said_constraints(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
         let version = text.lines().map(str::trim).find(|l| !l.is_empty() && !l.starts_with('#'));
         said.extend(version.map(|v| (v.to_owned(), Place::find(VERSION_FILE, &text, v))));
     }
+    said.extend(planning::tool_version(tree, &["python"])?);
     if let Some(text) = tree.read(PROJECT)? {
         let key = "requires-python";
         let project = parse_project(&text)?;

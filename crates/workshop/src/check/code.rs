@@ -39,7 +39,22 @@ fn spots(subject: &Subject<'_>) -> Vec<Spot> {
         // A source that is not text listens to nothing.
         let Ok(Some(text)) = subject.tree.read(path) else { continue };
         let reads_port = text.contains("PORT");
+        let is_started = subject
+            .survey
+            .processes
+            .iter()
+            .flat_map(|p| &p.command)
+            .any(|word| word.ends_with(path.as_str()));
+        let mut in_main = false;
         for (number, line) in text.lines().enumerate() {
+            // What stands under it runs only when the file itself is started.
+            match line.starts_with("if __name__") {
+                true => in_main = true,
+                false => in_main &= line.is_empty() || line.starts_with([' ', '\t']),
+            }
+            if in_main && !is_started {
+                continue;
+            }
             let code = line.trim_start();
             if code.starts_with("//") || code.starts_with('#') || code.starts_with('*') {
                 continue;

@@ -147,7 +147,7 @@ const MOST: u64 = 128 << 20;
 const MOST_PLACES: usize = 50;
 
 /// Version of the patterns; what was found with others is not taken from memory.
-const VERSION: u32 = 2;
+const VERSION: u32 = 3;
 
 /// As [`find`], from the store's memory when nobody touched a file since it was looked at. `now` is
 /// in nanoseconds since 1970.
@@ -180,6 +180,9 @@ fn find(tree: &SourceTree) -> Result<BTreeMap<String, ReadSetting>> {
         let Ok(Some(text)) = tree.read(path) else { continue };
         for pattern in patterns {
             scan(path, &text, pattern, &mut found);
+        }
+        if SCRIPT.iter().any(|ending| path.ends_with(ending)) {
+            scan_destructured(path, &text, &mut found);
         }
     }
     Ok(found)
@@ -223,6 +226,28 @@ fn scan(path: &str, text: &str, pattern: &Pattern, found: &mut BTreeMap<String, 
         let line = text[..at].matches('\n').count() + 1;
         let place = Place::new(path, u32::try_from(line).ok());
         note(found, name, place, has_default, pattern.strict && !has_default);
+    }
+}
+
+/// Names taken out of the environment at once: `const { HARBOUR_URL, FOG = "x" } = process.env`.
+fn scan_destructured(path: &str, text: &str, found: &mut BTreeMap<String, ReadSetting>) {
+    for (number, line) in text.lines().enumerate() {
+        let code = line.trim_start();
+        let Some((before, _)) = code.split_once("} = process.env").filter(|_| !is_comment(code)) else {
+            continue;
+        };
+        let Some((_, names)) = before.rsplit_once('{') else { continue };
+        for part in names.split(',') {
+            let (name, default) =
+                part.split_once('=').map_or((part, None), |(name, value)| (name, Some(value)));
+            let name = name.split(':').next().unwrap_or(name).trim();
+            let is_variable = name.len() > 1
+                && name.chars().all(|c| c.is_ascii_uppercase() || c.is_ascii_digit() || c == '_');
+            if is_variable && !USUAL.contains(&name) {
+                let place = Place::new(path, u32::try_from(number + 1).ok());
+                note(found, name, place, default.is_some(), false);
+            }
+        }
     }
 }
 
@@ -287,6 +312,17 @@ mod tests {
             scan(file, text, pattern, &mut found);
         }
         found.into_iter().map(|(n, r)| (n, r.has_default, r.fails_without)).collect()
+    }
+
+    #[test]
+    fn names_taken_out_of_the_environment_at_once_are_read() {
+        let mut found = BTreeMap::new();
+        let text =
+            "const { HARBOUR_URL, FOG = 'thick', PORT, TIDE: tide } = process.env;\nconst { a } = other;\n";
+        scan_destructured("a.js", text, &mut found);
+        let found: Vec<_> = found.into_iter().map(|(name, read)| (name, read.has_default)).collect();
+        let expected = [("FOG", true), ("HARBOUR_URL", false), ("TIDE", false)];
+        assert_eq!(found, expected.map(|(name, has_default)| (name.to_owned(), has_default)));
     }
 
     #[test]
