@@ -2,6 +2,7 @@
 
 use super::Done;
 use super::check::problems;
+use super::order::order;
 use crate::arguments::BuildOptions;
 use crate::error::Failure;
 use crate::events::Renderer;
@@ -13,11 +14,10 @@ use content::image::may_become_layout;
 use engine::{Budget, Session};
 use model::{Error, shell_words};
 use planning::Pinning;
-use remote::{Fetcher, Network};
+use remote::Network;
 use std::path::Path;
 use std::process::ExitCode;
-use std::time::Instant;
-use workshop::app::{App, BuildRequest, codec_named};
+use workshop::app::{App, BuildRequest};
 use workshop::build;
 use workshop::build::{Built, Exports, Preview, plan_offline, prepare, preview};
 use workshop::check::{PLAN_FAILS, Scope, Severity};
@@ -93,28 +93,6 @@ fn check_targets(options: &BuildOptions) -> Result<(), Failure> {
         }
     }
     Ok(())
-}
-
-/// How to build with these options.
-pub fn order<'a>(
-    tag: &'a str,
-    compress: &str,
-    surroundings: &'a Surroundings,
-    fetcher: &'a Fetcher,
-) -> BuildRequest<'a> {
-    BuildRequest {
-        tag,
-        platform: &surroundings.platform,
-        codec: codec_named(compress).unwrap_or_default(),
-        created: &surroundings.created,
-        host: &surroundings.host,
-        book: &surroundings.book,
-        credentials: &surroundings.credentials,
-        fetcher,
-        pinning: Pinning::Keep,
-        now: Surroundings::now(),
-        started: Instant::now(),
-    }
 }
 
 /// Builds, showing only what happens meanwhile.

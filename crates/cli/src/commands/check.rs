@@ -1,7 +1,7 @@
 //! `check`: everything that would break the build or the start.
 
 use super::Done;
-use super::build::order;
+use super::order::order;
 use crate::arguments::CheckOptions;
 use crate::documents::CheckDocument;
 use crate::error::Failure;

@@ -1,6 +1,7 @@
 //! `demo`: writes the sample apps and goes through the whole job with them.
 
-use super::build::{build_quietly, order, show_built};
+use super::build::{build_quietly, show_built};
+use super::order::order;
 use super::{Done, survey};
 use crate::arguments::{DemoOptions, SourceOptions};
 use crate::demo_files;

@@ -6,6 +6,7 @@ pub mod check;
 pub mod demo;
 pub mod init;
 pub mod ledger;
+mod order;
 pub mod run;
 pub mod runtimes;
 pub mod schema;

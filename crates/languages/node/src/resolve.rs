@@ -103,7 +103,7 @@ pub(super) fn resolve(
     Ok(tree)
 }
 
-/// The needs of a manifest; `may_lack` tells of a peer whether the package can do without.
+/// The needs of a manifest; `may_lack` is whether the package can do without a peer.
 fn needs(
     dependencies: &BTreeMap<String, String>,
     optional: &BTreeMap<String, String>,

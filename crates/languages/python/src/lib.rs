@@ -33,6 +33,7 @@ mod requirements;
 mod resolve;
 mod sdist;
 mod settled;
+mod stale;
 mod target;
 mod wheel;
 
@@ -217,7 +218,7 @@ fn asked(tree: &SourceTree, options: &BuildpackOptions) -> Result<Option<(String
     if let Some(project) = tree.read(PROJECT)? {
         return Ok(Some((PROJECT.to_owned(), Asked::of_project(&project, options)?)));
     }
-    if let Some(asked) = lock::of_pipfile(tree)? {
+    if let Some(asked) = Asked::of_pipfile(tree)? {
         return Ok(Some((PIPFILE.to_owned(), asked)));
     }
     match tree.read("setup.py")? {
@@ -247,7 +248,7 @@ fn said_constraints(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
     Ok(said)
 }
 
-/// The names of the declared packages; tells of the lock, too, or why it cannot be used.
+/// The names of the declared packages. Adds the lockfile to the finding, or why it cannot be used.
 fn survey_packages(
     tree: &SourceTree,
     options: &BuildpackOptions,
@@ -273,7 +274,7 @@ fn survey_packages(
     // Which version it will be is not known yet; what is locked hardly depends on it.
     let target = Target::new(USUAL, &own_platform(), None)?;
     let locked = match lock::present(tree) {
-        Some(kind) => Some((kind.file.to_owned(), kind.packages(tree, options, &target))),
+        Some(kind) => Some((kind.file.to_owned(), stale::locked(kind, tree, options, &target))),
         None => match asked(tree, options) {
             Ok(Some((file, asked))) => asked.pinned(&target).transpose().map(|packages| (file, packages)),
             _ => None,

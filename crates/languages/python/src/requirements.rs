@@ -80,6 +80,23 @@ impl Asked {
         Ok(asked)
     }
 
+    /// What `[packages]` of a `Pipfile` asks for; nothing where there is none.
+    pub(super) fn of_pipfile(tree: &SourceTree) -> Result<Option<Self>> {
+        let Some(text) = tree.read(super::PIPFILE)? else { return Ok(None) };
+        // Whoever reads the file for its own sake reports what is wrong with it.
+        let Ok(document) = text.parse::<toml::Table>() else { return Ok(None) };
+        let table = document.get("packages").and_then(toml::Value::as_table);
+        let need = |(name, value): (&String, &toml::Value)| {
+            let range = value.as_str().or_else(|| value.get("version")?.as_str()).unwrap_or("*");
+            let is_conditional = value.as_table().is_some_and(|t| t.contains_key("markers"));
+            let range = if range == "*" { "" } else { range };
+            (!is_conditional).then(|| format!("{name}{range}"))
+        };
+        let needs: Vec<String> = table.into_iter().flatten().filter_map(need).collect();
+        let place = Place::find(super::PIPFILE, &text, "[packages]");
+        Ok(Some(Self::of_needs(&needs, &place)?))
+    }
+
     /// Requirements that stand at one place.
     pub(super) fn of_needs(needs: &[String], place: &Place) -> Result<Self> {
         let mut asked = Self::default();

@@ -7,7 +7,7 @@ use crate::index::Index;
 use crate::index_options::Terms;
 use crate::locked::{LockedPackage, Origin, known_versions};
 use crate::target::Target;
-use crate::{BYTECODE, REQUIREMENTS, asked, compile, direct, lock, resolve};
+use crate::{BYTECODE, REQUIREMENTS, asked, compile, direct, lock, resolve, stale};
 use compile::WantedBuild;
 use config::pins::ResolvedPackage;
 use content::digest::Hasher;
@@ -87,7 +87,7 @@ fn packages(
 ) -> Result<(SaidBy, Vec<LockedPackage>)> {
     if let Some(kind) = lock::present(context.tree) {
         let said_by = (kind.file.to_owned(), Terms::default());
-        return Ok((said_by, kind.packages(context.tree, context.options, target)?));
+        return Ok((said_by, stale::locked(kind, context.tree, context.options, target)?));
     }
     let nothing = ((REQUIREMENTS.to_owned(), Terms::default()), Vec::new());
     let Some((file, asked)) = asked(context.tree, context.options)? else { return Ok(nothing) };

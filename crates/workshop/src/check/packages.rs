@@ -32,7 +32,9 @@ impl Installed {
         }
         let pins = Pins::read(subject.tree.root())?;
         let sets = pins.as_ref().and_then(|pins| pins.resolved.get(&finding.buildpack));
-        for (_, set) in sets.into_iter().flatten().filter(|(purpose, _)| is_for_image(purpose)) {
+        for (_, set) in
+            sets.into_iter().flatten().filter(|(purpose, _)| is_for_image(&finding.buildpack, purpose))
+        {
             installed.names.extend(set.packages.iter().map(|package| package.name.clone()));
             installed.commands.extend(set.packages.iter().flat_map(|package| package.bin.keys().cloned()));
             (installed.all_names, installed.all_commands) = (true, finding.buildpack == "node");
@@ -41,7 +43,10 @@ impl Installed {
     }
 }
 
-/// Whether packages that are pinned for a purpose go into the image.
-fn is_for_image(purpose: &str) -> bool {
-    purpose != "app-build" && !purpose.contains("build") && !purpose.contains("script")
+/// Whether packages that are pinned for a purpose go into the image: Node's have one purpose, Python's the target.
+fn is_for_image(buildpack: &str, purpose: &str) -> bool {
+    match buildpack {
+        "node" => purpose == "app",
+        _ => !purpose.contains(" build:"),
+    }
 }

@@ -34,7 +34,7 @@ const PYTHON: [(&str, &str); 12] = [
     ("aiohttp-devtools", "aiohttp-devtools"),
     ("sanic", "sanic"),
 ];
-/// Commands of Python packages that have the package's name; others are only believed where nothing is close.
+/// Commands of Python packages that have the package's name; a misspelt name is compared with them.
 const PYTHON_SAME: [&str; 20] = [
     "gunicorn",
     "uvicorn",

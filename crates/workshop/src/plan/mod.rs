@@ -1,5 +1,6 @@
 //! From survey and lockfiles to the worklist.
 
+mod app_files;
 mod build_command;
 mod entrypoints;
 mod resolutions;
@@ -9,29 +10,22 @@ pub use resolutions::Resolutions;
 
 use crate::base_selection::NewPins;
 use crate::buildpacks::Buildpacks;
+use crate::plan::app_files::AppFiles;
 use crate::plan::build_command::{BuildWork, Expected};
 use crate::survey::{Survey, contributing, options_of};
 use config::AppConfig;
 use config::addresses::Addresses;
-use content::layer::{Codec, Entry, LayerWriter, Owner};
+use content::layer::Codec;
 use content::{InputDigest, TreeDigest};
-use engine::{Action, BuildSteps, Fingerprint, Input, LayerTarget, Recipe, Step, StepContext};
+use engine::{BuildSteps, Input, LayerTarget, Step};
 use model::RuntimeInUse;
 use model::error::{BaseError, SurveyError};
-use model::places::APP_USER;
 use model::platform::own_platform;
-use model::{
-    AppBuild, BuildpackOptions, Error, Finding, PackageFact, PathFacts, ProcessType, Result, Role,
-    RuntimeWish,
-};
+use model::{AppBuild, BuildpackOptions, Error, Finding, ProcessType, Result, Role, RuntimeWish};
 use planning::{Base, Context, Provided, Resolution};
-use source::{SourceTree, TreeDigests, TreeKind};
+use source::{SourceTree, TreeDigests};
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs::File;
 use std::sync::Arc;
-
-/// The folder of the app, from the root of the image.
-const APP_FOLDER: &str = "app";
 
 /// Everything that a build will do.
 pub struct Worklist {
@@ -340,73 +334,5 @@ impl Worklist {
     pub(crate) fn build_steps<'s>(&'s self, app: &'s str) -> BuildSteps<'s> {
         let Self { steps, target, root_target, source_input, .. } = self;
         BuildSteps { app, steps, image: target, root: root_target, source: source_input }
-    }
-}
-
-/// The step that packs the source itself.
-struct AppFiles {
-    tree: Arc<SourceTree>,
-    /// Folders that processes write to: they belong to the user that these run as.
-    writable: BTreeSet<String>,
-}
-
-impl Action for AppFiles {
-    fn fingerprint(&self) -> Fingerprint {
-        // The files are the source, which the step reads.
-        let Self { tree: _, writable } = self;
-        let whole = Fingerprint::of(Recipe::new("app files", 2));
-        let writable: Vec<&str> = writable.iter().map(String::as_str).collect();
-        match &writable[..] {
-            // Most apps write nowhere.
-            [] => whole,
-            folders => whole.values("writable", [("folders", folders.join(" "))]),
-        }
-    }
-
-    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
-        let files = self.tree.files();
-        let owner = |path: &str| {
-            let inside = |folder: &String| {
-                let below = || path.strip_prefix(folder.as_str());
-                folder == "." || below().is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
-            };
-            if self.writable.iter().any(inside) { APP_USER } else { Owner::ROOT }
-        };
-        layer.part::<Error>(|tar| {
-            tar.entry(&Entry { owner: owner(""), ..Entry::folder(APP_FOLDER) })?;
-            let mut folders = BTreeSet::new();
-            for (done, (path, file)) in files.iter().enumerate() {
-                cx.check_cancelled()?;
-                for (at, _) in path.match_indices('/') {
-                    if folders.insert(&path[..at]) {
-                        let folder = Entry::folder(format!("{APP_FOLDER}/{}", &path[..at]));
-                        tar.entry(&Entry { owner: owner(&path[..at]), ..folder })?;
-                    }
-                }
-                let target = format!("{APP_FOLDER}/{path}");
-                match &file.kind {
-                    TreeKind::Link { target: to } => {
-                        tar.entry(&Entry { owner: owner(path), ..Entry::link(target, to) })?;
-                    }
-                    TreeKind::File { size, executable } => {
-                        let full = self.tree.root().join(path);
-                        let mut content = File::open(&full).facts(&full)?;
-                        let file = Entry { owner: owner(path), ..Entry::file(target, *size, *executable) };
-                        tar.file(&file, &mut content)?;
-                    }
-                }
-                (cx.progress)(done + 1, files.len());
-            }
-            for folder in self.writable.iter().filter(|folder| *folder != ".") {
-                for (at, _) in folder.match_indices('/').chain([(folder.len(), "")]) {
-                    if folders.insert(&folder[..at]) {
-                        let entry = Entry::folder(format!("{APP_FOLDER}/{}", &folder[..at]));
-                        tar.entry(&Entry { owner: owner(&folder[..at]), ..entry })?;
-                    }
-                }
-            }
-            Ok(())
-        })?;
-        Ok(Vec::new())
     }
 }

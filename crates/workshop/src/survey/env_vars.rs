@@ -84,7 +84,7 @@ const USUAL: &[&str] = &[
     "RAILS_ENV",
     "RACK_ENV",
     "DEBUG",
-    // What a gateway tells of a request (RFC 3875, section 4.1), under the same kind of names.
+    // The variables of CGI (RFC 3875, section 4.1).
     "CONTENT_LENGTH",
     "CONTENT_TYPE",
     "PATH_INFO",

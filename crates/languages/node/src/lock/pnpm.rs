@@ -146,7 +146,7 @@ pub(super) fn parse(file: &'static str, text: &str, app: &App<'_>) -> Result<Pac
     linked.into_tree(text, root, needs, false)
 }
 
-/// What the file was made from: the ranges that an app, or a part of it, asked for then.
+/// What the file was made from: the ranges that the app, or a member of its workspace, declared at that time.
 fn asked(importer: &Importer, manifest: &Manifest, overrides: &BTreeMap<String, String>) -> Entry {
     let ranges = |chosen: &BTreeMap<String, Chosen>,
                   now: &BTreeMap<String, String>|

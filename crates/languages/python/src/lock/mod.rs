@@ -4,10 +4,7 @@ mod pdm;
 mod pipfile;
 mod poetry;
 mod pylock;
-mod stale;
 mod uv;
-
-pub(super) use stale::of_pipfile;
 
 use crate::locked::{Edge, LockGraph, LockedPackage, Missing, Origin};
 use crate::target::Target;
@@ -82,7 +79,7 @@ impl Kind {
                 detail,
             })
         })?;
-        let packages = graph.select(target).map_err(|missing| {
+        graph.select(target).map_err(|missing| {
             let detail = match missing {
                 Missing::Package { name, wanted_by } if wanted_by.is_empty() => {
                     format!("{name} is asked for and not locked")
@@ -97,9 +94,7 @@ impl Kind {
                 detail,
                 how: self.how,
             })
-        })?;
-        stale::check(self, tree, options, &packages, target)?;
-        Ok(packages)
+        })
     }
 }
 

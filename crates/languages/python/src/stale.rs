@@ -1,17 +1,29 @@
 //! Whether a lockfile stands for what its manifest asks for now.
 
-use super::Kind;
+use crate::lock::Kind;
 use crate::locked::{LockedPackage, Origin};
 use crate::requirements::Asked;
 use crate::target::Target;
-use model::error::PackageError;
+use model::error::{PackageError, SurveyError};
 use model::{BuildpackOptions, Error, Place, Result};
 use pep508_rs::VersionOrUrl;
 use remote::packages::pypi;
 use source::SourceTree;
 
+/// The packages that a lockfile locks for `target`, when it stands for its manifest.
+pub(super) fn locked(
+    kind: &Kind,
+    tree: &SourceTree,
+    options: &BuildpackOptions,
+    target: &Target,
+) -> Result<Vec<LockedPackage>> {
+    let packages = kind.packages(tree, options, target)?;
+    check(kind, tree, options, &packages, target)?;
+    Ok(packages)
+}
+
 /// An error when something that the manifest asks for is not locked, or in another version than it allows.
-pub(super) fn check(
+fn check(
     kind: &Kind,
     tree: &SourceTree,
     options: &BuildpackOptions,
@@ -19,7 +31,7 @@ pub(super) fn check(
     target: &Target,
 ) -> Result<()> {
     let asked = match kind.file {
-        "Pipfile.lock" => of_pipfile(tree)?.map(|asked| (crate::PIPFILE, asked)),
+        "Pipfile.lock" => Asked::of_pipfile(tree)?.map(|asked| (crate::PIPFILE, asked)),
         _ => of_project(tree, options)?,
     };
     let Some((manifest, asked)) = asked else { return Ok(()) };
@@ -46,7 +58,8 @@ fn of_project(tree: &SourceTree, options: &BuildpackOptions) -> Result<Option<(&
     let Some(text) = tree.read(crate::PROJECT)? else { return Ok(None) };
     match Asked::of_project(&text, options) {
         Ok(asked) => Ok(Some((crate::PROJECT, asked))),
-        Err(_) => of_poetry(&text),
+        Err(Error::Survey(SurveyError::Unsupported { .. })) => of_poetry(&text),
+        Err(error) => Err(error),
     }
 }
 
@@ -65,21 +78,4 @@ fn of_poetry(text: &str) -> Result<Option<(&'static str, Asked)>> {
     let needs: Vec<String> = names.map(|(name, _)| name.clone()).collect();
     let place = Place::find(crate::PROJECT, text, "[tool.poetry.dependencies]");
     Ok(Some((crate::PROJECT, Asked::of_needs(&needs, &place)?)))
-}
-
-/// What `[packages]` of a Pipfile asks for.
-pub(crate) fn of_pipfile(tree: &SourceTree) -> Result<Option<Asked>> {
-    let Some(text) = tree.read(crate::PIPFILE)? else { return Ok(None) };
-    // Whoever reads the file for its own sake reports what is wrong with it.
-    let Ok(document) = text.parse::<toml::Table>() else { return Ok(None) };
-    let table = document.get("packages").and_then(toml::Value::as_table);
-    let need = |(name, value): (&String, &toml::Value)| {
-        let range = value.as_str().or_else(|| value.get("version")?.as_str()).unwrap_or("*");
-        let is_conditional = value.as_table().is_some_and(|t| t.contains_key("markers"));
-        let range = if range == "*" { "" } else { range };
-        (!is_conditional).then(|| format!("{name}{range}"))
-    };
-    let needs: Vec<String> = table.into_iter().flatten().filter_map(need).collect();
-    let place = Place::find(crate::PIPFILE, &text, "[packages]");
-    Ok(Some(Asked::of_needs(&needs, &place)?))
 }
