@@ -154,6 +154,14 @@ pub const RUBY: &[Framework] = &[
     },
 ];
 
+/// Frameworks whose build makes a server only with an adapter, which their own configuration names.
+const ADAPTERS: [(&str, &str); 1] = [("@sveltejs/kit", "@sveltejs/adapter-node")];
+
+/// The adapter with which the build of a framework makes a server.
+pub fn adapter_for(package: &str) -> Option<&'static str> {
+    ADAPTERS.iter().find(|(framework, _)| *framework == package).map(|(_, adapter)| *adapter)
+}
+
 /// The usual server of a framework that needs one.
 pub fn server_for(package: &str) -> Option<&'static str> {
     let all = PYTHON.iter().chain(RUBY);

@@ -9,6 +9,8 @@
 //! | module | owns |
 //! | --- | --- |
 //! | `lock`, `locked` | lockfiles, and the one form that they end in |
+//! | `stale` | whether a lockfile stands for what its manifest asks for |
+//! | `generators` | generators of static pages |
 //! | `requirements`, `index_options` | what an app asks for, and where packages may come from |
 //! | `index`, `resolve` | what indexes offer, and versions that no file locks |
 //! | `target` | interpreter, platform and C library: which markers and wheels fit |

@@ -30,10 +30,11 @@ pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let none_serves = !subject.survey.processes.iter().any(|p| p.name == "web");
         let against = finding.evidence.iter().filter(|e| e.speaks == Speaks::Against);
         for evidence in against.filter(|e| none_serves && e.sign == Some(Sign::NoServer)) {
-            let package = frameworks::server_for(&evidence.value).unwrap_or("@sveltejs/adapter-node");
+            let adapter = frameworks::adapter_for(&evidence.value);
+            let Some(package) = adapter.or(frameworks::server_for(&evidence.value)) else { continue };
             let mut advice = declare(subject, package, &finding.buildpack);
-            if finding.buildpack == "node" {
-                advice = format!("{advice}, and name it as the adapter in the configuration of SvelteKit");
+            if adapter.is_some() {
+                advice = format!("{advice}, and name it as the adapter in the framework's configuration");
             }
             if !finding.declared.contains(&evidence.value) && finding.buildpack == "python" {
                 advice = format!("{advice}, and one with {}", evidence.value);
