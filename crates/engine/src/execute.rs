@@ -188,7 +188,7 @@ impl Running<'_, '_> {
         if self.cancel.is_cancelled() {
             return Err(Error::Interrupted);
         }
-        let root = {
+        let needed = {
             let all = self.all_finished();
             let produced = |need| all.get(need).map(|done: &Finished| done.produced.clone());
             self.graph.graph.needs(key).iter().filter_map(produced).collect::<Vec<_>>()
@@ -197,7 +197,7 @@ impl Running<'_, '_> {
         let _turn = self.session.store.lock(&format!("step-{}", &key.hex()[..2]))?;
         match decide_one(self.session.store, key, node) {
             Ok(produced) => Ok(found(key, node, produced, self.session)),
-            Err(_) => self.run(key, node, because, &root),
+            Err(_) => self.run(key, node, because, &needed),
         }
     }
 
@@ -206,8 +206,9 @@ impl Running<'_, '_> {
         key: StepKey,
         node: &Node<'_>,
         because: &MissReason,
-        root: &[Produced],
+        needed: &[Produced],
     ) -> Result<Finished> {
+        let (root, read) = needed.split_at(node.step.root.len().min(needed.len()));
         let Session { store, fetcher, budget, events, .. } = *self.session;
         let (app, step, role) = (node.app.to_owned(), node.step.name.clone(), node.step.role);
         events(Event::Started { app: app.clone(), step: step.clone(), role, because: because.clone() });
@@ -226,6 +227,7 @@ impl Running<'_, '_> {
             fetcher,
             budget,
             root,
+            read,
             note: &|text| events(Event::Note { text: format!("{}: {text}", node.step.name) }),
             progress: &progress,
             cancel: self.cancel,

@@ -4,7 +4,6 @@
 use crate::Recipe;
 use crate::unpacked_layers::{StoredLayer, unpacked, working_mode};
 use crate::{Produced, StepContext};
-use content::layer::WrittenLayer;
 use content::store::{Store, remove_tree};
 use model::error::StepError;
 use model::places::APP_USER;
@@ -86,10 +85,7 @@ impl Drop for Written {
 /// Runs the program on the root that the tools have; an error with its last words when it fails.
 pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written> {
     let mode = working_mode(store)?;
-    let unpack = |result: &Produced| {
-        let WrittenLayer { digest, diff_id, codec, .. } = result.layer;
-        unpacked(store, &StoredLayer { digest, diff_id, codec }, mode)
-    };
+    let unpack = |result: &Produced| unpacked(store, &StoredLayer::from(&result.layer), mode);
     let layers = cx.root.iter().map(unpack).collect::<Result<Vec<_>>>()?;
     let scratch = store.temporary_folder()?;
     let (source, folder) = (scratch.join("source"), scratch.join("result"));

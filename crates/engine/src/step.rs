@@ -29,6 +29,8 @@ pub struct StepContext<'a> {
     pub budget: &'a Budget,
     /// The layers of the root that programs run in, bottom first.
     pub root: &'a [Produced],
+    /// The layers of the image that the step reads, bottom first.
+    pub read: &'a [Produced],
     /// Told of what people should know.
     pub note: &'a (dyn Fn(String) + Sync),
     /// Told how many of how many parts are done.
@@ -72,6 +74,9 @@ pub struct Step {
     pub root: Vec<Step>,
     /// Whether its programs work on the source of the app.
     pub reads_source: bool,
+    /// Steps of the same image whose layers it reads, by name and bottom first; one that the image does not have
+    /// is passed over.
+    pub reads: Vec<&'static str>,
     /// The package that it compiles, if it does.
     pub compiles: Option<String>,
 }
@@ -85,6 +90,7 @@ impl Step {
             action: Box::new(action),
             root: Vec::new(),
             reads_source: false,
+            reads: Vec::new(),
             compiles: None,
         }
     }

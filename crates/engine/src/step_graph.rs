@@ -46,6 +46,14 @@ impl<'s> StepGraph<'s> {
         build.steps.iter().map(|step| self.add_step(build, step, build.image)).collect()
     }
 
+    /// The steps of the image that `step` reads.
+    fn read_by(&mut self, build: &BuildSteps<'s>, step: &Step) -> Vec<StepKey> {
+        let named =
+            |name: &&str| build.steps.iter().find(|other| other.name == **name && other.reads.is_empty());
+        let read: Vec<&'s Step> = step.reads.iter().filter_map(named).collect();
+        read.into_iter().map(|other| self.add_step(build, other, build.image)).collect()
+    }
+
     /// The keys that lead to `wanted`, each once: what a step needs comes before it.
     pub fn in_order(&self, wanted: &[StepKey]) -> Vec<StepKey> {
         let mut order = Vec::new();
@@ -64,8 +72,9 @@ impl<'s> StepGraph<'s> {
     }
 
     fn add_step(&mut self, build: &BuildSteps<'s>, step: &'s Step, target: &'s LayerTarget) -> StepKey {
-        let needs: Vec<StepKey> =
+        let mut needs: Vec<StepKey> =
             step.root.iter().map(|needed| self.add_step(build, needed, build.root)).collect();
+        needs.extend(self.read_by(build, step));
         let fingerprint = step.action.fingerprint();
         let source = step.reads_source.then_some(build.source);
         let key = step_key(&fingerprint, source, target, &needs);
@@ -140,6 +149,21 @@ mod tests {
         let keys: BTreeSet<StepKey> =
             variants.into_iter().map(|root| keys(&[("ferry", &[compile(root)], "1")]).0[0][0]).collect();
         assert_eq!(keys.len(), 5);
+    }
+
+    #[test]
+    fn a_step_that_reads_a_layer_of_the_image_needs_that_layer_itself() {
+        let (zstd, gzip) = (Codec::Zstd, Codec::Gzip);
+        let [root, image] =
+            [zstd, gzip].map(|codec| LayerTarget { codec, platform: "linux/amd64".to_owned() });
+        let source = Input::of_parts("source", BTreeMap::new());
+        let reading = Step { name: "tags".to_owned(), reads: vec!["pages", "none"], ..packages("tags", &[]) };
+        let steps = [reading, Step { name: "pages".to_owned(), ..compile(Vec::new()) }];
+        let mut graph = StepGraph::default();
+        let build = BuildSteps { app: "ferry", steps: &steps, image: &image, root: &root, source: &source };
+        let keys = graph.add(&build);
+        assert_eq!(graph.graph.needs(keys[0]), &[keys[1]][..], "not one of its own for this machine");
+        assert_eq!(graph.in_order(&keys), [keys[1], keys[0]]);
     }
 
     #[test]

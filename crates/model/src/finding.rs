@@ -122,6 +122,9 @@ pub struct Finding {
     pub build: Option<AppBuild>,
     /// Pages that the build makes, which nothing of the app itself serves.
     pub pages: Option<Pages>,
+    /// Pages that its processes serve as they are.
+    #[serde(skip)]
+    pub serves: Option<Pages>,
 }
 
 impl Finding {
@@ -143,6 +146,7 @@ impl Finding {
             own_commands: BTreeSet::new(),
             build: None,
             pages: None,
+            serves: None,
         }
     }
 

@@ -90,7 +90,15 @@ impl BuildpackOptions {
 
     /// Whether a key that takes `true` or `false` is true.
     pub fn is_set(&self, key: &str) -> bool {
-        matches!(self.0.get(key), Some(OptionValue::Truth(true)))
+        self.truth(key) == Some(true)
+    }
+
+    /// What a key that takes `true` or `false` says, if it is there.
+    pub fn truth(&self, key: &str) -> Option<bool> {
+        match self.0.get(key)? {
+            OptionValue::Truth(truth) => Some(*truth),
+            _ => None,
+        }
     }
 
     /// The texts of a key that takes several.

@@ -19,6 +19,9 @@ pub struct RuntimeWish {
     pub for_build: bool,
     /// Whether the app itself is written for it; otherwise it only serves, and any version will do.
     pub for_app: bool,
+    /// Another runtime that does the same, for bases other than Debian's.
+    #[serde(skip)]
+    pub elsewhere: Option<&'static str>,
 }
 
 impl RuntimeWish {
@@ -33,6 +36,7 @@ impl RuntimeWish {
             parts: Vec::new(),
             for_build: false,
             for_app: true,
+            elsewhere: None,
         }
     }
 }

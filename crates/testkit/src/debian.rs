@@ -230,6 +230,13 @@ pub fn harbour_packages() -> Vec<Package> {
         .with("./usr/bin/node", Item::Link("nodejs".into())),
         Package::new("libnode115", "20.19.2+dfsg-1", "", &[("./usr/lib/harbour/libnode.so.115", "libnode")]),
         Package::new(
+            "nginx",
+            "1.26.3-3",
+            "Depends: libc6, nginx-common, iproute2",
+            &[("./usr/sbin/nginx", "a web server")],
+        ),
+        Package::new("nginx-common", "1.26.3-3", "Depends: debconf", &[("./etc/nginx/nginx.conf", "")]),
+        Package::new(
             "libfog1",
             "1:1.2-3",
             "Depends: libc6",

@@ -67,6 +67,7 @@ pub const SUITES: [Suite; 2] = [
         runtimes: &[
             SuiteRuntime::of("node", "20.19.2", &["nodejs"]),
             SuiteRuntime::of("python", "3.13.5", &["python3.13", "python3", "libstdc++6", "libatomic1"]),
+            SuiteRuntime::of("nginx", "1.26.3", &["nginx"]),
             SuiteRuntime::of("ruby", "3.3.14", &["ruby3.3", "ruby"]),
             SuiteRuntime::of(
                 "php",
@@ -112,6 +113,7 @@ pub const SUITES: [Suite; 2] = [
         runtimes: &[
             SuiteRuntime::of("node", "18.20.4", &["nodejs"]),
             SuiteRuntime::of("python", "3.11.2", &["python3.11", "python3", "libstdc++6", "libatomic1"]),
+            SuiteRuntime::of("nginx", "1.22.1", &["nginx"]),
             SuiteRuntime::of("ruby", "3.1.7", &["ruby3.1", "ruby"]),
             SuiteRuntime::of(
                 "php",

@@ -52,6 +52,7 @@ pub fn problems(
         app: &app.survey.name,
         step: "check",
         root: &[],
+        read: &[],
         note: &|_| {},
         fetcher,
         budget: &budget,

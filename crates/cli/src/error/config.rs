@@ -35,6 +35,11 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
             format!("shtetl.toml names the buildpack {name:?}, which does not exist"),
             suggestion(name, known),
         ),
+        ConfigError::NotHeader { text } => worded(
+            WRONG,
+            format!("{text:?} is no header field"),
+            "write the name, a colon and the value, as in \"Referrer-Policy: no-referrer\"",
+        ),
         ConfigError::UnknownBase { name } => worded(
             WRONG,
             format!("this version has no base {name:?}"),

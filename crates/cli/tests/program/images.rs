@@ -14,7 +14,7 @@ use testkit::archives::sha256_hex;
 const GOLDEN: [(&str, &str); 4] = [
     ("timetable", "sha256:b79450312a1fa95790e87f8b777fe0392b2c63f30b5dfb8d011a6cf31657ac29"),
     ("fares", "sha256:0639a85475ea5a8eefd80252c2c07a2b89779739f94b3616e496a5b2929ca9ca"),
-    ("notices", "sha256:fd0cc126a8f62d773954652f70f3e8d543bf7df3cecfa3a706a3b5961e4a4dae"),
+    ("notices", "sha256:6843b326f5eaa029fa4c00199bf3c7b2b6fc6b9d794f3b1028b798cd85e32b7f"),
     ("timetable --compress gzip", "sha256:4bd8e9e0216a2c79c0b656d269e0901084a16d0b9fe899dcbabb76eaf3f57d30"),
 ];
 

@@ -13,6 +13,7 @@ mod images;
 mod languages;
 mod lockfiles;
 mod packages;
+mod pages;
 mod real_compiler;
 mod resolving;
 mod run;

@@ -88,7 +88,7 @@ fn a_python_app_and_pages_are_told_apart() {
       go      none of go.mod, a program in bin/ or at the top
 
     how it runs
-      web  python3 /opt/pages/serve.py /app  port 8080, health /  index.html
+      web  /opt/pages/serve /app  port 8080, health /  index.html
     --- exit 0
     ");
 }

@@ -1,13 +1,16 @@
 //! Static sites: pages that are served as they are.
 
-use engine::support_files;
-use engine::support_files::SupportFile;
+mod page_files;
+mod server;
+
+use engine::Step;
 use model::error::SurveyError;
 use model::{
-    BuildpackOptions, Claim, Error, Evidence, Finding, Pages, Place, ProcessKind, ProcessType, Result,
+    BuildpackOptions, Claim, Error, Evidence, Finding, Pages, Place, ProcessKind, ProcessType, Result, Role,
     RuntimeWish,
 };
 use model::{OptionSpec, Takes};
+use page_files::PageFiles;
 use planning::{Buildpack, Context, Contribution, Resolution, first_present};
 use source::SourceTree;
 
@@ -16,12 +19,17 @@ pub struct StaticSite;
 
 /// The folder with the pages.
 const DOCROOT: OptionSpec = OptionSpec::new("docroot", Takes::Text, "The folder with the pages");
-/// The file server that goes into the image; see there.
-const SERVER: &str = include_str!("serve.py");
-/// Where it is put, from the root of the image.
-const SERVER_PATH: &str = "opt/pages/serve.py";
-/// What tells the server that the first page answers every path that is no file.
-const SINGLE_PAGE: &str = "--single-page";
+/// Whether the first page answers for all.
+const SINGLE_PAGE: OptionSpec = OptionSpec::new(
+    "single-page",
+    Takes::Truth,
+    "Whether the first page answers every path that has no file",
+);
+/// Fields of every answer.
+const HEADERS: OptionSpec =
+    OptionSpec::new("headers", Takes::AddedTexts, "Header fields of every answer, as in \"Name: value\"");
+/// Steps that write pages.
+const PAGES_OF: [&str; 2] = ["app files", "build command"];
 /// Folders that may hold the pages; the empty one is the root of the source.
 const DOCROOTS: [&str; 9] = ["", "public", "site", "dist", "www", "_site", "htdocs", "html", "docs"];
 /// Files that mean that a program serves the pages.
@@ -34,7 +42,7 @@ impl Buildpack for StaticSite {
     }
 
     fn options(&self) -> Vec<OptionSpec> {
-        vec![OptionSpec::VERSION, DOCROOT]
+        vec![OptionSpec::VERSION, DOCROOT, SINGLE_PAGE, HEADERS]
     }
 
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
@@ -64,17 +72,21 @@ impl Buildpack for StaticSite {
         } else {
             finding.claim = Claim::Whole;
         }
-        serve_folder(&mut finding, &Pages { folder: root, single_page: false, said });
+        serve_folder(
+            &mut finding,
+            Pages { folder: root, single_page: options.is_set(&SINGLE_PAGE.key), said },
+        );
         Ok(finding)
     }
 
-    fn serve(&self, pages: &Pages, _options: &BuildpackOptions) -> Option<Finding> {
+    fn serve(&self, pages: &Pages, options: &BuildpackOptions) -> Option<Finding> {
         let mut finding = Finding::nothing(self.name(), vec!["the pages that a build makes"]);
         finding.claim = Claim::Whole;
         let evidence =
             Evidence::speaks_for(pages.said.clone(), &pages.folder, "the build makes pages to be served");
         finding.evidence.push(evidence);
-        serve_folder(&mut finding, pages);
+        let single_page = options.truth(&SINGLE_PAGE.key).unwrap_or(pages.single_page);
+        serve_folder(&mut finding, Pages { single_page, ..pages.clone() });
         Some(finding)
     }
 
@@ -85,33 +97,43 @@ impl Buildpack for StaticSite {
 
     fn contribute(&self, context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
         let finding = context.finding;
-        if finding.processes.is_empty() {
+        let Some(pages) = &finding.serves else {
             let docroot = context.options.text(&DOCROOT.key).unwrap_or_default().to_owned();
             return Err(Error::Survey(SurveyError::Malformed {
                 place: Place::new(docroot, None),
                 detail: "the folder with the pages has no index.html".to_owned(),
             }));
+        };
+        let headers = server::headers(context.options.texts(&HEADERS.key))?;
+        let runtime = context.runtime()?;
+        if runtime.name != server::NGINX {
+            return Ok(Contribution {
+                path: vec![runtime.bin_folder.clone()],
+                env: vec![("PYTHONUNBUFFERED", "1".to_owned()), ("PYTHONDONTWRITEBYTECODE", "1".to_owned())],
+                steps: vec![server::python(&headers)],
+                ..Contribution::default()
+            });
         }
-        let server = SupportFile { path: SERVER_PATH, text: SERVER.to_owned(), executable: false };
+        let page_files = PageFiles { folder: pages.folder.clone(), single_page: pages.single_page };
+        let page_files = Step::new("page files", Role::Built, page_files);
         Ok(Contribution {
-            path: vec![context.runtime()?.bin_folder.clone()],
-            env: vec![("PYTHONUNBUFFERED", "1".to_owned()), ("PYTHONDONTWRITEBYTECODE", "1".to_owned())],
-            steps: vec![support_files::step("file server", vec![server])],
+            steps: vec![server::nginx(&headers), Step { reads: PAGES_OF.to_vec(), ..page_files }],
             ..Contribution::default()
         })
     }
 }
 
 /// Adds the server of a folder to a finding.
-fn serve_folder(finding: &mut Finding, pages: &Pages) {
-    finding.runtime = Some(RuntimeWish { for_app: false, ..RuntimeWish::of("python", None, Vec::new()) });
+fn serve_folder(finding: &mut Finding, pages: Pages) {
+    let wish = RuntimeWish::of(server::NGINX, None, Vec::new());
+    finding.runtime = Some(RuntimeWish { for_app: false, elsewhere: Some(server::PYTHON), ..wish });
     let folder = if pages.folder.is_empty() { "/app".to_owned() } else { format!("/app/{}", pages.folder) };
-    let server = format!("/{SERVER_PATH}");
-    let mut command = vec!["python3", &server, &folder];
+    let mut command = vec![server::PROGRAM, &folder];
     if pages.single_page {
-        command.push(SINGLE_PAGE);
+        command.push(server::SINGLE_PAGE);
     }
     let mut web = ProcessType::found("web", ProcessKind::Process, &command, pages.said.clone());
     web.health = Some("/".to_owned());
     finding.processes.push(web);
+    finding.serves = Some(pages);
 }

@@ -1,8 +1,10 @@
+#!/usr/bin/env python3
 """Serves the pages of one folder over HTTP. Only Python's standard library is used.
 
-usage: serve.py FOLDER [--single-page]      the port is read from the environment variable PORT
+usage: serve FOLDER [--single-page]      the port is read from the environment variable PORT
 
-Files are compared by content, never by time: every file of an image has the same time.
+Files are compared by content, never by time: every file of an image has the same time. Header fields of every answer
+are read from the file "headers" beside this one.
 """
 import hashlib
 import mimetypes
@@ -28,6 +30,7 @@ class Pages(BaseHTTPRequestHandler):
     sys_version = ""
     root = "."
     single_page = False
+    headers_of_all = []
 
     def do_GET(self):
         self.answer(with_body=True)
@@ -79,7 +82,8 @@ class Pages(BaseHTTPRequestHandler):
         self.send_header("Content-Length", str(len(body)))
         lasting = status == 200 and HASHED.search(os.path.basename(full))
         self.send_header("Cache-Control", "public, max-age=31536000, immutable" if lasting else "no-cache")
-        self.send_header("X-Content-Type-Options", "nosniff")
+        for name, value in self.headers_of_all:
+            self.send_header(name, value)
         self.send_header("ETag", tag)
         self.end_headers()
         if with_body:
@@ -91,6 +95,8 @@ class Pages(BaseHTTPRequestHandler):
 
 def main():
     Pages.root = sys.argv[1]
+    with open(os.path.join(os.path.dirname(os.path.abspath(__file__)), "headers"), encoding="utf-8") as lines:
+        Pages.headers_of_all = [tuple(line.rstrip("\n").split(": ", 1)) for line in lines]
     Pages.single_page = "--single-page" in sys.argv[2:]
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     port = int(os.environ.get("PORT", "8080"))

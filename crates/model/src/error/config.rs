@@ -8,6 +8,9 @@ use std::path::PathBuf;
 #[derive(Debug, thiserror::Error)]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
 pub enum ConfigError {
+    /// What should be a header field is none.
+    #[error("{text:?} is no header field")]
+    NotHeader { text: String },
     /// `shtetl.toml` has faults.
     #[error("{path} has faults", path = path.display())]
     Faults { path: PathBuf, text: String, complaints: Vec<Complaint> },

@@ -105,6 +105,16 @@ pub fn survey(
     let pages = building::serve_pages(&mut findings, &mut chosen, effective, build.as_ref(), buildpacks);
     let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
     let processes = processes::merge(main, effective)?;
+    let base = match (&config.base, main.and_then(|main| main.static_binary.as_ref())) {
+        (Some(base), _) => (base.clone(), effective.place("base.from")),
+        (None, Some(program)) => ("empty".to_owned(), Some(program.clone())),
+        (None, None) => (model::places::DEFAULT.to_owned(), None),
+    };
+    if !base.0.starts_with("debian:") {
+        for wish in findings.iter_mut().filter_map(|finding| finding.runtime.as_mut()) {
+            wish.runtime = wish.elsewhere.map_or_else(|| wish.runtime.clone(), str::to_owned);
+        }
+    }
     Ok(Survey {
         name_said: effective.place("name"),
         name,
@@ -113,11 +123,7 @@ pub fn survey(
         revision: observed.revision,
         left_out: source.left_out.clone(),
         notable: source.notable.clone(),
-        base: match (&config.base, main.and_then(|main| main.static_binary.as_ref())) {
-            (Some(base), _) => (base.clone(), effective.place("base.from")),
-            (None, Some(program)) => ("empty".to_owned(), Some(program.clone())),
-            (None, None) => (model::places::DEFAULT.to_owned(), None),
-        },
+        base,
         findings,
         chosen,
         build,
