@@ -164,6 +164,9 @@ pub struct SourceOptions {
     /// Take the committed files of this git revision, not those in the folder
     #[arg(long, value_name = "REVISION")]
     pub rev: Option<String>,
+    /// Take this member of the workspace as the app: its name or its folder
+    #[arg(long, value_name = "NAME")]
+    pub member: Option<String>,
     /// Use this variant of shtetl.toml
     #[arg(long, env = "SHTETL_VARIANT", hide_env_values = true, value_name = "NAME")]
     pub variant: Option<String>,
@@ -175,7 +178,7 @@ pub struct SourceOptions {
 impl SourceOptions {
     /// The folder `path` as it is.
     pub fn of(path: &Path) -> Self {
-        Self { path: path.to_owned(), rev: None, variant: None, values: Vec::new() }
+        Self { path: path.to_owned(), rev: None, member: None, variant: None, values: Vec::new() }
     }
 }
 

@@ -81,7 +81,8 @@ impl Surroundings {
     /// Looks at an app with everything that is said outside of it. `now` is in nanoseconds since 1970.
     pub fn look(&self, options: &SourceOptions, now: i64) -> Result<App, Failure> {
         let revision = options.rev.as_deref();
-        let asked = Asked { path: &options.path, revision, search: &self.host.search };
+        let member = options.member.as_deref();
+        let asked = Asked { path: &options.path, revision, search: &self.host.search, member };
         Ok(look(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 

@@ -45,8 +45,10 @@ pub struct Job<'a> {
     pub shown: String,
     /// Its environment.
     pub env: Vec<(&'static str, String)>,
-    /// Where the files that it works on are, in the root; it starts there.
+    /// Where the files that it works on are, in the root.
     pub folder: &'a str,
+    /// The folder below them that it starts in; empty for theirs.
+    pub starts_in: &'a str,
     /// Writes those files into an empty folder.
     pub fill: &'a dyn Fn(&Path) -> Result<()>,
     /// Folders below those files in which the root has packages; the program may put files beside them.
@@ -115,7 +117,7 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
         scratch: scratch.join("sandbox"),
         argv: job.argv.clone(),
         env: job.env.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
-        folder: job.folder.to_owned(),
+        folder: format!("{}/{}", job.folder, job.starts_in).trim_end_matches('/').to_owned(),
         writable: vec!["tmp".to_owned()],
         merged: vec![Merged { from: source, to: job.folder[1..].to_owned() }],
         shared: [(folder, RESULT), (cache, CACHE)].map(|(from, to)| (from, to[1..].to_owned())).into(),

@@ -20,6 +20,9 @@ pub struct BuildCommand {
 pub struct AppBuild {
     /// The command.
     pub command: BuildCommand,
+    /// The folder that it runs in, from the root of the source; empty for that itself.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub folder: String,
     /// The line that people know it by.
     pub shown: String,
     /// Where it is said.

@@ -1,6 +1,6 @@
 //! What a buildpack concludes about a source, with its evidence.
 
-use crate::{AppBuild, BuildpackOptions, Pages, Place, ProcessType, RuntimeWish};
+use crate::{AppBuild, BuildpackOptions, Pages, Place, ProcessType, RuntimeWish, in_folder};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
@@ -40,8 +40,8 @@ pub enum Sign {
     Refused,
     /// Nothing declared serves the app.
     NoServer,
-    /// A part of the app starts by itself.
-    Part,
+    /// A member of the workspace starts by itself.
+    Member,
 }
 
 impl Evidence {
@@ -147,6 +147,32 @@ impl Finding {
             build: None,
             pages: None,
             serves: None,
+        }
+    }
+
+    /// What was found in a tree of its own, as it is in `folder` of a larger one.
+    pub fn move_into(&mut self, folder: &str) {
+        let place = |place: &mut Place| {
+            if place.file != crate::files::CONFIG {
+                place.file = in_folder(folder, &place.file);
+            }
+        };
+        self.evidence.iter_mut().for_each(|evidence| place(&mut evidence.place));
+        if let Some(wish) = &mut self.runtime {
+            let said = wish.constraint.iter_mut().chain(&mut wish.also_said).chain(&mut wish.parts);
+            said.for_each(|(_, said)| place(said));
+        }
+        for process in &mut self.processes {
+            place(&mut process.said);
+            process.folder = in_folder(folder, &process.folder);
+        }
+        if let Some(build) = &mut self.build {
+            place(&mut build.said);
+            build.folder = in_folder(folder, &build.folder);
+        }
+        if let Some(pages) = &mut self.pages {
+            place(&mut pages.said);
+            pages.folder = in_folder(folder, &pages.folder);
         }
     }
 

@@ -44,7 +44,7 @@ pub use finding::{Claim, Evidence, Finding, LockFound, Sign, Speaks, configured_
 pub use options::{BuildpackOptions, KnownNames, OptionSpec, OptionValue, Takes};
 pub use package::{PackageFact, Withdrawn};
 pub use place::Place;
-pub use process::{ProcessKind, ProcessType};
+pub use process::{ProcessKind, ProcessType, in_folder};
 pub use role::Role;
 pub use runtime::{RuntimeInUse, RuntimeWish};
 pub use setting::SettingRule;

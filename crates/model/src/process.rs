@@ -24,6 +24,9 @@ pub struct ProcessType {
     pub kind: ProcessKind,
     /// The program and its arguments; `$NAME` in them is the value of a variable.
     pub command: Vec<String>,
+    /// The folder that it starts in, from that of the app; empty for that itself.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub folder: String,
     /// Variables that only it has, with their values.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub env: BTreeMap<String, String>,
@@ -56,6 +59,7 @@ impl ProcessType {
             name: name.to_owned(),
             kind,
             command: command.iter().map(|w| (*w).to_owned()).collect(),
+            folder: String::new(),
             env: BTreeMap::new(),
             writable: Vec::new(),
             port: None,
@@ -65,5 +69,19 @@ impl ProcessType {
             before: None,
             said,
         }
+    }
+
+    /// The path from the root of the source that a word of its command means, if it means one there.
+    pub fn path_of(&self, word: &str) -> String {
+        in_folder(&self.folder, word.trim_start_matches("./"))
+    }
+}
+
+/// A path from `folder` as one from the root of the source; an empty folder is the root.
+pub fn in_folder(folder: &str, path: &str) -> String {
+    match (folder, path) {
+        ("", path) => path.to_owned(),
+        (folder, "") => folder.to_owned(),
+        (folder, path) => format!("{folder}/{path}"),
     }
 }

@@ -12,6 +12,7 @@ use semver::Version;
 use source::SourceTree;
 use std::any::Any;
 use std::collections::BTreeSet;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 /// A buildpack: recognises a language, settles what the app needs of it, and contributes to the build.
@@ -44,6 +45,21 @@ pub trait Buildpack: Send + Sync {
     /// What it concludes about the source.
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding>;
 
+    /// The workspace above `folder` that this is a member of, where the two belong together.
+    fn workspace_above(&self, _folder: &Path) -> Option<PathBuf> {
+        None
+    }
+
+    /// The members of the workspace that a source is.
+    fn members(&self, _tree: &SourceTree) -> Result<Vec<Member>> {
+        Ok(Vec::new())
+    }
+
+    /// The folders of the members that the one in `folder` does not need.
+    fn unneeded_members(&self, _tree: &SourceTree, _folder: &str) -> Result<Vec<String>> {
+        Ok(Vec::new())
+    }
+
     /// What it concludes when a build makes `pages` and nothing of the app serves them; nothing when it serves none.
     fn serve(&self, _pages: &Pages, _options: &BuildpackOptions) -> Option<Finding> {
         None
@@ -71,6 +87,15 @@ pub trait Buildpack: Send + Sync {
     fn contribute_for_build(&self, _context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
         Ok(Contribution::default())
     }
+}
+
+/// A member of a workspace.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Member {
+    /// Its name, as the other members know it.
+    pub name: String,
+    /// Its folder, from the root of the source.
+    pub folder: String,
 }
 
 /// What a buildpack plans with.

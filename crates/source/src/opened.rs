@@ -22,6 +22,8 @@ pub struct Asked<'a> {
     pub revision: Option<&'a str>,
     /// Folders in which programs (git) are looked for.
     pub search: &'a [PathBuf],
+    /// A member of the workspace at `path`: its name or its folder.
+    pub member: Option<&'a str>,
 }
 
 /// A source that is at hand as a folder.
@@ -39,6 +41,8 @@ pub struct Opened {
     /// What the app is called when its configuration does not say.
     pub name: String,
     committed: Option<(Git, Commit, bool)>,
+    /// The folder of the member of a workspace that is the app; empty when the whole is.
+    member: String,
 }
 
 impl Opened {
@@ -76,6 +80,7 @@ impl Opened {
             name: name_of(&path),
             root: path,
             committed,
+            member: String::new(),
         }
     }
 
@@ -90,7 +95,8 @@ impl Opened {
         let root = git.unpacked(&commit, store)?;
         let committed = Some((git, commit, true));
         let (name, shown) = (name_of(&path), asked.path.to_owned());
-        Ok(Self { root, only: None, ignores: false, near: path, shown, name, committed })
+        let member = String::new();
+        Ok(Self { root, only: None, ignores: false, near: path, shown, name, committed, member })
     }
 
     fn archive(asked: &Asked<'_>, path: &Path, form: Form, store: &Store, now: i64) -> Result<Self> {
@@ -105,6 +111,7 @@ impl Opened {
             shown: asked.path.to_owned(),
             name,
             committed: None,
+            member: String::new(),
         })
     }
 
@@ -118,19 +125,33 @@ impl Opened {
             shown: asked.path.parent().unwrap_or(Path::new("")).to_owned(),
             name: without_version(&name_of(path)),
             committed: None,
+            member: String::new(),
         }
+    }
+
+    /// The same source, of which the app is the member in `folder`; `shown` is where people see that.
+    pub fn of_member(mut self, folder: &str, shown: PathBuf) -> Self {
+        self.near = self.near.join(folder);
+        self.name = name_of(Path::new(folder));
+        self.shown = shown;
+        Self { member: folder.to_owned(), ..self }
+    }
+
+    /// The folder with the configuration and the pins of the app.
+    pub fn config_folder(&self) -> PathBuf {
+        self.root.join(&self.member)
     }
 
     /// Where pins can be kept; a commit, an archive or a program can keep none.
     pub fn pins_path(&self) -> Option<PathBuf> {
-        self.ignores.then(|| self.root.join(model::files::PINS))
+        self.ignores.then(|| self.config_folder().join(model::files::PINS))
     }
 
     /// The commit that the files `tree` were taken from, and which of them it does not have like
     /// that; remembered for as long as nobody touches a file. `now` is in nanoseconds since 1970.
     pub fn revision(&self, tree: &SourceTree, store: &Store, now: i64) -> Result<Option<Revision>> {
         let Some((git, commit, whole)) = &self.committed else { return Ok(None) };
-        let config = fs::read(self.root.join(CONFIG)).unwrap_or_default();
+        let config = fs::read(self.config_folder().join(CONFIG)).unwrap_or_default();
         let config = content::InputDigest::of(&config);
         let memory = tree.appearance(now).map(|files| {
             let what = format!("{} {} {} {config}", files.hex(), commit.id, commit.prefix);

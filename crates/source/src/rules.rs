@@ -33,7 +33,8 @@ pub enum WhyLeftOut {
 
 /// Configuration of the build itself; it never goes into an image.
 pub(super) fn is_build_file(path: &str) -> bool {
-    matches!(path, model::files::CONFIG | model::files::PINS | model::files::PINS_FRESH)
+    let name = path.rsplit('/').next().unwrap_or(path);
+    matches!(name, model::files::CONFIG | model::files::PINS | model::files::PINS_FRESH)
 }
 
 /// Folders of version control systems and caches of interpreters.

@@ -39,6 +39,7 @@ pub enum TreeKind {
 pub struct SourceTree {
     root: PathBuf,
     files: BTreeMap<String, TreeFile>,
+    member: Option<String>,
 }
 
 /// Buildpacks read manifests and lockfiles; nothing larger (in bytes) is one.
@@ -47,7 +48,7 @@ const LARGEST_READ: u64 = 64 << 20;
 impl SourceTree {
     /// A tree of these files under `root`.
     pub fn new(root: PathBuf, files: BTreeMap<String, TreeFile>) -> Self {
-        Self { root, files }
+        Self { root, files, member: None }
     }
 
     /// The folder that the files are in.
@@ -67,7 +68,21 @@ impl SourceTree {
             .files
             .iter()
             .filter_map(|(file, what)| Some((file.strip_prefix(&inside)?.to_owned(), what.clone())));
-        Self { root: self.root.join(path), files: files.collect() }
+        Self { root: self.root.join(path), files: files.collect(), member: None }
+    }
+
+    /// The member of the workspace that is the app: its folder. Everything else is there for it.
+    pub fn member(&self) -> Option<&str> {
+        self.member.as_deref()
+    }
+
+    /// The source of one member, without the files in the folders `others`.
+    pub fn of_member(mut self, folder: &str, others: &[String]) -> Self {
+        let is_in = |path: &str, other: &String| {
+            path.strip_prefix(other.as_str()).is_some_and(|rest| rest.starts_with('/'))
+        };
+        self.files.retain(|path, _| !others.iter().any(|other| is_in(path, other)));
+        Self { member: Some(folder.to_owned()), ..self }
     }
 
     /// Whether there is a file or link at `path`.

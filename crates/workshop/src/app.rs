@@ -1,6 +1,7 @@
 //! An app that is looked at, and how it is to be built.
 
 use crate::buildpacks::Buildpacks;
+use crate::member;
 use crate::survey::{Observed, Survey, find_or_remember, survey};
 use bases::host::Host;
 use config::addresses::AddressBook;
@@ -42,12 +43,15 @@ pub fn look(
     store: &Store,
     now: i64,
 ) -> Result<App> {
-    let opened = Opened::open(asked, store, now)?;
-    let place = ConfigPlace { folder: &opened.root, shown: &opened.shown, near: &opened.near };
+    let (opened, member) = member::open(asked, buildpacks, store, now)?;
+    let place = ConfigPlace { folder: &opened.config_folder(), shown: &opened.shown, near: &opened.near };
     let effective = Effective::load(&place, choice, &buildpacks.known_names())?;
     let config = &effective.config;
     let rules = SourceRules { exclude: config.exclude.clone(), include: config.include.clone() };
-    let source = take_in(&opened, &rules)?;
+    let mut source = take_in(&opened, &rules)?;
+    if let Some(folder) = member {
+        source = member::alone(source, &folder, buildpacks)?;
+    }
     let reads = find_or_remember(&source.tree, store, now)?;
     let revision = opened.revision(&source.tree, store, now)?;
     let survey = survey(&opened.name, &source, &effective, Observed { reads, revision }, buildpacks)?;

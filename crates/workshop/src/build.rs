@@ -67,7 +67,7 @@ fn resolve(
     base: &dyn Base,
     (asking, store): (Option<&Fetcher>, &Store),
 ) -> Result<Resolutions> {
-    let pins = Pins::read(&app.opened.root)?.unwrap_or_default();
+    let pins = Pins::read(&app.opened.config_folder())?.unwrap_or_default();
     let Pins { resolved: known, hashes, .. } = pins;
     let resolving = Resolving { known, hashes, pinning: order.pinning, asking, store };
     Resolutions::of(&sources(app, &addresses(app, order)), base, order.platform, &resolving)

@@ -70,7 +70,7 @@ pub fn write(store: &Store, documents: &Documents<'_>) -> Result<BlobDigest> {
 
 /// A folder of the app in the image; a dot is all of it.
 pub(crate) fn inside_app(folder: &str) -> String {
-    if folder == "." { WORKING_FOLDER.to_owned() } else { format!("{WORKING_FOLDER}/{folder}") }
+    if matches!(folder, "." | "") { WORKING_FOLDER.to_owned() } else { format!("{WORKING_FOLDER}/{folder}") }
 }
 
 fn platform(record: &Record) -> Platform {
@@ -107,7 +107,7 @@ fn config(documents: &Documents<'_>, process: &ProcessType, record_label: &str) 
             volumes: process.writable.iter().map(|folder| (inside_app(folder), BTreeMap::new())).collect(),
             env: env.into_iter().map(|(k, v)| format!("{k}={v}")).collect(),
             entrypoint: documents.entrypoints.get(&process.name).unwrap_or(&process.command).clone(),
-            working_dir: WORKING_FOLDER.to_owned(),
+            working_dir: inside_app(&process.folder),
             labels: BTreeMap::from([
                 (media::TITLE.to_owned(), record.name.clone()),
                 (labels::PROCESS.to_owned(), process.name.clone()),

@@ -29,6 +29,7 @@ pub mod image;
 pub mod init;
 pub mod inspect;
 pub mod ledger;
+mod member;
 pub mod plan;
 pub mod record;
 pub mod run;

@@ -1,6 +1,6 @@
 //! Words of where an app is taken from.
 
-use super::wording::{OUTSIDE, WRONG, Worded, at, worded};
+use super::wording::{OUTSIDE, WRONG, Worded, at, suggestion, worded};
 use crate::render::words;
 use model::error::SourceError;
 use std::io;
@@ -31,6 +31,14 @@ pub(super) fn words_of(error: &SourceError) -> Worded {
             format!("{} is neither a folder, an archive nor a built program", path.display()),
             "give the folder of an app, a zip or tar archive of it, a jar, or a compiled program",
         ),
+        SourceError::NoMember { name, known } if known.is_empty() => worded(
+            WRONG,
+            format!("there is no member {name:?}: this is no workspace"),
+            "give the folder of a workspace, or leave --member out",
+        ),
+        SourceError::NoMember { name, known } => {
+            worded(WRONG, format!("the workspace has no member {name:?}"), suggestion(name, known))
+        }
         SourceError::NoRepository { path, searched } => {
             let has_git = searched.iter().any(|f| f.join("git").is_file());
             let hint = if has_git { "give a folder of the repository" } else { "install git: --rev asks it" };

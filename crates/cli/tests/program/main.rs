@@ -23,6 +23,7 @@ mod source;
 mod starting;
 mod store;
 mod survey;
+mod workspaces;
 
 use testkit::program::Program;
 

@@ -12,7 +12,7 @@ use testkit::host::program_that_writes;
 use testkit::program::Program;
 
 /// The configuration of the first image in a layout.
-fn config(layout: &Path) -> Value {
+pub fn config(layout: &Path) -> Value {
     let blob = |digest: &str| -> Value {
         let bytes = fs::read(layout.join("blobs/sha256").join(digest.trim_start_matches("sha256:"))).unwrap();
         serde_json::from_slice(&bytes).unwrap()
@@ -23,7 +23,7 @@ fn config(layout: &Path) -> Value {
 }
 
 /// An app of Node whose build writes `made`, and whatever `manifest` says.
-fn app_that_builds(manifest: &str, made: &str) -> Program {
+pub fn app_that_builds(manifest: &str, made: &str) -> Program {
     let mut all = packages(b"python".to_vec(), b"shell".to_vec());
     all.retain(|package| package.name != "coreutils");
     // The build is started by way of it, with the environment that builds have.
@@ -46,7 +46,7 @@ fn app_that_builds(manifest: &str, made: &str) -> Program {
     program
 }
 
-fn steps(built: &Value) -> Vec<String> {
+pub fn steps(built: &Value) -> Vec<String> {
     let all = built["steps"].as_array().unwrap().iter();
     all.map(|step| step["step"].as_str().unwrap().to_owned()).collect()
 }

@@ -72,6 +72,7 @@ impl Action for Compile {
             argv,
             env,
             folder: SOURCE,
+            starts_in: "",
             fill: &|to| copy_source(&self.tree, to),
             packages: &[],
             cache: Cache::Kept,

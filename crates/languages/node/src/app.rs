@@ -2,7 +2,7 @@
 
 use crate::app_scripts::AppScripts;
 use crate::frameworks::{self, Framework, Outcome};
-use crate::{ENTRY_FILES, MANIFEST, Manifest, workspaces};
+use crate::{ENTRY_FILES, MANIFEST, Manifest};
 use model::shell_words::CommandLine;
 use model::{
     AppBuild, BuildCommand, Evidence, Finding, Pages, Place, ProcessKind, ProcessType, Result, Sign,
@@ -24,6 +24,8 @@ pub(super) struct App<'a> {
     pub(super) tree: &'a SourceTree,
     pub(super) text: &'a str,
     pub(super) manifest: &'a Manifest,
+    /// What has to be built before it, as a line of a shell.
+    pub(super) before: Option<String>,
 }
 
 impl App<'_> {
@@ -55,8 +57,6 @@ impl App<'_> {
                 "the pages that the build makes",
             ));
             finding.pages = Some(Pages { folder: folder.clone(), single_page, said });
-        } else if let Some(web) = self.part_that_starts(finding)? {
-            finding.processes.push(web);
         } else if let Some(known) = framework.filter(|known| known.package == "@sveltejs/kit") {
             let tells = "no adapter that makes a server: @sveltejs/adapter-node or @sveltejs/adapter-static";
             let missing = Evidence::against(self.at("\"@sveltejs/kit\""), known.package, tells);
@@ -75,16 +75,23 @@ impl App<'_> {
         let named: Vec<&str> =
             BUILD_SCRIPTS.into_iter().filter(|name| self.manifest.scripts.contains_key(*name)).collect();
         let of_start = scripts.without_build("start").0;
-        let (line, said) = match named.last() {
-            None if of_start.is_some() => (of_start?, self.at("\"start\":")),
+        let own = match named.last() {
+            None if of_start.is_some() => Some((of_start?, self.at("\"start\":"))),
             Some(last) => {
                 let lines: Vec<String> = named.iter().filter_map(|name| scripts.line(name)).collect();
-                (lines.join(" && "), self.at(&format!("\"{last}\":")))
+                Some((lines.join(" && "), self.at(&format!("\"{last}\":"))))
             }
             None => {
-                let framework = framework.filter(|framework| !framework.build.is_empty())?;
-                (framework.build.join(" "), self.at(&format!("\"{}\":", framework.package)))
+                let framework = framework.filter(|framework| !framework.build.is_empty());
+                let of =
+                    |known: &Framework| (known.build.join(" "), self.at(&format!("\"{}\":", known.package)));
+                framework.map(of)
             }
+        };
+        let (line, said) = match (&self.before, own) {
+            (None, own) => own?,
+            (Some(before), Some((line, said))) => (format!("{before} && {line}"), said),
+            (Some(before), None) => (before.clone(), Place::new(MANIFEST, None)),
         };
         let set =
             |(name, value): (&str, &Option<String>)| value.as_ref().map(|value| format!("{name}={value}"));
@@ -102,7 +109,7 @@ impl App<'_> {
             .chain(words)
             .collect();
         let command = BuildCommand { run, tools: vec!["node".to_owned()], keep: Vec::new() };
-        Some(AppBuild { command, shown: line, said })
+        Some(AppBuild { command, folder: String::new(), shown: line, said })
     }
 
     /// The process that answers requests.
@@ -155,35 +162,6 @@ impl App<'_> {
             return None;
         }
         self.entry(finding)
-    }
-
-    /// The part of a workspace that starts by itself, if only one does; the others are named.
-    fn part_that_starts(&self, finding: &mut Finding) -> Result<Option<ProcessType>> {
-        // What is wrong with the parts is reported by whoever needs their packages.
-        let Ok(parts) = workspaces::Parts::of(self.tree, self.manifest) else { return Ok(None) };
-        let mut found = Vec::new();
-        for part in parts.all() {
-            let file = format!("{}/{MANIFEST}", part.folder);
-            let text = self.tree.read(&file)?.unwrap_or_default();
-            let scripts = AppScripts(&part.manifest.scripts);
-            let Some(line) = scripts.without_build("start").1 else { continue };
-            if frameworks::is_for_development(&CommandLine::parse(&line).words) {
-                continue;
-            }
-            let place = Place::find(&file, &text, "\"start\":");
-            let script = format!("cd {} && {line}", part.folder);
-            let evidence = Evidence::speaks_for(place.clone(), &script, "a part that starts");
-            finding.evidence.push(evidence.as_sign(Sign::Part));
-            found.push((script, place));
-        }
-        Ok(match &found[..] {
-            [(script, place)] => {
-                let command = CommandLine::parse(script).words;
-                let words: Vec<&str> = command.iter().map(String::as_str).collect();
-                Some(ProcessType::found("web", ProcessKind::Process, &words, place.clone()))
-            }
-            _ => None,
-        })
     }
 
     /// The main file, or a file with a telling name.

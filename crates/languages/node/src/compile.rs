@@ -266,6 +266,7 @@ impl Action for Scripts {
             shown: script.clone(),
             env: self.env(&folder, cx),
             folder: &folder,
+            starts_in: "",
             fill: &fill,
             packages: &[],
             cache: Cache::Empty,

@@ -34,6 +34,8 @@ pub(super) struct NodePackages {
     packages: Vec<LockedPackage>,
     /// The tree, where only the packages themselves say which commands and platforms they have.
     unsaid: Option<PackageTree>,
+    /// What its packages are for.
+    purpose: Purpose,
     /// `.bin` links of the group.
     links: BTreeMap<String, String>,
     source: Arc<SourceTree>,
@@ -61,7 +63,7 @@ pub(super) struct Installing<'a> {
 }
 
 /// What packages are installed for.
-#[derive(Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Purpose {
     /// The app, when it runs.
     Image,
@@ -99,6 +101,7 @@ pub(super) fn steps(
         let work = NodePackages {
             packages,
             unsaid: unsaid.clone(),
+            purpose: installing.purpose,
             links: own,
             source: Arc::clone(installing.source),
             addresses: installing.addresses.clone(),
@@ -258,7 +261,10 @@ impl NodePackages {
             entry.has_install_script = facts.install.is_some() && !facts.is_prebuilt_for(&self.platform);
             learned.insert(package.path.clone(), facts);
         }
-        let packages = tree.for_image(&self.platform)?;
+        let packages = match self.purpose {
+            Purpose::Image => tree.for_image(&self.platform)?,
+            Purpose::BuildCommand => tree.with_development(&self.platform)?,
+        };
         let note = self
             .options
             .as_ref()
@@ -295,6 +301,7 @@ impl Action for NodePackages {
         let Self {
             packages: _,
             unsaid,
+            purpose,
             links: _,
             source: _,
             addresses: _,
@@ -312,10 +319,15 @@ impl Action for NodePackages {
             ("decided", decided.unwrap_or_default()),
             ("lockfile", if unsaid.is_some() { (*lockfile).to_owned() } else { String::new() }),
         ];
-        Fingerprint::of(Recipe::new("npm packages", 1))
+        let all = Fingerprint::of(Recipe::new("npm packages", 1))
             .with_recipe(RECIPE)
             .input("packages", self.parts())
-            .values("install", values)
+            .values("install", values);
+        // There, which packages are needed is settled again once all of them are there.
+        match unsaid {
+            Some(_) => all.values("purpose", [("of packages", format!("{purpose:?}"))]),
+            None => all,
+        }
     }
 
     fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {

@@ -23,6 +23,7 @@ mod graph;
 mod helpers;
 mod install;
 mod lock;
+mod members;
 mod overrides;
 mod packing;
 mod patch;
@@ -44,13 +45,13 @@ use model::{
     configured_constraint,
 };
 use model::{Ecosystem, OptionSpec, Takes};
-use planning::{Buildpack, Context, Contribution, Resolution, Resolving};
+use planning::{Buildpack, Context, Contribution, Member, Resolution, Resolving};
 use serde::Deserialize;
 use settled::{ForBuildCommand, Installation};
 use source::SourceTree;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use tree::{LockedPackage, PackageTree};
 
 /// Packages whose install scripts are run.
@@ -121,43 +122,32 @@ impl Buildpack for Node {
         lock::names().collect()
     }
 
+    fn workspace_above(&self, folder: &Path) -> Option<PathBuf> {
+        members::workspace_above(folder)
+    }
+
+    fn members(&self, tree: &SourceTree) -> Result<Vec<Member>> {
+        members::all(tree)
+    }
+
+    fn unneeded_members(&self, tree: &SourceTree, folder: &str) -> Result<Vec<String>> {
+        members::unneeded(tree, folder)
+    }
+
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
-        let mut finding = Finding::nothing(self.name(), vec![MANIFEST]);
-        let Some((text, manifest)) = read_manifest(tree)? else { return Ok(finding) };
-        let at = |needle: &str| Place::find(MANIFEST, &text, needle);
-        finding.evidence.push(Evidence::speaks_for(Place::new(MANIFEST, None), "present", "an app for Node"));
-        let engine = manifest.engines.get("node").map(|range| (range.clone(), at("\"node\"")));
-        let said: Vec<_> = engine.into_iter().chain(version_files(tree)?).collect();
-        for (range, place) in &said {
-            finding.evidence.push(Evidence::speaks_for(
-                place.clone(),
-                range,
-                "versions of Node that will do",
-            ));
-        }
-        finding.runtime = Some(RuntimeWish::of("node", configured_constraint(options), said));
-        finding.declared =
-            manifest.dependencies.keys().chain(manifest.optional_dependencies.keys()).cloned().collect();
-        survey_lock(tree, &mut finding);
-        app::App { tree, text: &text, manifest: &manifest }.survey(&mut finding)?;
-        let packages: BTreeSet<String> = [&manifest.dependencies, &manifest.dev_dependencies]
-            .into_iter()
-            .flat_map(|d| d.keys().cloned())
-            .collect();
-        let known = planning::frameworks::apply(
-            planning::frameworks::NODE,
-            tree,
-            &packages,
-            &Place::new(MANIFEST, None),
-            ".js",
-        )?;
-        finding.evidence.extend(known.evidence);
-        let named: Vec<_> = finding.processes.iter().map(|p| p.name.clone()).collect();
-        finding.processes.extend(known.processes.into_iter().filter(|p| !named.contains(&p.name)));
-        finding.development = manifest.dev_dependencies.keys().cloned().collect();
-        // Pages alone may be the front end of another language's app.
-        let serves = finding.processes.iter().any(|p| p.name == "web");
-        finding.claim = if serves { Claim::Whole } else { Claim::Part };
+        let Some(folder) = tree.member() else {
+            let (mut finding, at) = self.survey_app(tree, options, None)?;
+            if finding.processes.is_empty() && finding.pages.is_none() {
+                finding.evidence.extend(self.members_that_start(tree, options)?);
+            }
+            survey_lock(tree, &mut finding, at);
+            return Ok(finding);
+        };
+        let before = members::built_before(tree, folder)?;
+        let (mut finding, at) = self.survey_app(&tree.below(folder), options, before)?;
+        finding.move_into(folder);
+        members::with_whole(&mut finding, tree)?;
+        survey_lock(tree, &mut finding, at);
         Ok(finding)
     }
 
@@ -176,10 +166,13 @@ impl Buildpack for Node {
     fn contribute(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
         let runtime = context.runtime()?;
         let mut contribution = Contribution {
-            path: vec!["/app/node_modules/.bin".to_owned(), runtime.bin_folder.clone()],
+            path: vec![format!("/{APP}/node_modules/.bin"), runtime.bin_folder.clone()],
             env: vec![("NODE_ENV", "production".to_owned())],
             ..Contribution::default()
         };
+        if let Some(folder) = context.tree.member() {
+            contribution.path.insert(0, format!("/{APP}/{folder}/node_modules/.bin"));
+        }
         let Some(settled) = resolution.settled::<Installation>() else { return Ok(contribution) };
         let Installation { tree, packages, scripts } = settled;
         let installing = install::Installing {
@@ -222,6 +215,7 @@ impl Buildpack for Node {
             let beside = || install::steps(packages.clone(), tree.clone(), &installing);
             contribution.compiling = compile::steps(scripts, beside, context, &installing)?;
             contribution.steps = beside();
+            contribution.path.extend(parts.iter().map(|part| format!("/{APP}/{part}/node_modules/.bin")));
             contribution.path.push(format!("/{APP}/node_modules/.bin"));
         }
         if let Some(runners) = runners {
@@ -229,6 +223,70 @@ impl Buildpack for Node {
             contribution.steps.extend(runners.steps("node packages to run scripts", &installing));
         }
         Ok(contribution)
+    }
+}
+
+impl Node {
+    /// The members of a workspace that start, or are served, by themselves, and that no other one needs.
+    fn members_that_start(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Vec<Evidence>> {
+        let mut found = Vec::new();
+        // What is wrong with the members is reported by whoever needs their packages.
+        for folder in members::not_needed_by_others(tree).unwrap_or_default() {
+            let (own, _) = self.survey_app(&tree.below(&folder), options, None)?;
+            if own.processes.iter().any(|process| process.name == "web") || own.pages.is_some() {
+                let place = Place::new(format!("{folder}/{MANIFEST}"), None);
+                let evidence = Evidence::speaks_for(place, &folder, "a member that starts by itself");
+                found.push(evidence.as_sign(Sign::Member));
+            }
+        }
+        Ok(found)
+    }
+
+    /// What a tree says of itself, but for its lockfile, and the place of what that says among the evidence; `before`
+    /// is what has to be built before it.
+    fn survey_app(
+        &self,
+        tree: &SourceTree,
+        options: &BuildpackOptions,
+        before: Option<String>,
+    ) -> Result<(Finding, usize)> {
+        let mut finding = Finding::nothing(self.name(), vec![MANIFEST]);
+        let Some((text, manifest)) = read_manifest(tree)? else { return Ok((finding, 0)) };
+        let at = |needle: &str| Place::find(MANIFEST, &text, needle);
+        finding.evidence.push(Evidence::speaks_for(Place::new(MANIFEST, None), "present", "an app for Node"));
+        let engine = manifest.engines.get("node").map(|range| (range.clone(), at("\"node\"")));
+        let said: Vec<_> = engine.into_iter().chain(version_files(tree)?).collect();
+        for (range, place) in &said {
+            finding.evidence.push(Evidence::speaks_for(
+                place.clone(),
+                range,
+                "versions of Node that will do",
+            ));
+        }
+        finding.runtime = Some(RuntimeWish::of("node", configured_constraint(options), said));
+        finding.declared =
+            manifest.dependencies.keys().chain(manifest.optional_dependencies.keys()).cloned().collect();
+        let at = finding.evidence.len();
+        app::App { tree, text: &text, manifest: &manifest, before }.survey(&mut finding)?;
+        let packages: BTreeSet<String> = [&manifest.dependencies, &manifest.dev_dependencies]
+            .into_iter()
+            .flat_map(|d| d.keys().cloned())
+            .collect();
+        let known = planning::frameworks::apply(
+            planning::frameworks::NODE,
+            tree,
+            &packages,
+            &Place::new(MANIFEST, None),
+            ".js",
+        )?;
+        finding.evidence.extend(known.evidence);
+        let named: Vec<_> = finding.processes.iter().map(|p| p.name.clone()).collect();
+        finding.processes.extend(known.processes.into_iter().filter(|p| !named.contains(&p.name)));
+        finding.development = manifest.dev_dependencies.keys().cloned().collect();
+        // Pages alone may be the front end of another language's app.
+        let serves = finding.processes.iter().any(|p| p.name == "web");
+        finding.claim = if serves { Claim::Whole } else { Claim::Part };
+        Ok((finding, at))
     }
 }
 
@@ -331,14 +389,14 @@ fn version_files(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
 }
 
 /// What the lockfile locks; one that cannot be used speaks against itself and is refused by a build.
-fn survey_lock(tree: &SourceTree, finding: &mut Finding) {
+fn survey_lock(tree: &SourceTree, finding: &mut Finding, at: usize) {
     let present = lock::names().find(|name| tree.has(name));
     let Some(file) = present else {
         let count = finding.declared.len();
         if count > 0 {
             let counts = format!("{count} {}", if count == 1 { "package" } else { "packages" });
             let tells = "no exact versions: a build resolves them, and keeps them in shtetl.lock";
-            finding.evidence.push(Evidence::speaks_for(Place::new(MANIFEST, None), counts, tells));
+            finding.evidence.insert(at, Evidence::speaks_for(Place::new(MANIFEST, None), counts, tells));
         }
         return;
     };
@@ -347,10 +405,20 @@ fn survey_lock(tree: &SourceTree, finding: &mut Finding) {
         Some(lock) => {
             let packages = lock.for_image(&own_platform())?;
             let links = install::commands(APP, &packages, &BTreeMap::new());
-            let own = |link: &String| link.strip_prefix("app/node_modules/.bin/").map(str::to_owned);
+            let folders = [Some(String::new()), tree.member().map(|folder| format!("{folder}/"))];
+            let own = |link: &String| {
+                let inside = link.strip_prefix("app/")?;
+                let of = |folder: &String| {
+                    inside.strip_prefix(folder.as_str())?.strip_prefix("node_modules/.bin/")
+                };
+                folders.iter().flatten().find_map(of).map(str::to_owned)
+            };
             finding.commands = lock.says_all.then(|| links.keys().filter_map(own).collect());
             let top = |package: &LockedPackage| {
-                let name = package.path.strip_prefix("node_modules/")?;
+                let of = |folder: &String| {
+                    package.path.strip_prefix(folder.as_str())?.strip_prefix("node_modules/")
+                };
+                let name = folders.iter().flatten().find_map(of)?;
                 (!name.contains("node_modules/")).then(|| name.to_owned())
             };
             finding.locked = packages.iter().filter_map(top).collect();
@@ -362,13 +430,13 @@ fn survey_lock(tree: &SourceTree, finding: &mut Finding) {
         Ok(Some((all, packages))) => {
             let development = all - packages;
             let counts = format!("{all} packages, {development} of them for development");
-            finding.evidence.push(Evidence::speaks_for(place, counts, "exact versions"));
+            finding.evidence.insert(at, Evidence::speaks_for(place, counts, "exact versions"));
             finding.lock = Some(LockFound { file: file.to_owned(), packages, development });
         }
         Ok(None) => {}
         Err(error) => {
             let refused = Evidence::against(place, error.to_string(), "a build will refuse it");
-            finding.evidence.push(refused.as_sign(Sign::Refused));
+            finding.evidence.insert(at, refused.as_sign(Sign::Refused));
         }
     }
 }

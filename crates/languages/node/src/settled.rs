@@ -135,7 +135,8 @@ fn resolved(
     }
     let asked = resolve::Asked { manifest, overrides: overrides::Overrides::of(manifest)?, parts };
     let found = resolve::settled(&asked, (purpose, &asked.digest()), context, resolving)?;
-    let Some((tree, new)) = found else { return Ok(None) };
+    let Some((mut tree, new)) = found else { return Ok(None) };
+    tree.member = context.tree.member().map(str::to_owned);
     if new.is_some() {
         let lockfile = "a lockfile (`npm install --package-lock-only`)";
         resolution.notes.push(resolving::advice(MANIFEST, lockfile));

@@ -23,6 +23,8 @@ pub(super) struct PackageTree {
     pub(super) says_ranges: bool,
     /// How the file is regenerated.
     pub(super) how: &'static str,
+    /// The member of the workspace that is the app: its folder.
+    pub(super) member: Option<String>,
 }
 
 /// One package of the tree, or a folder of the source with a manifest of its own.
@@ -155,7 +157,7 @@ impl PackageTree {
     pub(super) fn made(file: &'static str) -> Self {
         let (text, packages) = (String::new(), BTreeMap::new());
         let how = "run `shtetl build --update`";
-        Self { file, text, packages, says_all: true, says_ranges: true, how }
+        Self { file, text, packages, says_all: true, says_ranges: true, how, member: None }
     }
 
     /// All packages, those for development included.
@@ -230,7 +232,10 @@ impl PackageTree {
         let mut needed: BTreeMap<String, bool> = BTreeMap::new();
         // What can be done without is followed last, so that a package that is needed is known as such.
         let mut pending: Vec<(String, bool)> = vec![(String::new(), false)];
-        pending.extend(self.workspaces().map(|path| (path, false)));
+        match &self.member {
+            Some(folder) => pending.push((folder.clone(), false)),
+            None => pending.extend(self.workspaces().map(|path| (path, false))),
+        }
         let mut later: Vec<(String, bool)> = Vec::new();
         let mut found_from: BTreeMap<String, String> = BTreeMap::new();
         while let Some((path, optional)) = pending.pop().or_else(|| later.pop()) {

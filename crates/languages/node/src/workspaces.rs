@@ -8,10 +8,10 @@ use model::error::SurveyError;
 use model::{Error, Place, Result};
 use serde_json::Value;
 use source::SourceTree;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// The file in which one of the tools says them.
-const APART: &str = "pnpm-workspace.yaml";
+pub(super) const APART: &str = "pnpm-workspace.yaml";
 
 /// Parts of the app, by their names.
 #[derive(Debug, Clone, Default)]
@@ -83,6 +83,33 @@ impl Parts {
             parts.insert(name.clone(), Part { folder: folder.to_owned(), name, version, manifest });
         }
         Ok(Self { named: parts, apart })
+    }
+
+    /// The part in a folder.
+    pub(super) fn in_folder(&self, folder: &str) -> Option<&Part> {
+        self.all().find(|part| part.folder == folder)
+    }
+
+    /// The parts that one needs, for its development too, each after those that it needs itself; the last one is the part.
+    pub(super) fn needed_by<'p>(&'p self, part: &'p Part) -> Vec<&'p Part> {
+        let mut order: Vec<&Part> = Vec::new();
+        let mut seen = BTreeSet::new();
+        // The second time that a part comes up, all that it needs has gone before.
+        let mut pending = vec![(part, false)];
+        while let Some((part, is_ready)) = pending.pop() {
+            if is_ready {
+                order.push(part);
+            } else if seen.insert(&part.name) {
+                pending.push((part, true));
+                let Manifest {
+                    dependencies, dev_dependencies, optional_dependencies, peer_dependencies, ..
+                } = &part.manifest;
+                let tables = [dependencies, dev_dependencies, optional_dependencies, peer_dependencies];
+                let names = tables.into_iter().flat_map(|table| table.keys());
+                pending.extend(names.filter_map(|name| Some((self.named(name)?, false))));
+            }
+        }
+        order
     }
 
     /// As they are for a build: what only their development needs is needed, too.

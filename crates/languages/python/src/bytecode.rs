@@ -57,6 +57,7 @@ impl Action for Bytecode {
             shown: "compileall".to_owned(),
             env,
             folder: "/build/empty",
+            starts_in: "",
             fill: &|_| Ok(()),
             packages: &[],
             cache: Cache::Empty,

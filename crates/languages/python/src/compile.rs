@@ -231,6 +231,7 @@ impl Compile {
             argv,
             env,
             folder: FOLDER,
+            starts_in: "",
             fill: &fill,
             packages: &[],
             cache: Cache::Empty,

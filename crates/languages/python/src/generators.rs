@@ -48,7 +48,7 @@ pub(super) fn survey(tree: &SourceTree, finding: &mut Finding) -> Result<()> {
         let run: Vec<String> = generator.build.iter().map(|word| (*word).to_owned()).collect();
         let shown = join(&run);
         let command = BuildCommand { run, tools: vec!["python".to_owned()], keep: Vec::new() };
-        finding.build = Some(AppBuild { command, shown, said: said.clone() });
+        finding.build = Some(AppBuild { command, folder: String::new(), shown, said: said.clone() });
         finding.pages = Some(Pages { folder: generator.folder.to_owned(), single_page: false, said });
         return Ok(());
     }

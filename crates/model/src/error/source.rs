@@ -24,6 +24,9 @@ pub enum SourceError {
     /// The commit does not have the folder.
     #[error("{path} is not in {commit}", path = path.display())]
     NotCommitted { path: PathBuf, commit: String },
+    /// The source has no member of this name.
+    #[error("no member {name}")]
+    NoMember { name: String, known: Vec<String> },
     /// A file name that is not UTF-8.
     #[error("{path:?} is not UTF-8")]
     FileName { path: PathBuf },

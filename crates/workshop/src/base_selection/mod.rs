@@ -90,7 +90,7 @@ pub fn of(
     tools: &ToolNames,
     before_asking: &dyn Fn() -> Result<()>,
 ) -> Result<Found> {
-    let old = Pins::read(&app.opened.root)?;
+    let old = Pins::read(&app.opened.config_folder())?;
     let standing = old.as_ref().filter(|_| order.pinning != Pinning::Update);
     let Some(wish) = request(app, order.platform, tools, standing)? else {
         return Ok((host(app, order, store)?, None));
@@ -113,7 +113,7 @@ pub fn of(
 
 /// The base of the app as far as it is known without asking anybody.
 pub(crate) fn known_offline(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Box<dyn Base>> {
-    let pins = Pins::read(&app.opened.root)?;
+    let pins = Pins::read(&app.opened.config_folder())?;
     let Some(wish) = request(app, order.platform, &ToolNames::new(), pins.as_ref())? else {
         return host(app, order, store);
     };
@@ -151,7 +151,7 @@ pub struct Provision {
 /// known without asking anybody.
 pub fn provisions(app: &App) -> Result<Vec<Provision>> {
     let platform = own_platform();
-    let pins = Pins::read(&app.opened.root)?;
+    let pins = Pins::read(&app.opened.config_folder())?;
     if let Some(wish) = request(app, &platform, &ToolNames::new(), pins.as_ref())? {
         return Ok(wish.provisions(app, pins.as_ref()));
     }

@@ -58,7 +58,7 @@ impl NewPins {
         let mut all = match of_base {
             Some(all) => all,
             None => {
-                let old = Pins::read(&app.opened.root)?;
+                let old = Pins::read(&app.opened.config_folder())?;
                 let new = Pins::without_base(old.as_ref(), app.survey.base.0.as_str());
                 Self { first_for: None, ..Self::new(app, old.as_ref(), &new, platform, false) }
             }

@@ -43,8 +43,7 @@ fn spots(subject: &Subject<'_>) -> Vec<Spot> {
             .survey
             .processes
             .iter()
-            .flat_map(|p| &p.command)
-            .any(|word| word.ends_with(path.as_str()));
+            .any(|p| p.command.iter().any(|word| p.path_of(word).ends_with(path.as_str())));
         let mut in_main = false;
         for (number, line) in text.lines().enumerate() {
             // What stands under it runs only when the file itself is started.

@@ -22,9 +22,8 @@ fn reachable(subject: &Subject<'_>) -> (Vec<Import>, Vec<Import>) {
     if !subject.survey.chosen.iter().any(|name| name == "node") {
         return (packages, missing);
     }
-    let started = subject.survey.processes.iter().flat_map(|p| &p.command);
-    let mut pending: Vec<String> =
-        started.map(|w| w.trim_start_matches("./").to_owned()).filter(|w| subject.tree.has(w)).collect();
+    let started = subject.survey.processes.iter().flat_map(|p| p.command.iter().map(|word| p.path_of(word)));
+    let mut pending: Vec<String> = started.filter(|path| subject.tree.has(path)).collect();
     let mut seen: BTreeSet<String> = BTreeSet::new();
     while let Some(file) = pending.pop() {
         if !seen.insert(file.clone()) || !ENDINGS[1..].iter().any(|e| file.ends_with(e)) {

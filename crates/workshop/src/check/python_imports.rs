@@ -148,7 +148,7 @@ fn imports(subject: &Subject<'_>) -> Vec<Import> {
     let mut pending: Vec<String> = Vec::new();
     for process in &subject.survey.processes {
         let scripts = process.command.iter().filter(|word| word.ends_with(".py"));
-        pending.extend(scripts.map(|word| word.trim_start_matches("./").to_owned()));
+        pending.extend(scripts.map(|word| process.path_of(word)));
         pending.extend(module_files(process));
     }
     pending.retain(|file| subject.tree.has(file));

@@ -11,17 +11,25 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
     if !subject.survey.processes.is_empty() || has_server_problem {
         return Ok(Vec::new());
     }
-    let mut advice = "in shtetl.toml: [process.web], then run = \"the command\"".to_owned();
-    if let Some(part) = parts_that_start(subject).next() {
-        advice = format!("in shtetl.toml: [process.web], then run = {part:?}, or that of another part");
+    let advice = "in shtetl.toml: [process.web], then run = \"the command\"".to_owned();
+    let members: Vec<&str> = members_that_start(subject).collect();
+    if let [first, ..] = members[..] {
+        let advice = format!("choose the member that is the app, as in --member {first}");
+        let which = if members.len() == 1 {
+            "only a member of the workspace starts"
+        } else {
+            "members of the workspace start"
+        };
+        let what = format!("{which}: {}", members.join(", "));
+        return Ok(vec![breaks(None, what, advice)]);
     }
     Ok(vec![breaks(None, "nothing says how to start the app", advice)])
 }
 
-/// The commands of parts of the app that start by themselves, where there are several.
-fn parts_that_start<'s>(subject: &'s Subject<'_>) -> impl Iterator<Item = &'s str> {
+/// The folders of members of the workspace that start by themselves, where there are several.
+fn members_that_start<'s>(subject: &'s Subject<'_>) -> impl Iterator<Item = &'s str> {
     let evidence = subject.survey.chosen_findings().flat_map(|finding| &finding.evidence);
-    evidence.filter(|e| e.sign == Some(Sign::Part)).map(|e| e.value.as_str())
+    evidence.filter(|e| e.sign == Some(Sign::Member)).map(|e| e.value.as_str())
 }
 
 pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
@@ -58,10 +66,11 @@ pub(super) fn file(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut found = Vec::new();
     for process in &subject.survey.processes {
         for word in &process.command {
-            let path = word.trim_start_matches("./");
+            let path = process.path_of(word);
+            let path = path.as_str();
             let own = path.contains('/') || SOURCES.iter().any(|end| path.ends_with(end));
             let plain = path.chars().all(|c| c.is_ascii_alphanumeric() || "-_./".contains(c));
-            if !own || !plain || path.starts_with('/') || path.starts_with('-') || subject.tree.has(path) {
+            if !own || !plain || word.starts_with(['/', '-']) || subject.tree.has(path) {
                 continue;
             }
             let at = process.said.clone();

@@ -27,6 +27,8 @@ pub(super) struct BuildWork {
     package_folders: Vec<String>,
     /// The line that people know the command by.
     shown: String,
+    /// The folder that it runs in, from the root of the source.
+    folder: String,
     /// Files that must be there afterwards.
     expected: Vec<Expected>,
 }
@@ -45,13 +47,14 @@ impl BuildWork {
         package_folders: Vec<String>,
         expected: Vec<Expected>,
     ) -> Self {
-        let AppBuild { command, shown, .. } = plan;
+        let AppBuild { command, shown, folder, said: _ } = plan;
         Self {
             command: command.clone(),
             tree: Arc::clone(tree),
             path,
             package_folders,
             shown: shown.clone(),
+            folder: folder.clone(),
             expected,
         }
     }
@@ -83,7 +86,7 @@ fn is_cached(path: &str) -> bool {
 
 impl Action for BuildWork {
     fn fingerprint(&self) -> Fingerprint {
-        let Self { command, tree: _, path, package_folders, shown: _, expected } = self;
+        let Self { command, tree: _, path, package_folders, shown: _, folder, expected } = self;
         let expected: Vec<String> = expected.iter().flat_map(|file| file.0.iter().cloned()).collect();
         // The packages of tools are in the root.
         let BuildCommand { run, tools: _, keep } = command;
@@ -94,7 +97,10 @@ impl Action for BuildWork {
             ("packages", join(package_folders)),
             ("expected", join(&expected)),
         ];
-        Fingerprint::of(Recipe::new("build command", 3)).with_recipe(RECIPE).values("command", values)
+        let whole = Fingerprint::of(Recipe::new("build command", 3)).with_recipe(RECIPE);
+        let whole = whole.values("command", values);
+        // Few apps are members of a workspace.
+        if folder.is_empty() { whole } else { whole.values("member", [("folder", folder.clone())]) }
     }
 
     fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
@@ -112,6 +118,7 @@ impl Action for BuildWork {
             argv,
             env,
             folder: SOURCE,
+            starts_in: &self.folder,
             fill: &|to| copy_source(&self.tree, to),
             packages: &self.package_folders,
             cache: Cache::Kept,

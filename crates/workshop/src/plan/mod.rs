@@ -229,8 +229,8 @@ fn expected_files(survey: &Survey, tree: &SourceTree) -> Vec<Expected> {
     }
     let script = |process: &ProcessType| {
         let [program, file, ..] = &process.command[..] else { return None };
-        let file = file.trim_start_matches("./");
         let is_plain = !file.starts_with(['-', '/']) && !file.contains('$');
+        let file = process.path_of(file);
         let candidates: Vec<String> = ENDINGS.iter().map(|ending| format!("{file}{ending}")).collect();
         let is_open = program == "node" && is_plain && !candidates.iter().any(|path| tree.has(path));
         is_open.then_some(Expected(candidates))

@@ -4,7 +4,7 @@ use super::options_of;
 use crate::buildpacks::Buildpacks;
 use config::{BuildChoice, Effective};
 use model::files::CONFIG;
-use model::{AppBuild, Claim, Finding, Pages, Place, shell_words};
+use model::{AppBuild, BuildCommand, Claim, Finding, Pages, Place, in_folder, shell_words};
 
 /// The key of the folder with the pages, of any buildpack that serves some.
 const DOCROOT: &str = "docroot";
@@ -12,13 +12,23 @@ const DOCROOT: &str = "docroot";
 const WEB: &str = "web";
 
 /// What the configuration says, or the first chosen buildpack that knows what has to be run.
-pub(super) fn build(findings: &[Finding], chosen: &[String], effective: &Effective) -> Option<AppBuild> {
+pub(super) fn build(
+    findings: &[Finding],
+    chosen: &[String],
+    effective: &Effective,
+    member: Option<&str>,
+) -> Option<AppBuild> {
+    let folder = member.unwrap_or_default();
     match &effective.config.build {
         Some(BuildChoice::Off) => None,
         Some(BuildChoice::Run(command)) => Some(AppBuild {
             shown: shell_words::join(&command.run),
             said: effective.place("build.run").unwrap_or_else(|| Place::new(CONFIG, None)),
-            command: command.clone(),
+            command: BuildCommand {
+                keep: command.keep.iter().map(|pattern| in_folder(folder, pattern)).collect(),
+                ..command.clone()
+            },
+            folder: folder.to_owned(),
         }),
         None => {
             let of = |name: &String| findings.iter().find(|f| f.buildpack == *name)?.build.clone();
@@ -54,7 +64,7 @@ pub(super) fn serve_pages(
     {
         let options = options_of(config, buildpack.name());
         let configured = options.text(DOCROOT).map(|folder| Pages {
-            folder: folder.trim_matches('/').trim_start_matches("./").to_owned(),
+            folder: in_folder(&build.folder, folder.trim_matches('/').trim_start_matches("./")),
             single_page: found.as_ref().is_some_and(|pages| pages.single_page),
             said: build.said.clone(),
         });

@@ -17,7 +17,7 @@ use model::{AppBuild, Claim, Finding, Pages, ProcessType};
 use model::{BuildpackOptions, Error, Result, SettingRule, names};
 use planning::Buildpack;
 use serde::Serialize;
-use source::{LeftOut, Notable, Revision, Source};
+use source::{LeftOut, Notable, Revision, Source, SourceTree};
 use std::collections::BTreeMap;
 
 /// How deep apps are looked for inside a folder that is none, and how many are named.
@@ -96,15 +96,19 @@ pub fn survey(
     names::check("app", &name)?;
     check_buildpack_names(config, buildpacks)?;
     let mut findings = Vec::new();
+    // Only who knows the member of a workspace can say what it is.
+    let nothing = SourceTree::new(source.tree.root().to_owned(), BTreeMap::new());
     for buildpack in buildpacks.iter() {
-        findings.push(buildpack.survey(&source.tree, &options_of(config, buildpack.name()))?);
+        let knows = source.tree.member().is_none() || !buildpack.members(&source.tree)?.is_empty();
+        let tree = if knows { &source.tree } else { &nothing };
+        findings.push(buildpack.survey(tree, &options_of(config, buildpack.name()))?);
     }
     let mut chosen =
         choose(&findings, config).map_err(|error| with_apps_inside(error, source, buildpacks))?;
-    let build = building::build(&findings, &chosen, effective);
+    let build = building::build(&findings, &chosen, effective, source.tree.member());
     let pages = building::serve_pages(&mut findings, &mut chosen, effective, build.as_ref(), buildpacks);
     let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
-    let processes = processes::merge(main, effective)?;
+    let processes = processes::merge(main, effective, source.tree.member().unwrap_or_default())?;
     let base = match (&config.base, main.and_then(|main| main.static_binary.as_ref())) {
         (Some(base), _) => (base.clone(), effective.place("base.from")),
         (None, Some(program)) => ("empty".to_owned(), Some(program.clone())),

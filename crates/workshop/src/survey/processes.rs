@@ -4,13 +4,14 @@ use config::{Effective, Layer, ProcessConfig};
 use model::error::SurveyError;
 use model::files::CONFIG;
 use model::shell_words::CommandLine;
-use model::{Error, Finding, Place, ProcessKind, ProcessType, Result};
+use model::{Error, Finding, Place, ProcessKind, ProcessType, Result, in_folder};
 use std::collections::BTreeMap;
 
 /// The port of a `web` process for which nothing else is said.
 const WEB_PORT: u16 = 8080;
 
-pub(super) fn merge(main: Option<&Finding>, effective: &Effective) -> Result<Vec<ProcessType>> {
+/// `member` is the folder of the member of a workspace that the app is; empty when it is the whole.
+pub(super) fn merge(main: Option<&Finding>, effective: &Effective, member: &str) -> Result<Vec<ProcessType>> {
     let found = main.map(|f| f.processes.as_slice()).unwrap_or_default();
     let mut all: BTreeMap<String, ProcessType> = found.iter().map(|p| (p.name.clone(), p.clone())).collect();
     let config = &effective.config;
@@ -19,7 +20,7 @@ pub(super) fn merge(main: Option<&Finding>, effective: &Effective) -> Result<Vec
     for (kind, (name, said)) in processes.chain(tasks) {
         let table = if kind == ProcessKind::Task { "task" } else { "process" };
         let place = effective.place(&format!("{table}.{name}.run"));
-        match apply(all.remove(name), kind, name, said, place) {
+        match apply(all.remove(name), kind, name, said, (place, member)) {
             Some(process) => drop(all.insert(name.clone(), process)),
             // House rules speak to all apps, also to those without this process type.
             None if only_in_house_rules(effective, &format!("{table}.{name}.")) => {}
@@ -51,7 +52,7 @@ fn apply(
     kind: ProcessKind,
     name: &str,
     said: &ProcessConfig,
-    place: Option<Place>,
+    (place, member): (Option<Place>, &str),
 ) -> Option<ProcessType> {
     let (command, env, place) = match (&said.run, &found) {
         (Some(run), _) => {
@@ -63,13 +64,15 @@ fn apply(
     };
     let writable = match &said.writable[..] {
         [] => found.as_ref().map(|f| f.writable.clone()).unwrap_or_default(),
-        said => said.to_vec(),
+        said => said.iter().map(|folder| inside(member, folder)).collect(),
     };
-    let (port, health) = found.map_or((None, None), |f| (f.port, f.health));
+    let (port, health, folder) =
+        found.map_or((None, None, member.to_owned()), |f| (f.port, f.health, f.folder));
     Some(ProcessType {
         name: name.to_owned(),
         kind,
         command,
+        folder,
         env,
         writable,
         port: said.port.or(port),
@@ -79,4 +82,13 @@ fn apply(
         before: said.before.clone(),
         said: place,
     })
+}
+
+/// A folder of a member, where a dot is all of it.
+fn inside(member: &str, folder: &str) -> String {
+    match (member, folder) {
+        ("", folder) => folder.to_owned(),
+        (member, ".") => member.to_owned(),
+        (member, folder) => in_folder(member, folder),
+    }
 }

@@ -29,7 +29,15 @@ pub(super) fn parse(file: &'static str, text: &str, app: &App<'_>) -> Result<Pac
         entry.patches.extend(patch.map(|path| app.patch(path, file)).transpose()?);
         packages.insert(path_of(key), entry);
     }
-    Ok(PackageTree { file, text: text.to_owned(), packages, says_all: true, says_ranges: true, how: HOW })
+    Ok(PackageTree {
+        file,
+        text: text.to_owned(),
+        packages,
+        says_all: true,
+        says_ranges: true,
+        how: HOW,
+        member: None,
+    })
 }
 
 /// `a/@scope/b` is the package `@scope/b` within `a`.

@@ -51,7 +51,8 @@ fn read_with(tree: &SourceTree, development: bool) -> Result<Option<PackageTree>
             true => (manifest.with_development(), parts.with_development()),
             false => (manifest, parts),
         };
-        return parse(name, &text, &App { manifest, parts, development, tree: Some(tree) }).map(Some);
+        let found = parse(name, &text, &App { manifest, parts, development, tree: Some(tree) })?;
+        return Ok(Some(PackageTree { member: tree.member().map(str::to_owned), ..found }));
     }
     Ok(None)
 }

@@ -84,7 +84,15 @@ pub(super) fn parse(file: &'static str, text: &str, _app: &App<'_>) -> Result<Pa
         }
     };
     // The first version says neither.
-    Ok(PackageTree { file, text: text.to_owned(), packages, says_all, says_ranges: says_all, how: HOW })
+    Ok(PackageTree {
+        file,
+        text: text.to_owned(),
+        packages,
+        says_all,
+        says_ranges: says_all,
+        how: HOW,
+        member: None,
+    })
 }
 
 /// Where something comes from, by what the file says of it.
