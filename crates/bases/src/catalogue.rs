@@ -60,6 +60,11 @@ pub fn unsupported_since(runtime: &str, version: &str, now: i64) -> Option<Strin
     Support::read().until(runtime, version).filter(|until| !is_ahead(until, now))
 }
 
+/// The number of the newest series of a runtime that is known.
+pub fn newest_series(runtime: &str) -> Option<u64> {
+    Support::read().series.get(runtime)?.keys().filter_map(|series| series.parse().ok()).max()
+}
+
 /// The series of a runtime that its makers support at `now`, the newest first.
 pub fn supported(runtime: &str, now: i64) -> Vec<String> {
     let mut support = Support::read();

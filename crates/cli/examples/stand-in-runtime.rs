@@ -1,8 +1,13 @@
 //! Stands in for `node` in the tests of `run`: a real program with shared libraries, of the machine
 //! that the tests run on. Asked for its version, it answers as Node does. Given a file, it serves it
-//! over HTTP on `PORT`; given `--say`, it prints its surroundings and ends with the status given.
+//! over HTTP on `PORT`; given `--say`, it prints its surroundings and ends with the status given; given `--keep`, it
+//! writes a file, and complains as runtimes do when it cannot.
 
-#![allow(clippy::print_stdout, reason = "a program of its own, whose answers are its output")]
+#![allow(
+    clippy::print_stdout,
+    clippy::print_stderr,
+    reason = "a program of its own, whose answers are its output"
+)]
 
 use std::io::{Read, Write};
 use std::net::{Ipv4Addr, TcpListener};
@@ -16,9 +21,20 @@ fn main() {
             println!(r#"{{"executable":{:?},"version":"20.5.0"}}"#, own.display().to_string());
         }
         Some("--say") => say(&arguments[1..]),
+        Some("--keep") => keep(&arguments[1]),
         Some(file) => serve(&fs::read(file).expect("the file is in the image")),
         None => process::exit(64),
     }
+}
+
+fn keep(path: &str) {
+    let full = env::current_dir().unwrap_or_default().join(path);
+    for _ in 0..2 {
+        if let Err(error) = fs::write(&full, "kept") {
+            eprintln!("Error: {error}: '{}'", full.display());
+        }
+    }
+    process::exit(1);
 }
 
 fn say(arguments: &[String]) {

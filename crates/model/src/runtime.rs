@@ -13,6 +13,9 @@ pub struct RuntimeWish {
     pub constraint: Option<(String, Place)>,
     /// Further places that say something of the version.
     pub also_said: Vec<(String, Place)>,
+    /// Versions that locked packages want, with a package that wants them.
+    #[serde(skip)]
+    pub of_packages: Vec<(String, String)>,
     /// Parts of it that are wanted besides its core (extensions of PHP), and where that is said.
     pub parts: Vec<(String, Place)>,
     /// Whether it only builds, and no image has it.
@@ -33,6 +36,7 @@ impl RuntimeWish {
             runtime: runtime.to_owned(),
             constraint,
             also_said: all.collect(),
+            of_packages: Vec::new(),
             parts: Vec::new(),
             for_build: false,
             for_app: true,

@@ -34,6 +34,7 @@ pub mod plan;
 pub mod record;
 pub mod run;
 pub mod survey;
+pub mod unwritable;
 
 #[cfg(test)]
 mod tests;

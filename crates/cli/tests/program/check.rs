@@ -60,6 +60,10 @@ const MIRROR: (&str, &str) =
 /// A code, a tree in which its rule finds, and one in which it must stay quiet.
 type Case<'a> = (&'a str, &'a [(&'a str, &'a str)], &'a [(&'a str, &'a str)]);
 
+/// A lockfile whose only package wants a version of Node.
+const LOCKED_ENGINE: &str = r#"{"lockfileVersion":3,"packages":{"":{"dependencies":{"kelp":"1"}},
+    "node_modules/kelp":{"version":"1.4.0","integrity":"sha512-AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA==","engines":{"node":"^22.12.0"}}}}"#;
+
 const CASES: &[Case<'_>] = &[
     ("start-missing!", &[("package.json", "{}")], &[START, ("server.js", "")]),
     (
@@ -93,6 +97,25 @@ const CASES: &[Case<'_>] = &[
         ],
         &[
             ("package.json", r#"{"scripts":{"start":"node server.js"},"engines":{"node":"24"}}"#),
+            ("server.js", ""),
+        ],
+    ),
+    (
+        "runtime-older",
+        &[
+            (
+                "package.json",
+                r#"{"scripts":{"start":"node server.js"},"engines":{"node":"20"},"dependencies":{"kelp":"1"}}"#,
+            ),
+            ("package-lock.json", LOCKED_ENGINE),
+            ("server.js", ""),
+        ],
+        &[
+            (
+                "package.json",
+                r#"{"scripts":{"start":"node server.js"},"engines":{"node":"22"},"dependencies":{"kelp":"1"}}"#,
+            ),
+            ("package-lock.json", LOCKED_ENGINE),
             ("server.js", ""),
         ],
     ),

@@ -500,8 +500,10 @@ fn node_comes_in_an_exact_version_where_the_suite_has_none_that_fits() {
     program.write(&format!("npm/{name}/index.json"), format!(r#"{{"versions":{{{versions}}}}}"#));
     assert_eq!(program.json("build app")["digest"], first);
     program.edit("app/package.json", "^22.5", "^99");
-    insta::assert_snapshot!(error_of(&program.run("build app")), @"
-    error: package.json line 1: node ^99 is wanted, and neither debian:trixie nor [place]/npm has such a version
-    what to do: change the constraint; `shtetl runtimes` lists what there is
-    ");
+    insta::assert_snapshot!(error_of(&program.run("build app")), @r#"
+    error: 1 problem found before anything ran
+      runtime-unmet  package.json line 1: node ^99 is wanted, and there is none: 24 is the newest series that is supported
+        what to do: write a version that exists, as in "24"
+    what to do: correct this, or build all the same with --anyway
+    "#);
 }

@@ -5,6 +5,7 @@ mod bad_input;
 mod base_images;
 mod build;
 mod check;
+mod check_runtime;
 mod compiling;
 mod debian;
 mod demo;

@@ -183,3 +183,20 @@ fn a_secret_is_nowhere_in_the_store() {
         }
     }
 }
+
+#[test]
+fn a_write_that_failed_is_named_with_the_line_to_add() {
+    let program = with_app();
+    program.edit(
+        "ferry/shtetl.toml",
+        "[task.fail]",
+        "[task.keep]\nrun = \"node --keep data/tides.json\"\n[task.fail]",
+    );
+    program.write("ferry/data/.keep", "");
+    let _ = program.succeed("build ferry --anyway");
+    insta::assert_snapshot!(program.run("run ferry keep --set TOKEN=x").stderr, @r#"
+    Error: Read-only file system (os error 30): '/app/data/tides.json'
+    Error: Read-only file system (os error 30): '/app/data/tides.json'
+    note: keep could not write to data: in shtetl.toml, under [task.keep]: writable = ["data"], and build again; run --data DIR keeps what it writes
+    "#);
+}

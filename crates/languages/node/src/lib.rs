@@ -388,6 +388,22 @@ fn version_files(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
     Ok(said)
 }
 
+/// The versions of Node that the packages of the image want, and those of the build where there is one.
+fn engines(
+    tree: &SourceTree,
+    lock: &PackageTree,
+    packages: &[LockedPackage],
+    builds: bool,
+) -> Result<Vec<(String, String)>> {
+    let mut all = lock.engines(packages);
+    if builds && let Some(lock) = lock::read_for_build(tree)? {
+        all.extend(lock.engines(&lock.with_development(&own_platform())?));
+        all.sort();
+        all.dedup_by(|one, other| one.0 == other.0);
+    }
+    Ok(all)
+}
+
 /// What the lockfile locks; one that cannot be used speaks against itself and is refused by a build.
 fn survey_lock(tree: &SourceTree, finding: &mut Finding, at: usize) {
     let present = lock::names().find(|name| tree.has(name));
@@ -422,6 +438,10 @@ fn survey_lock(tree: &SourceTree, finding: &mut Finding, at: usize) {
                 (!name.contains("node_modules/")).then(|| name.to_owned())
             };
             finding.locked = packages.iter().filter_map(top).collect();
+            let of_packages = engines(tree, &lock, &packages, finding.build.is_some())?;
+            if let Some(wish) = &mut finding.runtime {
+                wish.of_packages = of_packages;
+            }
             Ok(Some((lock.count(), packages.len())))
         }
         None => Ok(None),

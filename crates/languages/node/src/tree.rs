@@ -44,6 +44,8 @@ pub(super) struct Entry {
     pub(super) licence: Option<String>,
     pub(super) deprecated: Option<String>,
     pub(super) fits: Fits,
+    /// The versions of Node that it wants.
+    pub(super) engine: Option<String>,
     /// Changes that the app makes to it.
     pub(super) patches: Vec<Patch>,
     pub(super) dependencies: BTreeMap<String, String>,
@@ -282,6 +284,15 @@ impl PackageTree {
         }
         self.give_commands_to_carriers(&mut packages);
         Ok(packages)
+    }
+
+    /// The versions of Node that `packages` want, each with one that wants them.
+    pub(super) fn engines(&self, packages: &[LockedPackage]) -> Vec<(String, String)> {
+        let engine = |package: &LockedPackage| {
+            let range = self.packages.get(&package.path)?.engine.clone()?;
+            Some((range, package.label()))
+        };
+        packages.iter().filter_map(engine).collect::<BTreeMap<_, _>>().into_iter().collect()
     }
 
     /// The names of the packages that led to the one at `path`, the nearest first.

@@ -17,6 +17,8 @@ pub(super) struct ExactWish {
     pub(super) constraint: Option<String>,
     /// The series that is taken of what that admits: the newest that its makers support.
     pub(super) series: Option<String>,
+    /// What locked packages want besides, as far as that series meets it.
+    pub(super) of_packages: Vec<String>,
 }
 
 /// Where Node comes from.
@@ -32,7 +34,7 @@ pub(super) enum Choice {
 impl ExactWish {
     /// Everything that the version has to meet.
     pub(super) fn constraints(&self) -> Vec<&str> {
-        self.constraint.iter().chain(&self.series).map(String::as_str).collect()
+        self.constraint.iter().chain(&self.series).chain(&self.of_packages).map(String::as_str).collect()
     }
 
     /// What stands for it before the registry was asked: some version that meets the constraint.
@@ -49,8 +51,9 @@ fn last_of(series: &str) -> String {
     format!("{series}.999.0")
 }
 
-/// What is pinned stays. Otherwise the suite's own version is taken while its makers support it, or when the app takes
-/// nothing else from the registry; else the newest series that is supported and that the app admits.
+/// What is pinned stays. Otherwise the suite's own version is taken while its makers support it and no locked package
+/// wants another, or when the app takes nothing else from the registry; else, of the series that are supported and that the
+/// app admits, the newest of those that meet most of what locked packages want.
 pub(super) fn choose(
     app: &App,
     suite: &Suite,
@@ -63,26 +66,40 @@ pub(super) fn choose(
         let accepted = |text: &String| buildpack?.accepts(text, version);
         constraint.as_ref().is_none_or(|text| accepted(text) != Some(false))
     };
+    let is_met = |range: &String, version: &str| {
+        buildpack.and_then(|buildpack| buildpack.accepts(range, version)) != Some(false)
+    };
+    let unmet = |version: &str| wish.of_packages.iter().filter(|(range, _)| !is_met(range, version)).count();
     let own = suite.runtime(NODE, accepts);
     let fitting = own.filter(|own| accepts(own.version));
     let base = app.survey.base.0.as_str();
     let pinned = pins.and_then(|pins| pins.runtimes.get(platform)?.get(NODE));
     if pinned.is_some_and(|pinned| accepts(&pinned.version)) {
-        return Choice::Exact(ExactWish { constraint, series: None });
+        return Choice::Exact(ExactWish { constraint, series: None, of_packages: Vec::new() });
     }
     if let Some(own) = fitting {
         let sets = pins.and_then(|pins| pins.sets(base, platform));
         let is_pinned = sets.is_some_and(|sets| sets.contains_key(NODE));
         let supported = catalogue::is_supported(NODE, own.version, app.now);
-        if is_pinned || supported || !takes_packages(app) {
+        if is_pinned || supported && unmet(own.version) == 0 || !takes_packages(app) {
             return Choice::Own(own);
         }
     }
-    let series = catalogue::supported(NODE, app.now).into_iter().find(|series| accepts(&last_of(series)));
+    let series = catalogue::supported(NODE, app.now);
+    // Of equals, the first is taken: the newest.
+    let admitted = series.into_iter().filter(|series| accepts(&last_of(series)));
+    let series = admitted.min_by_key(|series| unmet(&last_of(series)));
+    let of_packages = match &series {
+        Some(series) => {
+            let met = wish.of_packages.iter().filter(|(range, _)| is_met(range, &last_of(series)));
+            met.map(|(range, _)| range.clone()).collect()
+        }
+        None => Vec::new(),
+    };
     match (fitting, series) {
         (Some(own), None) => Choice::Own(own),
         (None, None) if constraint.is_none() => Choice::None,
-        (_, series) => Choice::Exact(ExactWish { constraint, series }),
+        (_, series) => Choice::Exact(ExactWish { constraint, series, of_packages }),
     }
 }
 

@@ -168,6 +168,11 @@ pub const RULES: &[Rule] = &[
         about: "a package that has to be built needs something that its root has not",
         find: locks::build_package,
     },
+    Rule {
+        code: "runtime-older",
+        about: "a locked package wants a newer runtime",
+        find: runtime::older_than_wanted,
+    },
     Rule { code: "runtime-unmet", about: "no runtime meets the constraint", find: runtime::unmet },
     Rule {
         code: "runtime-unsupported",

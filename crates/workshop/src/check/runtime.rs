@@ -2,29 +2,113 @@
 
 use crate::check::{Found, Subject, breaks, doubt};
 use bases::catalogue;
+use bases::debian::{SUITES, Suite};
 use model::error::BaseError;
 use model::{Error, Result};
 
 pub(super) fn unmet(subject: &Subject<'_>) -> Result<Vec<Found>> {
-    Ok(match subject.planned {
+    let mut found = impossible(subject);
+    found.extend(match subject.planned {
         Err(Error::Base(BaseError::RuntimeMismatch { runtime, found, origin, wanted, place })) => {
             let what = format!("{runtime} {wanted} is wanted, and the base {origin} has {found}");
-            let advice = match origin.as_str() {
-                "host" => format!("install a fitting {runtime}, or change the constraint"),
-                _ => "choose another base in [base] from, or change the constraint".to_owned(),
+            let accepts = |version: &str| {
+                let buildpack = subject.app.buildpacks.named(runtime)?;
+                buildpack.accepts(wanted, version)
+            };
+            let advice = match bases_with(runtime, |version| accepts(version) == Some(true)) {
+                Some(bases) => bases,
+                None if origin == "host" => format!("install a fitting {runtime}, or change the constraint"),
+                None => format!("{}, or change the constraint", image_with(runtime)),
             };
             vec![breaks(place.clone(), what, advice)]
         }
         Err(Error::Base(BaseError::RuntimeNotInBase { runtime, base })) => {
             let what = format!("the base {base} has no {runtime}");
-            vec![breaks(None, what, "choose another base in [base] from")]
+            vec![breaks(None, what, bases_with(runtime, |_| true).unwrap_or_else(|| image_with(runtime)))]
         }
         Err(Error::Base(BaseError::RuntimeMissing { runtime, .. })) => {
             let what = format!("the base `host` takes {runtime} from this machine, which has none");
             vec![breaks(None, what, format!("install {runtime}"))]
         }
         _ => Vec::new(),
-    })
+    });
+    Ok(found)
+}
+
+/// The line that names the bases with a version of a runtime that will do.
+fn bases_with(runtime: &str, will_do: impl Fn(&str) -> bool) -> Option<String> {
+    let of_suite = |suite: &Suite| {
+        let own = suite.runtimes.iter().find(|own| own.name == runtime && will_do(own.version))?;
+        Some(format!("\"debian:{}\" ({runtime} {})", suite.name, own.version))
+    };
+    let all: Vec<String> = SUITES.iter().filter_map(of_suite).collect();
+    (!all.is_empty()).then(|| format!("in shtetl.toml, under [base]: from = {}", all.join(", or ")))
+}
+
+fn image_with(runtime: &str) -> String {
+    format!("in shtetl.toml, under [base]: from = \"oci:REFERENCE\" of an image that has such a {runtime}")
+}
+
+/// How many series beyond the newest known one there may be before this program knows of them.
+const SERIES_AHEAD: u64 = 6;
+
+/// A version of Node that no registry can have.
+fn impossible(subject: &Subject<'_>) -> Vec<Found> {
+    let mut found = Vec::new();
+    for finding in subject.survey.chosen_findings().filter(|finding| finding.buildpack == "node") {
+        let constraint = finding.runtime.as_ref().and_then(|wish| wish.constraint.as_ref());
+        let (Some((wanted, place)), Some(buildpack)) =
+            (constraint, subject.app.buildpacks.named(&finding.buildpack))
+        else {
+            continue;
+        };
+        let newest = catalogue::newest_series("node").unwrap_or_default();
+        let numbers = wanted.split(|c: char| !c.is_ascii_digit() && c != '.');
+        let series = numbers.filter_map(|number| number.split('.').next()?.parse::<u64>().ok());
+        let named: Vec<u64> = series.filter(|series| *series <= newest + SERIES_AHEAD).collect();
+        let is_met = |series: u64| buildpack.accepts(wanted, &format!("{series}.999.0")) == Some(true);
+        if named.is_empty() && !(0..=newest + SERIES_AHEAD).any(is_met) {
+            let what = format!(
+                "node {wanted} is wanted, and there is none: {newest} is the newest series that is supported"
+            );
+            found.push(breaks(
+                place.clone(),
+                what,
+                format!("write a version that exists, as in \"{newest}\""),
+            ));
+        }
+    }
+    found
+}
+
+/// Locked packages that want a newer runtime than the image gets.
+pub(super) fn older_than_wanted(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let Ok(planned) = subject.planned else { return Ok(Vec::new()) };
+    let mut found = Vec::new();
+    for finding in subject.survey.chosen_findings() {
+        let (Some(wish), Some(buildpack)) =
+            (&finding.runtime, subject.app.buildpacks.named(&finding.buildpack))
+        else {
+            continue;
+        };
+        let in_use = planned.runtimes.iter().chain(&planned.tools).find(|one| one.name == wish.runtime);
+        let Some(in_use) = in_use else { continue };
+        let meets = |range: &str, version: &str| buildpack.accepts(range, version) == Some(true);
+        let newer = catalogue::supported(&wish.runtime, subject.app.now);
+        // Ranges that end before this version are of packages that nobody looked at again.
+        let wants_newer = |(range, _): &&(String, String)| {
+            !meets(range, &in_use.version)
+                && newer.iter().any(|series| meets(range, &format!("{series}.999.0")))
+        };
+        let unmet: Vec<_> = wish.of_packages.iter().filter(wants_newer).collect();
+        let Some((range, package)) = unmet.first() else { continue };
+        let series = in_use.version.split('.').next().unwrap_or_default();
+        let what = format!("the image gets {} {series}, and {package} wants {range}", wish.runtime);
+        let place = wish.constraint.as_ref().map(|(_, place)| place.clone());
+        let advice = format!("in shtetl.toml, under [buildpacks.{}]: version = {range:?}", finding.buildpack);
+        found.push(doubt(place, what, advice));
+    }
+    Ok(found)
 }
 
 /// An exact version in one place that the range in another place does not admit.

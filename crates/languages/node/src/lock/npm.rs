@@ -41,6 +41,8 @@ struct Listed {
     os: Vec<String>,
     cpu: Vec<String>,
     libc: Vec<String>,
+    /// A table; very old packages have a list.
+    engines: Value,
     dependencies: BTreeMap<String, String>,
     dev_dependencies: BTreeMap<String, String>,
     optional_dependencies: BTreeMap<String, String>,
@@ -127,6 +129,7 @@ impl Listed {
             deprecated: self.deprecated.as_ref().and_then(text),
             peers: self.peer_dependencies.keys().map(|n| (n.clone(), may_lack(n))).collect(),
             fits: Fits { os: self.os, cpu: self.cpu, libc: self.libc },
+            engine: self.engines.get("node").and_then(Value::as_str).map(str::to_owned),
             patches: Vec::new(),
             name: self.name,
             version: self.version,

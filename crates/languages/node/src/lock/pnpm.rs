@@ -92,6 +92,7 @@ struct Listed {
     os: Vec<String>,
     cpu: Vec<String>,
     libc: Vec<String>,
+    engines: BTreeMap<String, String>,
 }
 
 #[derive(Clone, Default, Deserialize)]
@@ -221,6 +222,7 @@ fn package(id: &str, facts: &Listed, snapshot: &Listed) -> Package {
             integrity: facts.resolution.integrity.as_deref().and_then(Integrity::subresource),
             has_install_script: facts.requires_build,
             deprecated: facts.deprecated.clone(),
+            engine: facts.engines.get("node").cloned(),
             fits: Fits { os: facts.os.clone(), cpu: facts.cpu.clone(), libc: facts.libc.clone() },
             dependencies: snapshot.dependencies.clone(),
             optional_dependencies: snapshot.optional_dependencies.clone(),
