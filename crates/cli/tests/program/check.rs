@@ -140,6 +140,55 @@ const CASES: &[Case<'_>] = &[
             ("shtetl.toml", "[process.web]\nrun = \"gunicorn app:app\"\n"),
         ],
     ),
+    (
+        "port-fixed!",
+        &[START, ("server.js", "const port = process.env.APP_PORT || 3000;\napp.listen(port);\n")],
+        &[
+            START,
+            ("server.js", "const port = process.env.APP_PORT || 3000;\napp.listen(port);\n"),
+            ("shtetl.toml", "[settings]\nAPP_PORT = \"8080\"\n"),
+        ],
+    ),
+    // What the start does not lead to listens to nothing.
+    (
+        "port-fixed!",
+        &[START, ("server.js", "require('./lib/serve')\n"), ("lib/serve.js", "app.listen(3000)\n")],
+        &[
+            START,
+            ("server.js", "require('./lib/serve')\n"),
+            ("lib/serve.js", ""),
+            ("old.js", "app.listen(3000)\n"),
+        ],
+    ),
+    (
+        "port-fixed!",
+        &[
+            GUNICORN,
+            ("app.py", "app = 1"),
+            ("shtetl.toml", "[process.web]\nrun = \"gunicorn -b :5000 app:app\"\n"),
+        ],
+        &[
+            GUNICORN,
+            ("app.py", "app = 1"),
+            ("shtetl.toml", "[process.web]\nrun = \"gunicorn -b :$PORT app:app\"\n"),
+        ],
+    ),
+    (
+        "setting-undeclared!",
+        &[GUNICORN, ("app.py", "class Settings(BaseSettings):\n    harbour_url: str\n")],
+        &[GUNICORN, ("app.py", "class Settings(BaseSettings):\n    harbour_url: str = \"x\"\n")],
+    ),
+    // Neither what the start does not lead to nor what serves development.
+    (
+        "setting-undeclared",
+        &[START, ("server.js", "console.log(process.env.HARBOUR_URL)\n")],
+        &[
+            START,
+            ("server.js", "1\n"),
+            ("old.js", "console.log(process.env.HARBOUR_URL)\n"),
+            ("vite.config.ts", "console.log(process.env.HARBOUR_URL)\n"),
+        ],
+    ),
     ("build-program!", &[("mkdocs.yml", "")], &[("mkdocs.yml", ""), ("requirements.txt", "mkdocs==1.6\n")]),
     (
         "start-module!",

@@ -16,11 +16,28 @@ struct Import {
     name: String,
 }
 
-/// Every import that can be reached from the start commands, and those of files that are not there.
-fn reachable(subject: &Subject<'_>) -> (Vec<Import>, Vec<Import>) {
+/// What can be reached from the start commands.
+struct Reached {
+    /// Imports of packages.
+    packages: Vec<Import>,
+    /// Imports of files that are not there.
+    missing: Vec<Import>,
+    /// Files.
+    files: BTreeSet<String>,
+}
+
+/// The files of the app that its start commands lead to, where they can be followed; nothing where what is started
+/// is not in the source.
+pub(super) fn reached_files(subject: &Subject<'_>) -> Option<BTreeSet<String>> {
+    // What a build makes is started in place of its sources.
+    let files = reachable(subject).files;
+    (!files.is_empty() && subject.survey.build.is_none()).then_some(files)
+}
+
+fn reachable(subject: &Subject<'_>) -> Reached {
     let (mut packages, mut missing) = (Vec::new(), Vec::new());
     if !subject.survey.chosen.iter().any(|name| name == "node") {
-        return (packages, missing);
+        return Reached { packages, missing, files: BTreeSet::new() };
     }
     let started = subject.survey.processes.iter().flat_map(|p| p.command.iter().map(|word| p.path_of(word)));
     let mut pending: Vec<String> = started.filter(|path| subject.tree.has(path)).collect();
@@ -44,7 +61,7 @@ fn reachable(subject: &Subject<'_>) -> (Vec<Import>, Vec<Import>) {
             }
         }
     }
-    (packages, missing)
+    Reached { packages, missing, files: seen }
 }
 
 /// `require("x")`, `from "x"`, `import "x"` with a plain string, outside of comments.
@@ -96,7 +113,7 @@ pub(super) fn packages(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let Some(node) = subject.survey.chosen_findings().find(|f| f.buildpack == "node") else {
         return Ok(Vec::new());
     };
-    let (imports, _) = reachable(subject);
+    let imports = reachable(subject).packages;
     let mut told = BTreeSet::new();
     let mut found = Vec::new();
     for import in imports {
@@ -127,7 +144,7 @@ pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
         return Ok(found);
     };
     let installed = Installed::of(subject, node)?;
-    let (imports, _) = reachable(subject);
+    let imports = reachable(subject).packages;
     let mut told = BTreeSet::new();
     for import in imports {
         let package = package_of(&import.name);
@@ -155,7 +172,7 @@ fn package_of(import: &str) -> String {
 
 pub(super) fn files(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let builds = subject.survey.build.is_some();
-    let (_, missing) = reachable(subject);
+    let missing = reachable(subject).missing;
     let tell = |import: Import| {
         let path = joined(&import.place.file, &import.name);
         let other = ENDINGS.iter().find_map(|end| other_case(subject, &format!("{path}{end}")));

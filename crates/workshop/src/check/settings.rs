@@ -1,5 +1,6 @@
 //! Rules of settings.
 
+use crate::check::imports::reached_files;
 use crate::check::{Found, Subject, breaks, doubt};
 use crate::survey::looks_secret;
 use model::{Place, Result};
@@ -13,7 +14,16 @@ fn place_of(subject: &Subject<'_>, name: &str) -> Option<Place> {
 
 pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut found = Vec::new();
+    let reached = reached_files(subject);
+    // Where the way from the start can be followed, only what lies on it counts.
+    let is_script = |file: &str| [".js", ".mjs", ".cjs"].iter().any(|ending| file.ends_with(ending));
+    let is_on_way = |place: &Place| {
+        reached.as_ref().is_none_or(|files| !is_script(&place.file) || files.contains(&place.file))
+    };
     for (name, read) in &subject.survey.reads {
+        if !std::iter::once(&read.place).chain(&read.also).any(is_on_way) {
+            continue;
+        }
         if read.has_default || subject.survey.settings.contains_key(name) {
             continue;
         }

@@ -1,5 +1,6 @@
 //! Environment variables that the code reads, found by the patterns of each language.
 
+use super::settings_classes;
 use content::store::Store;
 use model::{Place, Result};
 use serde::{Deserialize, Serialize};
@@ -37,7 +38,7 @@ struct Pattern {
 
 const SCRIPT: &[&str] = &[".js", ".mjs", ".cjs", ".ts", ".mts", ".cts", ".jsx", ".tsx"];
 const PYTHON: &[&str] = &[".py"];
-const RUBY: &[&str] = &[".rb", ".ru", ".rake"];
+const RUBY: &[&str] = &[".rb", ".ru"];
 const PHP: &[&str] = &[".php"];
 const JAVA: &[&str] = &[".java", ".kt"];
 const GO: &[&str] = &[".go"];
@@ -147,7 +148,7 @@ const MOST: u64 = 128 << 20;
 const MOST_PLACES: usize = 50;
 
 /// Version of the patterns; what was found with others is not taken from memory.
-const VERSION: u32 = 3;
+const VERSION: u32 = 4;
 
 /// As [`find`], from the store's memory when nobody touched a file since it was looked at. `now` is
 /// in nanoseconds since 1970.
@@ -171,7 +172,7 @@ fn find(tree: &SourceTree) -> Result<BTreeMap<String, ReadSetting>> {
         let TreeKind::File { size, .. } = file.kind else { continue };
         let patterns: Vec<_> =
             PATTERNS.iter().filter(|p| p.endings.iter().any(|e| path.ends_with(e))).collect();
-        let is_own = !source::is_for_tests(path) && !is_of_others(path);
+        let is_own = !source::is_for_tests(path) && !is_of_others(path) && !is_for_development(path);
         if patterns.is_empty() || size > LARGEST || size > room || !is_own {
             continue;
         }
@@ -183,6 +184,12 @@ fn find(tree: &SourceTree) -> Result<BTreeMap<String, ReadSetting>> {
         }
         if SCRIPT.iter().any(|ending| path.ends_with(ending)) {
             scan_destructured(path, &text, &mut found);
+        }
+        if path.ends_with(".py") {
+            for (name, line, has_default) in settings_classes::fields(&text) {
+                let place = Place::new(path, u32::try_from(line).ok());
+                note(&mut found, &name, place, has_default, !has_default);
+            }
         }
     }
     Ok(found)
@@ -202,6 +209,41 @@ fn is_of_others(path: &str) -> bool {
         "extern",
     ];
     path.split('/').any(|part| FOLDERS.contains(&part)) || path.ends_with(".min.js")
+}
+
+/// Whether a file serves those who develop or build the app, and is not read while it runs.
+fn is_for_development(path: &str) -> bool {
+    const FOLDERS: [&str; 12] = [
+        "examples",
+        "example",
+        "docs",
+        "doc",
+        "benchmark",
+        "benchmarks",
+        "tools",
+        "contrib",
+        "e2e",
+        "cypress",
+        ".storybook",
+        ".github",
+    ];
+    const NAMES: [&str; 8] = [
+        "setup.py",
+        "noxfile.py",
+        "fabfile.py",
+        "conftest.py",
+        "Gruntfile.js",
+        "gulpfile.js",
+        "Guardfile",
+        "Rakefile",
+    ];
+    let (folders, name) = path.rsplit_once('/').unwrap_or(("", path));
+    // Next to it stands what it configures: a bundler, a linter, a test runner.
+    let is_config = SCRIPT.iter().any(|ending| name.ends_with(&format!(".config{ending}")));
+    folders.split('/').any(|part| FOLDERS.contains(&part))
+        || NAMES.contains(&name)
+        || is_config
+        || name.ends_with(".rake")
 }
 
 fn scan(path: &str, text: &str, pattern: &Pattern, found: &mut BTreeMap<String, ReadSetting>) {

@@ -5,6 +5,7 @@ mod env_vars;
 mod needs;
 mod processes;
 mod samples;
+mod settings_classes;
 
 pub use env_vars::{ReadSetting, find_or_remember, looks_secret};
 pub use model::Place;
