@@ -201,6 +201,8 @@ const fn need(
 /// Packages that are used much and load a library of the system.
 pub const SYSTEM_NEEDS: &[SystemNeed] = &[
     need("python", "psycopg2", "libpq.so.5", "libpq5", "libpq-dev"),
+    need("python", "psycopg", "libpq.so.5", "libpq5", ""),
+    need("python", "psycopg-c", "libpq.so.5", "libpq5", "libpq-dev"),
     need("python", "mysqlclient", "libmariadb.so.3", "libmariadb3", "libmariadb-dev"),
     need("python", "python-magic", "libmagic.so.1", "libmagic1", ""),
     need(
@@ -221,6 +223,7 @@ pub const SYSTEM_NEEDS: &[SystemNeed] = &[
     need("python", "gssapi", "libgssapi_krb5.so.2", "libgssapi-krb5-2", "libkrb5-dev"),
     need("python", "dbus-python", "libdbus-1.so.3", "libdbus-1-3", "libdbus-1-dev"),
     need("node", "pg-native", "libpq.so.5", "libpq5", "libpq-dev"),
+    need("node", "libpq", "libpq.so.5", "libpq5", "libpq-dev"),
     need(
         "node",
         "canvas",
@@ -231,6 +234,57 @@ pub const SYSTEM_NEEDS: &[SystemNeed] = &[
     need("ruby", "pg", "libpq.so.5", "libpq5", "libpq-dev"),
     need("ruby", "mysql2", "libmariadb.so.3", "libmariadb3", "libmariadb-dev"),
 ];
+
+/// Libraries that packages of several languages load, with the packages of Debian that have them.
+const LOADED: &[(&str, &str)] = &[
+    ("libGL.so.1", "libgl1"),
+    ("libICE.so.6", "libice6"),
+    ("libSM.so.6", "libsm6"),
+    ("libX11.so.6", "libx11-6"),
+    ("libXcomposite.so.1", "libxcomposite1"),
+    ("libXdamage.so.1", "libxdamage1"),
+    ("libXext.so.6", "libxext6"),
+    ("libXfixes.so.3", "libxfixes3"),
+    ("libXrandr.so.2", "libxrandr2"),
+    ("libXrender.so.1", "libxrender1"),
+    ("libasound.so.2", "libasound2"),
+    ("libatk-1.0.so.0", "libatk1.0-0"),
+    ("libatk-bridge-2.0.so.0", "libatk-bridge2.0-0"),
+    ("libcups.so.2", "libcups2"),
+    ("libcurl.so.4", "libcurl4"),
+    ("libdrm.so.2", "libdrm2"),
+    ("libexpat.so.1", "libexpat1"),
+    ("libffi.so.8", "libffi8"),
+    ("libfontconfig.so.1", "libfontconfig1"),
+    ("libfreetype.so.6", "libfreetype6"),
+    ("libgbm.so.1", "libgbm1"),
+    ("libgio-2.0.so.0", "libglib2.0-0"),
+    ("libglib-2.0.so.0", "libglib2.0-0"),
+    ("libgobject-2.0.so.0", "libglib2.0-0"),
+    ("libgomp.so.1", "libgomp1"),
+    ("libgthread-2.0.so.0", "libglib2.0-0"),
+    ("libnspr4.so", "libnspr4"),
+    ("libnss3.so", "libnss3"),
+    ("libnssutil3.so", "libnss3"),
+    ("libodbc.so.2", "libodbc2"),
+    ("libsqlite3.so.0", "libsqlite3-0"),
+    ("libssl.so.3", "libssl3"),
+    ("libstdc++.so.6", "libstdc++6"),
+    ("libxcb.so.1", "libxcb1"),
+    ("libxkbcommon.so.0", "libxkbcommon0"),
+    ("libxml2.so.2", "libxml2"),
+    ("libxslt.so.1", "libxslt1.1"),
+    ("libz.so.1", "zlib1g"),
+];
+
+/// The packages of Debian that have a library, where that is known.
+pub fn library_packages(library: &str) -> Vec<&'static str> {
+    if let Some((_, package)) = LOADED.iter().find(|(name, _)| *name == library) {
+        return vec![package];
+    }
+    let known = SYSTEM_NEEDS.iter().find(|need| need.library == library);
+    known.map(|need| need.run.split_whitespace().collect()).unwrap_or_default()
+}
 
 /// What a program that failed says it did not find, each once, in the order of the lines.
 pub fn in_output(lines: impl IntoIterator<Item = impl AsRef<str>>) -> Vec<Missing> {

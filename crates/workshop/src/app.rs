@@ -1,8 +1,8 @@
 //! An app that is looked at, and how it is to be built.
 
 use crate::buildpacks::Buildpacks;
-use crate::member;
 use crate::survey::{Observed, Survey, find_or_remember, survey};
+use crate::{member, shared_libraries};
 use bases::host::Host;
 use config::addresses::AddressBook;
 use config::{AppConfig, Choice, ConfigPlace, Effective, Origin};
@@ -31,6 +31,8 @@ pub struct App {
     pub survey: Survey,
     /// The buildpacks in force.
     pub buildpacks: Buildpacks,
+    /// Libraries that the image of its last build lacks, each with a file that needs it.
+    pub missing_libraries: BTreeMap<String, String>,
     /// When it was looked at, in nanoseconds since 1970.
     pub now: i64,
 }
@@ -57,7 +59,8 @@ pub fn look(
     let survey = survey(&opened.name, &source, &effective, Observed { reads, revision }, buildpacks)?;
     let Effective { config, origins } = effective;
     let tree = Arc::new(source.tree);
-    Ok(App { opened, config, origins, tree, survey, buildpacks: buildpacks.clone(), now })
+    let missing_libraries = shared_libraries::remembered(store, &survey.name);
+    Ok(App { opened, config, origins, tree, survey, buildpacks: buildpacks.clone(), missing_libraries, now })
 }
 
 /// How to build, apart from what the source says.

@@ -6,6 +6,7 @@ use crate::image::Documents;
 use crate::ledger::Entry;
 use crate::plan::{Resolutions, Sources, Worklist, plan};
 use crate::record::{BuiltSteps, Record};
+use crate::shared_libraries::{self, Layer};
 use crate::{base_selection, image, ledger};
 use config::addresses::Addresses;
 use config::pins::Pins;
@@ -257,6 +258,17 @@ fn write_image(
     let mut graph = StepGraph::default();
     let wanted = graph.add(&worklist.build_steps(name));
     let mut finished = execute(&graph, &wanted, session)?;
+    if wanted.iter().any(|key| finished.get(key).is_some_and(|done| done.outcome.because.is_some())) {
+        let layers = wanted.iter().filter_map(|key| {
+            let done = finished.get(key)?;
+            Some(Layer { role: done.outcome.role, written: &done.produced.layer })
+        });
+        let missing = shared_libraries::missing(store, &layers.collect::<Vec<_>>(), order.platform)?;
+        shared_libraries::remember(store, name, &missing)?;
+        if let Some(text) = shared_libraries::told(&missing) {
+            (session.events)(Event::Note { text });
+        }
+    }
     let record = Record::of(
         &app.survey,
         worklist,

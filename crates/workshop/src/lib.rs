@@ -33,6 +33,7 @@ mod member;
 pub mod plan;
 pub mod record;
 pub mod run;
+mod shared_libraries;
 pub mod survey;
 pub mod unwritable;
 

@@ -6,7 +6,18 @@ use model::error::SurveyError;
 
 pub(super) fn words_of(error: &SurveyError) -> Worded {
     match error {
-        SurveyError::Unrecognised { looked_for, inside } => Worded {
+        SurveyError::Unrecognised { programs, .. } if !programs.is_empty() => Worded {
+            details: programs
+                .iter()
+                .map(|path| format!("  {path} is a program that a rule leaves out"))
+                .collect(),
+            ..worded(
+                FAILED,
+                "no language was recognised here",
+                format!("in shtetl.toml, under [source]: include = [{:?}]", programs[0]),
+            )
+        },
+        SurveyError::Unrecognised { looked_for, inside, .. } => Worded {
             details: match inside.is_empty() {
                 true => looked_for
                     .iter()

@@ -1,5 +1,6 @@
 //! Sources and configuration that cannot work: a clear error with advice, nothing half written.
 
+use crate::debian::error_of;
 use crate::program;
 use std::ffi::OsStr;
 use std::fs;
@@ -247,4 +248,21 @@ fn errors_are_json_when_results_are() {
     let error: serde_json::Value = serde_json::from_str(&said.stderr).unwrap();
     assert_eq!(error["error"]["exit"], 2);
     assert_eq!(said.stdout, "");
+}
+
+#[test]
+fn a_program_that_git_ignores_is_named_with_the_line_that_takes_it_in() {
+    let program = program();
+    program.write("app/bin/ferryd", testkit::host::program_that_writes("/tmp/log", "sailed"));
+    fs::set_permissions(program.path("app/bin/ferryd"), fs::Permissions::from_mode(0o755)).unwrap();
+    program.write("app/.gitignore", "bin/\n");
+    program.write("app/README.md", "Run bin/ferryd\n");
+    insta::assert_snapshot!(error_of(&program.run("survey app")), @r#"
+    error: no language was recognised here
+      bin/ferryd is a program that a rule leaves out
+    what to do: in shtetl.toml, under [source]: include = ["bin/ferryd"]
+    "#);
+    program.write("app/shtetl.toml", "[source]\ninclude = [\"bin/ferryd\"]\n");
+    let survey = program.json("survey app")["survey"].clone();
+    assert_eq!(survey["processes"][0]["command"], serde_json::json!(["./bin/ferryd"]));
 }

@@ -497,7 +497,9 @@ fn every_rule_has_a_case_and_a_place_in_the_documents() {
     let rules = program().json("check --rules");
     for rule in rules["rules"].as_array().unwrap() {
         let code = rule["code"].as_str().unwrap();
-        assert!(CASES.iter().any(|(c, ..)| c.trim_end_matches('!') == code), "{code} has no case");
+        let has_case = CASES.iter().any(|(c, ..)| c.trim_end_matches('!') == code);
+        // One rule looks at what a build left: see `libraries_that_an_image_lacks_…`.
+        assert!(has_case || code == "library-missing", "{code} has no case");
         assert!(documents.contains(&format!("`{code}`")), "{code} is not in docs/problems.md");
     }
 }

@@ -1,4 +1,4 @@
-//! What `check` says of the versions of runtimes.
+//! What `check` says of runtimes and of what lies under an app.
 
 use crate::debian::with_archive;
 use crate::program;
@@ -84,4 +84,30 @@ fn versions_that_locked_packages_want_are_followed_or_told() {
     "#);
     // Nobody looked again at a package that wants only what is gone.
     assert!(problems(&with_locked_engine("0.10 || 0.12")).iter().all(|(code, ..)| code != "runtime-older"));
+}
+
+#[test]
+fn libraries_that_an_image_lacks_are_named_by_its_build_and_by_the_next_check() {
+    let program = node_app(">=18");
+    // A real program of this machine, as an add-on, that needs a library of another name.
+    let mut addon = std::fs::read("/bin/true").unwrap();
+    let at = addon.windows(10).position(|ten| ten == b"libc.so.6\0").unwrap();
+    addon[at..at + 9].copy_from_slice(b"libq.so.6");
+    program.write("app/native.node", addon);
+    let built = program.succeed("build app --anyway");
+    let note = built.stderr.lines().find(|line| line.contains("native.node")).unwrap_or_default().to_owned();
+    assert!(
+        note.starts_with("note: app/native.node needs libq.so.6, which the image does not have"),
+        "{built}"
+    );
+    let found = problems(&program);
+    assert!(
+        found.iter().any(|(code, what, _)| code == "library-missing" && what.contains("libq.so.6")),
+        "{found:?}"
+    );
+    // An image that has it lacks nothing.
+    program.write("app/lib/libq.so.6", "the library");
+    let built = program.succeed("build app --anyway");
+    assert!(!built.stderr.contains("needs libq.so.6"), "{built}");
+    assert!(problems(&program).iter().all(|(code, ..)| code != "library-missing"));
 }

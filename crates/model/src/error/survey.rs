@@ -8,7 +8,13 @@ use crate::Place;
 pub enum SurveyError {
     /// Nothing recognised the source.
     #[error("no language was recognised")]
-    Unrecognised { looked_for: Vec<(String, Vec<String>)>, inside: Vec<String> },
+    Unrecognised {
+        looked_for: Vec<(String, Vec<String>)>,
+        /// Folders that are apps by themselves.
+        inside: Vec<String>,
+        /// Programs that a rule leaves out.
+        programs: Vec<String>,
+    },
     /// Several buildpacks claim the source with equal right.
     #[error("several languages claim this source")]
     Ambiguous { claims: Vec<(String, Vec<Place>)> },

@@ -1,8 +1,10 @@
 //! Rules of declared and locked packages.
 
+use crate::check::packages::Installed;
 use crate::check::{Found, Subject, breaks, doubt};
+use crate::shared_libraries;
 use config::pins::Pins;
-use model::dev_packages::{SYSTEM_NEEDS, SystemNeed};
+use model::dev_packages::{SYSTEM_NEEDS, SystemNeed, library_packages};
 use model::error::PackageError;
 use model::{Error, Finding, Place, Result, Sign};
 
@@ -80,7 +82,7 @@ fn unread_requirements<'s>(subject: &'s Subject<'_>, finding: &Finding) -> Optio
 
 /// Whether `shtetl.lock` says the packages of a language.
 fn is_resolved(subject: &Subject<'_>, language: &str) -> Result<bool> {
-    let pins = Pins::read(subject.tree.root())?;
+    let pins = Pins::read(&subject.app.opened.config_folder())?;
     Ok(pins.is_some_and(|pins| pins.resolved.contains_key(language)))
 }
 
@@ -201,6 +203,26 @@ pub(super) fn build_package(subject: &Subject<'_>) -> Result<Vec<Found>> {
     Ok(found)
 }
 
+/// What the last image lacked; what packages bring that were named since then counts as there.
+pub(super) fn libraries(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let configured = &subject.app.config.base_packages;
+    let is_named = |library: &String| {
+        let packages = library_packages(library);
+        !packages.is_empty() && packages.iter().all(|name| configured.iter().any(|known| known == name))
+    };
+    let mut missing = subject.app.missing_libraries.clone();
+    missing.retain(|library, _| !is_named(library));
+    let Some(what) = shared_libraries::told(&missing) else { return Ok(Vec::new()) };
+    let packages = shared_libraries::packages_with(missing.keys());
+    let advice = match packages.is_empty() {
+        true => "name the packages that have them, in shtetl.toml, under [base]: packages".to_owned(),
+        false => {
+            format!("in shtetl.toml, under [base]: packages = {:?}", packages.iter().collect::<Vec<_>>())
+        }
+    };
+    Ok(vec![doubt(None, format!("as of the last build, {what}"), advice)])
+}
+
 /// Those of `names`, with spaces between, that are not configured.
 fn lacking(names: &'static str, there: &[String]) -> Vec<&'static str> {
     names.split_whitespace().filter(|name| !there.iter().any(|known| known == name)).collect()
@@ -211,7 +233,13 @@ fn system_needs(subject: &Subject<'_>) -> Vec<(&'static SystemNeed, Option<Place
     let of = |finding: &Finding| {
         let place = finding.evidence.first().map(|e| e.place.clone());
         let own = SYSTEM_NEEDS.iter().filter(|need| need.buildpack == finding.buildpack);
-        let declared = own.filter(|need| finding.declared.contains(need.package));
+        let installed = Installed::of(subject, finding);
+        // A package beside it may bring the library along; which there are is known once they are settled.
+        let brings = |need: &&SystemNeed| {
+            need.package == "psycopg"
+                && installed.as_ref().is_ok_and(|all| !all.all_names || all.names.contains("psycopg-binary"))
+        };
+        let declared = own.filter(|need| finding.declared.contains(need.package) && !brings(need));
         declared.map(|need| (need, place.clone())).collect::<Vec<_>>()
     };
     subject.survey.chosen_findings().flat_map(of).collect()

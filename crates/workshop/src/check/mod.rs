@@ -169,6 +169,11 @@ pub const RULES: &[Rule] = &[
         find: locks::build_package,
     },
     Rule {
+        code: "library-missing",
+        about: "a file of the last image needs a shared library that it does not have",
+        find: locks::libraries,
+    },
+    Rule {
         code: "runtime-older",
         about: "a locked package wants a newer runtime",
         find: runtime::older_than_wanted,

@@ -30,7 +30,7 @@ impl Installed {
         if finding.lock.is_some() {
             return Ok(installed);
         }
-        let pins = Pins::read(subject.tree.root())?;
+        let pins = Pins::read(&subject.app.opened.config_folder())?;
         let sets = pins.as_ref().and_then(|pins| pins.resolved.get(&finding.buildpack));
         for (_, set) in
             sets.into_iter().flatten().filter(|(purpose, _)| is_for_image(&finding.buildpack, purpose))

@@ -6,6 +6,7 @@ mod needs;
 mod processes;
 mod samples;
 mod settings_classes;
+mod unrecognised;
 
 pub use env_vars::{ReadSetting, find_or_remember, looks_secret};
 pub use model::Place;
@@ -16,14 +17,9 @@ use config::{AppConfig, Effective};
 use model::error::{ConfigError, SurveyError};
 use model::{AppBuild, Claim, Finding, Pages, ProcessType};
 use model::{BuildpackOptions, Error, Result, SettingRule, names};
-use planning::Buildpack;
 use serde::Serialize;
 use source::{LeftOut, Notable, Revision, Source, SourceTree};
 use std::collections::BTreeMap;
-
-/// How deep apps are looked for inside a folder that is none, and how many are named.
-const DEEPEST_APP: usize = 2;
-const MOST_APPS: usize = 12;
 
 /// Everything that is concluded about a source.
 #[derive(Debug, Clone, Serialize, schemars::JsonSchema)]
@@ -105,7 +101,7 @@ pub fn survey(
         findings.push(buildpack.survey(tree, &options_of(config, buildpack.name()))?);
     }
     let mut chosen =
-        choose(&findings, config).map_err(|error| with_apps_inside(error, source, buildpacks))?;
+        choose(&findings, config).map_err(|error| unrecognised::with_hints(error, source, buildpacks))?;
     let build = building::build(&findings, &chosen, effective, source.tree.member());
     let pages = building::serve_pages(&mut findings, &mut chosen, effective, build.as_ref(), buildpacks);
     let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
@@ -156,32 +152,6 @@ fn check_buildpack_names(config: &AppConfig, buildpacks: &Buildpacks) -> Result<
     Ok(())
 }
 
-/// Names the folders of the source that are apps by themselves, where the whole is none.
-fn with_apps_inside(error: Error, source: &Source, buildpacks: &Buildpacks) -> Error {
-    let Error::Survey(SurveyError::Unrecognised { looked_for, .. }) = error else { return error };
-    let mut folders: Vec<&str> = source
-        .tree
-        .files()
-        .keys()
-        .filter_map(|path| path.rsplit_once('/'))
-        .map(|(folder, _)| folder)
-        .collect();
-    folders.retain(|folder| folder.matches('/').count() < DEEPEST_APP);
-    folders.dedup();
-    folders.sort_unstable();
-    folders.dedup();
-    let is_app = |folder: &&str| {
-        let tree = source.tree.below(folder);
-        let claims = |buildpack: &dyn Buildpack| {
-            let finding = buildpack.survey(&tree, &BuildpackOptions::default());
-            finding.is_ok_and(|found| !found.processes.is_empty() || found.pages.is_some())
-        };
-        buildpacks.iter().any(claims)
-    };
-    let inside = folders.into_iter().filter(is_app).take(MOST_APPS).map(str::to_owned).collect();
-    Error::Survey(SurveyError::Unrecognised { looked_for, inside })
-}
-
 /// Configuration decides; without it, exactly one claim to the whole must stand. Buildpacks that claim
 /// a part come after the main one.
 fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<String>> {
@@ -218,6 +188,7 @@ fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<String>> {
         [] if config.processes.values().any(|process| process.run.is_some()) => Ok(Vec::new()),
         [] => Err(Error::Survey(SurveyError::Unrecognised {
             inside: Vec::new(),
+            programs: Vec::new(),
             looked_for: findings
                 .iter()
                 .map(|f| (f.buildpack.clone(), f.looked_for.iter().map(|l| l.to_string()).collect()))
