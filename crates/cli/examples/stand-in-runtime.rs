@@ -1,7 +1,7 @@
 //! Stands in for `node` in the tests of `run`: a real program with shared libraries, of the machine
 //! that the tests run on. Asked for its version, it answers as Node does. Given a file, it serves it
 //! over HTTP on `PORT`; given `--say`, it prints its surroundings and ends with the status given; given `--keep`, it
-//! writes a file, and complains as runtimes do when it cannot.
+//! writes a file, and given `--ask`, it prints what a port of its machine says, and complains as runtimes do when it cannot.
 
 #![allow(
     clippy::print_stdout,
@@ -10,7 +10,7 @@
 )]
 
 use std::io::{Read, Write};
-use std::net::{Ipv4Addr, TcpListener};
+use std::net::{Ipv4Addr, TcpListener, TcpStream};
 use std::{env, fs, process};
 
 fn main() {
@@ -22,8 +22,23 @@ fn main() {
         }
         Some("--say") => say(&arguments[1..]),
         Some("--keep") => keep(&arguments[1]),
+        Some("--ask") => ask(&arguments[1]),
         Some(file) => serve(&fs::read(file).expect("the file is in the image")),
         None => process::exit(64),
+    }
+}
+
+fn ask(port: &str) {
+    match TcpStream::connect((Ipv4Addr::LOCALHOST, port.parse().expect("a port"))) {
+        Ok(mut stream) => {
+            let mut answer = String::new();
+            let _ = stream.read_to_string(&mut answer);
+            println!("{answer}");
+        }
+        Err(error) => {
+            eprintln!("Error: {error}: 127.0.0.1:{port}");
+            process::exit(1);
+        }
     }
 }
 

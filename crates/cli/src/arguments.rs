@@ -86,6 +86,14 @@ pub enum Format {
     Json,
 }
 
+/// What a process sees of the network.
+#[derive(Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub enum RunNetwork {
+    #[default]
+    Own,
+    Host,
+}
+
 #[derive(Subcommand)]
 pub enum Command {
     /// Show what a source is and why; nothing is built
@@ -260,9 +268,15 @@ pub struct RunOptions {
     /// Value of a setting; may be repeated
     #[arg(long, value_name = "NAME=VALUE")]
     pub set: Vec<String>,
-    /// Port to listen on; 0 takes a free one [default: the image's]
+    /// Port of this machine that answers for the process; 0 takes a free one [default: the image's]
     #[arg(long)]
     pub port: Option<u16>,
+    /// Let the process reach this port of this machine, a database for example; may be repeated
+    #[arg(long, value_name = "PORT")]
+    pub reach: Vec<u16>,
+    /// The network that the process sees: one of its own, or that of this machine
+    #[arg(long, value_enum, default_value_t, env = "SHTETL_RUN_NETWORK", hide_env_values = true)]
+    pub network: RunNetwork,
     /// Keep what the process writes into its writable folders in this folder [default: dropped at the end]
     #[arg(long, value_name = "DIR")]
     pub data: Option<PathBuf>,

@@ -8,7 +8,7 @@ use content::store::{Store, remove_tree};
 use model::error::StepError;
 use model::places::APP_USER;
 use model::{Error, PathFacts, Result, dev_packages};
-use sandbox::{Ended, FIRST_ID, Isolation, Merged, Plan, SandboxError};
+use sandbox::{Ended, FIRST_ID, Isolation, Merged, Network, Plan, SandboxError};
 use source::{SourceTree, TreeKind};
 use std::collections::VecDeque;
 use std::fs;
@@ -122,7 +122,8 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
         merged: vec![Merged { from: source, to: job.folder[1..].to_owned() }],
         shared: [(folder, RESULT), (cache, CACHE)].map(|(from, to)| (from, to[1..].to_owned())).into(),
         root_writable: true,
-        network: false,
+        network: Network::Alone,
+        listens: Vec::new(),
         uid: APP_USER.uid,
         gid: APP_USER.gid,
     };

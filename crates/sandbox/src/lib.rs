@@ -3,7 +3,8 @@
 //!
 //! ```text
 //! caller ─ control pipe ─► stage one (namespaces) ─► stage two = PID 1 (mounts, reaps) ─► command
-//!        ◄─ report pipe ─────────────────────────────┘
+//!        ◄─ report pipe ─────────────────────────────┤
+//!        ◄─ link (connections, as descriptors) ───────┘
 //! ```
 //!
 //! Both stages are this program, started again from `/proc/self/exe`: see [`enter_stage`]. When the
@@ -11,6 +12,7 @@
 //! This is the only crate with `unsafe` code: taking over inherited pipes, preparing a child between
 //! `fork` and `exec`, raising the loopback interface, and setting how memory is given back.
 
+mod link;
 mod loopback;
 mod memory;
 mod plan;
@@ -20,9 +22,10 @@ mod root;
 mod running;
 mod stage;
 
+pub use link::Link;
 pub use loopback::raise_loopback;
 pub use memory::give_memory_back_early;
-pub use plan::{FIRST_ID, Ground, ID_COUNT, Isolation, Merged, Mode, Plan};
+pub use plan::{FIRST_ID, Ground, ID_COUNT, Isolation, Merged, Mode, Network, Plan};
 pub use probe::{Refusal, probe};
 pub use running::{Ended, Running, SandboxError, start};
 pub use stage::enter_stage;

@@ -46,6 +46,17 @@ pub struct Merged {
     pub to: String,
 }
 
+/// What a process sees of the network.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub enum Network {
+    /// All that its caller sees.
+    Shared,
+    /// Only a loopback interface of its own.
+    Alone,
+    /// The same, and its caller can connect to it and listen in it.
+    Linked,
+}
+
 /// One process to run.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 pub struct Plan {
@@ -69,8 +80,10 @@ pub struct Plan {
     pub merged: Vec<Merged>,
     /// Whether the rest of the root may be written to, too; nobody else sees what is written there.
     pub root_writable: bool,
-    /// Whether the process has the caller's network; otherwise it has only a loopback interface.
-    pub network: bool,
+    /// What it sees of the network.
+    pub network: Network,
+    /// Ports of its own network on which its caller listens before it starts.
+    pub listens: Vec<u16>,
     /// The user that the process sees itself as.
     pub uid: u32,
     /// The group that the process sees itself in.

@@ -1,6 +1,6 @@
 //! Finds out by trying which way of running works here; settings of the kernel do not tell.
 
-use crate::plan::{Ground, Isolation, Mode, Plan};
+use crate::plan::{Ground, Isolation, Mode, Network, Plan};
 use crate::running::{SandboxError, start};
 use std::fs;
 use std::path::Path;
@@ -40,7 +40,8 @@ fn attempt(mode: Mode, scratch: &Path) -> Result<(), (String, String)> {
         shared: Vec::new(),
         merged: Vec::new(),
         root_writable: false,
-        network: true,
+        network: Network::Shared,
+        listens: Vec::new(),
         mode,
         layers: vec![scratch.join("layer")],
         scratch: scratch.to_owned(),

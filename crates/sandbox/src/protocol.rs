@@ -25,9 +25,9 @@ pub(crate) enum Report {
 }
 
 /// Lets the child keep these file descriptors across `exec`.
-pub(crate) fn inherit(command: &mut Command, fds: [RawFd; 2]) {
+pub(crate) fn inherit(command: &mut Command, fds: Vec<RawFd>) {
     let clear = move || {
-        for fd in fds {
+        for fd in fds.iter().copied() {
             // SAFETY: the descriptors are open in the parent until after `spawn`, and the child
             // has a copy of its table; nothing else uses or closes them in between.
             let fd = unsafe { rustix::fd::BorrowedFd::borrow_raw(fd) };

@@ -3,7 +3,7 @@
 //! In the scratch folder: `front/` (real folders for mount points, above all layers, so that no link
 //! in an image can lead a mount elsewhere), `upper/`, `work/`, and `root/` where all is mounted.
 
-use crate::plan::{FIRST_ID, Ground, Isolation, Merged, Plan};
+use crate::plan::{FIRST_ID, Ground, Isolation, Merged, Network, Plan};
 use rustix::fs::{CWD, Mode as Bits, OFlags, openat};
 use rustix::mount::{
     MountFlags, MountPropagationFlags, UnmountFlags, mount, mount_bind, mount_change, mount_remount, unmount,
@@ -20,6 +20,8 @@ const DEVICES: [&str; 6] = ["null", "zero", "full", "random", "urandom", "tty"];
 const READ_ONLY: [&str; 4] = ["sys", "sysrq-trigger", "irq", "bus"];
 const HIDDEN: [&str; 2] = ["kcore", "keys"];
 
+/// The names of a network that has nothing but its loopback interface.
+const HOSTS: &str = "127.0.0.1 localhost\n::1 localhost\n";
 /// How the working folders of merged folders begin.
 const MERGED_WORK: &str = "merged-work-";
 
@@ -50,12 +52,17 @@ pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
             folder(&here, 0o755)?;
         }
     }
-    let of_the_network = if plan.network { &["resolv.conf", "hosts"][..] } else { &[] };
-    for name in of_the_network {
-        let host = Path::new("/etc").join(name);
-        if host.exists() {
-            fs::copy(host, scratch.join("front/etc").join(name))?;
+    match plan.network {
+        Network::Shared => {
+            for name in ["resolv.conf", "hosts"] {
+                let host = Path::new("/etc").join(name);
+                if host.exists() {
+                    fs::copy(host, scratch.join("front/etc").join(name))?;
+                }
+            }
         }
+        Network::Linked => fs::write(scratch.join("front/etc/hosts"), HOSTS)?,
+        Network::Alone => {}
     }
     if plan.mode.isolation == Isolation::Superuser {
         give_to_root(&scratch.join("front"))?;

@@ -1,6 +1,7 @@
 //! The caller's side of a running process.
 
-use crate::plan::{Isolation, Plan};
+use crate::link::{self, Link};
+use crate::plan::{Isolation, Network, Plan};
 use crate::protocol::{Report, STAGE_NAME, inherit};
 use crate::root;
 use rustix::fd::{AsFd, AsRawFd, OwnedFd};
@@ -9,7 +10,7 @@ use std::fs::File;
 use std::io::{self, BufRead, BufReader, Write};
 use std::os::unix::process::CommandExt;
 use std::process::{Child, ChildStdout, Command, Stdio};
-use std::sync::Mutex;
+use std::sync::{Arc, Mutex};
 
 /// A process could not be run.
 #[derive(Debug, thiserror::Error)]
@@ -50,6 +51,7 @@ pub struct Running {
     control: Mutex<Option<File>>,
     report: BufReader<File>,
     program: String,
+    link: Option<Arc<Link>>,
 }
 
 /// Starts the process of `plan`. Standard input, output and error are given in `io`.
@@ -68,21 +70,33 @@ pub fn start(plan: &Plan, io: [Stdio; 3]) -> Result<Running, SandboxError> {
         Isolation::SingleUser => "single-user",
     };
     let mut command = Command::new("/proc/self/exe");
-    command.arg0(STAGE_NAME).arg("one").arg(isolation).arg(if plan.network { "open" } else { "alone" });
-    command.arg(control_read.as_raw_fd().to_string()).arg(report_write.as_raw_fd().to_string());
+    command.arg0(STAGE_NAME).arg("one").arg(isolation).arg(match plan.network {
+        Network::Shared => "open",
+        Network::Alone | Network::Linked => "alone",
+    });
+    let (link, inside) = match plan.network {
+        Network::Linked => link::pair().map(|(link, inside)| (Some(link), Some(inside))),
+        Network::Shared | Network::Alone => Ok((None, None)),
+    }
+    .map_err(refused("make a link"))?;
+    let mut fds = vec![control_read.as_raw_fd(), report_write.as_raw_fd()];
+    fds.extend(inside.as_ref().map(AsRawFd::as_raw_fd));
+    command.args(fds.iter().take(2).map(ToString::to_string));
+    command.arg(inside.as_ref().map_or(-1, AsRawFd::as_raw_fd).to_string());
     command.arg(plan.uid.to_string()).arg(plan.gid.to_string());
     let [stdin, stdout, stderr] = io;
     // A group of its own: a terminal's Ctrl-C reaches the caller, who passes it on once.
     command.env_clear().process_group(0).stdin(stdin).stdout(stdout).stderr(stderr);
-    inherit(&mut command, [control_read.as_raw_fd(), report_write.as_raw_fd()]);
+    inherit(&mut command, fds);
     let stage = command.spawn().map_err(refused("start the stage program"))?;
-    drop((control_read, report_write));
+    drop((control_read, report_write, inside));
     let mut control = File::from(control_write);
     // A failure here shows as a report or its absence.
     let _ = send_plan(&mut control, plan);
     let program = plan.argv.first().cloned().unwrap_or_default();
     let report = BufReader::new(File::from(report_read));
-    let mut running = Running { stage, control: Mutex::new(Some(control)), report, program };
+    let mut running =
+        Running { stage, control: Mutex::new(Some(control)), report, program, link: link.map(Arc::new) };
     match running.next_report()? {
         Report::Ready => Ok(running),
         Report::Refused { step, detail } => Err(SandboxError::Refused { step, detail }),
@@ -116,6 +130,11 @@ impl Running {
         if let Ok(mut control) = self.control.lock() {
             control.take();
         }
+    }
+
+    /// The way into its own network, where the plan asked for one.
+    pub fn link(&self) -> Option<Arc<Link>> {
+        self.link.clone()
     }
 
     /// What the process writes to standard output, when that is a pipe; once.

@@ -32,25 +32,27 @@ pub fn enter_stage() -> Option<ExitCode> {
         return None;
     }
     let args: Vec<String> = args.collect();
-    let [stage, isolation, network, control, report, uid, gid] = &args[..] else {
+    let [stage, isolation, network, control, report, link, uid, gid] = &args[..] else {
         return Some(ExitCode::from(STAGE_FAILED));
     };
-    let numbers = [control, report, uid, gid].map(|n| n.parse::<i32>());
-    let [Ok(control), Ok(report), Ok(uid), Ok(gid)] = numbers else {
+    let numbers = [control, report, link, uid, gid].map(|n| n.parse::<i32>());
+    let [Ok(control), Ok(report), Ok(link), Ok(uid), Ok(gid)] = numbers else {
         return Some(ExitCode::from(STAGE_FAILED));
     };
-    // SAFETY: the starting side left these two descriptors open for exactly this stage, and
+    // SAFETY: the starting side left these descriptors open for exactly this stage, and
     // nothing else in this fresh process knows them.
     let pipes = unsafe { [OwnedFd::from_raw_fd(control), OwnedFd::from_raw_fd(report)] };
-    for pipe in &pipes {
+    // SAFETY: as above; without a link, there is no descriptor.
+    let link = (link >= 0).then(|| unsafe { OwnedFd::from_raw_fd(link) });
+    for pipe in pipes.iter().chain(&link) {
         // The command itself must not keep them open. This cannot fail on an open descriptor.
         let _ = fcntl_setfd(pipe, FdFlags::CLOEXEC);
     }
     let [control, report] = pipes;
     let (uid, gid) = (uid.unsigned_abs(), gid.unsigned_abs());
     let code = match stage.as_str() {
-        "one" => stage_one([isolation, network], control, report, uid, gid),
-        _ => stage_two(File::from(control), File::from(report)),
+        "one" => stage_one([isolation, network], [control, report], link, uid, gid),
+        _ => stage_two(File::from(control), File::from(report), link),
     };
     Some(code)
 }
@@ -70,12 +72,12 @@ fn tell_failure(report: &mut File, failed: &Failed) -> ExitCode {
 /// Enters new namespaces and starts stage two as their first process.
 fn stage_one(
     [isolation, network]: [&str; 2],
-    control: OwnedFd,
-    report: OwnedFd,
+    [control, report]: [OwnedFd; 2],
+    link: Option<OwnedFd>,
     uid: u32,
     gid: u32,
 ) -> ExitCode {
-    let fds = [control.as_raw_fd(), report.as_raw_fd()];
+    let fds = [control.as_raw_fd(), report.as_raw_fd(), link.as_ref().map_or(-1, AsRawFd::as_raw_fd)];
     let mut report = File::from(report);
     let single_user = isolation == "single-user";
     match separate(single_user, network == "alone", uid, gid)
@@ -83,7 +85,7 @@ fn stage_one(
     {
         Err(failed) => tell_failure(&mut report, &failed),
         Ok(mut second) => {
-            drop((control, report));
+            drop((control, report, link));
             // Its report has gone to the caller; this process only keeps it company.
             let status = second.wait();
             ExitCode::from(u8::from(!status.is_ok_and(|s| s.success())))
@@ -126,19 +128,19 @@ fn keep_capabilities() -> rustix::io::Result<()> {
 
 fn spawn_stage_two(
     isolation: &str,
-    fds: [RawFd; 2],
+    fds: [RawFd; 3],
     uid: u32,
     gid: u32,
 ) -> Result<std::process::Child, Failed> {
     let mut command = Command::new("/proc/self/exe");
     command.arg0(STAGE_NAME).args(["two", isolation, "open"]);
     command.args(fds.map(|fd| fd.to_string())).args([uid, gid].map(|n| n.to_string()));
-    inherit(&mut command, fds);
+    inherit(&mut command, fds.into_iter().filter(|fd| *fd >= 0).collect());
     command.spawn().step("start the first process of the namespaces")
 }
 
 /// PID 1: makes the root, starts the command, passes on signals, collects orphans.
-fn stage_two(mut control: File, mut report: File) -> ExitCode {
+fn stage_two(mut control: File, mut report: File, link: Option<OwnedFd>) -> ExitCode {
     let plan = match receive_plan(&mut control) {
         Ok(plan) => plan,
         Err(source) => return tell_failure(&mut report, &Failed { step: "receive the plan", source }),
@@ -147,6 +149,12 @@ fn stage_two(mut control: File, mut report: File) -> ExitCode {
     let guarded = set_dumpable_behavior(DumpableBehavior::NotDumpable).step("guard the first process");
     if let Err(failed) = guarded.and_then(|()| root::enter(&plan)) {
         return tell_failure(&mut report, &failed);
+    }
+    if let Some(end) = link {
+        match crate::link::listeners(&plan.listens).step("listen for the process") {
+            Ok(listeners) => drop(std::thread::spawn(move || crate::link::serve(&end, listeners))),
+            Err(failed) => return tell_failure(&mut report, &failed),
+        }
     }
     // A probe has no command: everything is done that comes before one, and a program is started that is not there.
     let is_probe = plan.argv.is_empty();

@@ -31,10 +31,12 @@ pub mod inspect;
 pub mod ledger;
 mod member;
 pub mod plan;
+mod ports;
 pub mod record;
 pub mod run;
 mod shared_libraries;
 pub mod survey;
+pub mod unreachable;
 pub mod unwritable;
 
 #[cfg(test)]

@@ -3,6 +3,7 @@
 use crate::image::inside_app;
 use crate::inspect::{OpenImage, ProcessImage};
 use crate::plan::PORT_VARIABLE;
+use crate::ports;
 use content::layer::Codec;
 use content::store::{Store, remove_tree};
 use content::{ContentError, DiffId};
@@ -10,14 +11,15 @@ use engine::unpacked_layers::{StoredLayer, unpacked, working_mode};
 use model::error::RunError;
 use model::platform::own_platform;
 use model::{Error, PathFacts, ProcessType, Result};
-use sandbox::{Ended, FIRST_ID, Isolation, Merged, Mode, Plan, Running};
-use std::collections::BTreeMap;
+use sandbox::{Ended, FIRST_ID, Isolation, Link, Merged, Mode, Network, Plan, Running};
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::io::{Read, Write};
 use std::net::{Ipv4Addr, SocketAddr, TcpListener, TcpStream};
 use std::os::unix::fs::lchown;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 /// The number of the signal that asks a process to end.
@@ -30,8 +32,12 @@ pub const KILL: u8 = 9;
 pub struct Start {
     /// Values of settings.
     pub settings: BTreeMap<String, String>,
-    /// The port to listen on; `None` takes the image's.
+    /// The port of this machine that answers for the process; `None` takes the image's, 0 a free one.
     pub port: Option<u16>,
+    /// Whether the process sees the network of this machine; otherwise it has one of its own.
+    pub on_host_network: bool,
+    /// Ports of this machine that a process with a network of its own may reach.
+    pub reach: Vec<u16>,
     /// Arguments after those of the image.
     pub arguments: Vec<String>,
     /// Where what the process writes is kept; without, it is gone at its end.
@@ -42,8 +48,10 @@ pub struct Start {
 pub struct Launched {
     running: Running,
     scratch: PathBuf,
-    /// The port that it was told to listen on, if it listens at all.
+    /// The port of this machine that answers for it, if it listens at all.
     pub port: Option<u16>,
+    /// The way to its own port, where it has a network of its own.
+    inside: Option<(Arc<Link>, u16)>,
     /// How it is kept apart.
     pub mode: Mode,
 }
@@ -64,10 +72,21 @@ pub fn start(
     }
     let settings = check_settings(image, variant, &how.settings)?;
     let said = image.record.processes.iter().find(|p| p.name == variant.process);
-    let port = match (said.and_then(|p| p.port), how.port) {
-        (None, None) => None,
-        (_, Some(0)) => Some(free_port()?),
-        (_, Some(port)) | (Some(port), None) => Some(checked_port(port)?),
+    let own = said.and_then(|p| p.port);
+    let wanted = how.port.or(own);
+    let ports = match (wanted, how.on_host_network) {
+        (None, _) => Ports::None,
+        (Some(0), true) => Ports::Shared(free_port()?),
+        (Some(port), true) => Ports::Shared(checked_port(port)?),
+        (Some(port), false) => {
+            let offered = ports::offer(port)?;
+            let inside = own.unwrap_or(offered.port);
+            Ports::Led { offered, inside }
+        }
+    };
+    let told = match &ports {
+        Ports::None => None,
+        Ports::Shared(port) | Ports::Led { inside: port, .. } => Some(*port),
     };
     let mut env: BTreeMap<String, String> = variant
         .config
@@ -78,7 +97,7 @@ pub fn start(
         .map(|(k, v)| (k.to_owned(), v.to_owned()))
         .collect();
     env.extend(settings);
-    env.extend(port.map(|p| (PORT_VARIABLE.to_owned(), p.to_string())));
+    env.extend(told.map(|p| (PORT_VARIABLE.to_owned(), p.to_string())));
     let mode = working_mode(store)?;
     let layers = unpacked_layers(store, variant, mode)?;
     let scratch = store.temporary_folder()?;
@@ -95,13 +114,37 @@ pub fn start(
         shared: Vec::new(),
         merged,
         root_writable: false,
-        network: true,
+        network: if how.on_host_network { Network::Shared } else { Network::Linked },
+        listens: if how.on_host_network { Vec::new() } else { how.reach.clone() },
         writable: ["tmp", "var/tmp", model::places::APP_HOME].map(str::to_owned).into(),
         uid,
         gid,
     };
     let running = sandbox::start(&plan, io).inspect_err(|_| remove_tree(&scratch))?;
-    Ok(Launched { running, scratch, port, mode })
+    let mut launched = Launched { running, scratch, port: told, inside: None, mode };
+    if let Some(link) = launched.running.link() {
+        for port in BTreeSet::from_iter(how.reach) {
+            ports::let_reach(&link, port)?;
+        }
+        if let Ports::Led { offered, inside } = ports {
+            launched.port = Some(offered.port);
+            launched.inside = Some((Arc::clone(&link), inside));
+            offered.lead_to(&link, inside);
+        }
+    }
+    Ok(launched)
+}
+
+/// Where a process listens.
+enum Ports {
+    None,
+    /// On a port of this machine.
+    Shared(u16),
+    /// In its own network, where connections to a port of this machine are led.
+    Led {
+        offered: ports::Offered,
+        inside: u16,
+    },
 }
 
 impl Launched {
@@ -118,7 +161,11 @@ impl Launched {
         let _ = sandbox::raise_loopback();
         let deadline = Instant::now() + patience;
         while Instant::now() < deadline {
-            if connect(port).is_ok() {
+            let answers = match &self.inside {
+                Some((link, port)) => link.connect(*port).is_ok(),
+                None => connect(port).is_ok(),
+            };
+            if answers {
                 return true;
             }
             std::thread::sleep(Duration::from_millis(20));

@@ -13,6 +13,7 @@ pub mod schema;
 pub mod settings;
 pub mod show;
 pub mod survey;
+mod watch;
 
 use crate::error::Failure;
 use std::process::ExitCode;

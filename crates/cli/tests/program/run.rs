@@ -44,8 +44,9 @@ impl Drop for Served {
 }
 
 /// Starts the web process and waits until it answers.
-fn serve(program: &Program) -> Served {
-    let mut command = program.command(["run", "image", "--port", "0", "--set", "TOKEN=hunter2"]);
+fn serve(program: &Program, network: &str) -> Served {
+    let arguments = ["run", "image", "--port", "0", "--network", network, "--set", "TOKEN=hunter2"];
+    let mut command = program.command(arguments);
     let child = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
     let mut served = Served { child, port: 0 };
     let lines = BufReader::new(served.child.stderr.take().unwrap()).lines().map_while(Result::ok);
@@ -61,7 +62,7 @@ fn serve(program: &Program) -> Served {
 }
 
 fn answers_and_ends(program: &Program) {
-    let mut served = serve(program);
+    let mut served = serve(program, "own");
     let (status, body) = workshop::run::ask(served.port, "/").unwrap();
     assert_eq!((status, body.as_str()), (200, "the ferry sails\n"));
     let kill = std::process::Command::new("kill").arg(served.child.id().to_string()).status().unwrap();
@@ -154,7 +155,8 @@ fn the_status_is_the_process_own_and_faults_are_told() {
 #[test]
 fn killing_the_program_kills_the_process() {
     let program = with_app();
-    let mut served = serve(&program);
+    // On its own network, nobody could tell.
+    let mut served = serve(&program, "host");
     let port = served.port;
     served.child.kill().unwrap();
     served.child.wait().unwrap();
@@ -199,4 +201,54 @@ fn a_write_that_failed_is_named_with_the_line_to_add() {
     Error: Read-only file system (os error 30): '/app/data/tides.json'
     note: keep could not write to data: in shtetl.toml, under [task.keep]: writable = ["data"], and build again; run --data DIR keeps what it writes
     "#);
+}
+
+#[test]
+fn ports_of_this_machine_lead_to_the_port_that_each_process_has_for_itself() {
+    let program = with_app();
+    let (one, other) = (serve(&program, "own"), serve(&program, "own"));
+    assert_ne!(one.port, other.port);
+    for served in [&one, &other] {
+        assert_eq!(workshop::run::ask(served.port, "/").unwrap().0, 200);
+        // Connections are led on one by one, and many at once.
+        std::thread::scope(|scope| {
+            for _ in 0..16 {
+                scope.spawn(|| {
+                    assert_eq!(workshop::run::ask(served.port, "/").unwrap().1, "the ferry sails\n")
+                });
+            }
+        });
+    }
+    // It listens to nobody else: only what is led to it arrives.
+    let own = std::net::TcpStream::connect(("127.0.0.1", 8080));
+    assert!(
+        own.is_err() || one.port == 8080 || other.port == 8080,
+        "the port is offered although nobody asked"
+    );
+}
+
+#[test]
+fn a_process_reaches_the_ports_of_this_machine_that_it_is_given() {
+    let program = with_app();
+    let database = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let port = database.local_addr().unwrap().port();
+    program.edit("ferry/shtetl.toml", "[task.fail]", "[task.ask]\nrun = \"node --ask\"\n[task.fail]");
+    let _ = program.succeed("build ferry --anyway");
+    std::thread::spawn(move || {
+        for mut stream in database.incoming().flatten() {
+            let _ = std::io::Write::write_all(&mut stream, b"the tide is high");
+        }
+    });
+    let ask = |more: &str| program.run(&format!("run ferry ask --set TOKEN=x {more} -- {port}"));
+    let alone = ask("");
+    assert_eq!(alone.code, 1, "{alone}");
+    let told = alone.stderr.replace(&port.to_string(), "[port]");
+    insta::assert_snapshot!(told, @"
+    Error: Connection refused (os error 111): 127.0.0.1:[port]
+    note: ask has a network of its own: run --reach [port] lets it reach that port of this machine
+    ");
+    for network in [format!("--reach {port}"), "--network host".to_owned()] {
+        let said = ask(&network);
+        assert_eq!(said.stdout, "the tide is high\n", "{network}: {said}");
+    }
 }

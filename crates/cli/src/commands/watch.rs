@@ -1,0 +1,82 @@
+//! What a process of `run` writes to standard error is passed on, and what it complains of explained.
+
+use crate::render::Output;
+use model::ProcessKind;
+use std::collections::BTreeSet;
+use std::io::{PipeReader, Read, Write};
+use workshop::unreachable::{self, Unreachable};
+use workshop::unwritable::{self, Unwritable};
+
+/// How many bytes of a line are looked at.
+const LONGEST_LINE: usize = 4096;
+
+/// Whose output it is.
+pub struct Watched<'a> {
+    pub process: &'a str,
+    pub kind: Option<ProcessKind>,
+    /// Whether it sees nothing of this machine's network.
+    pub has_own_network: bool,
+}
+
+/// Passes on what the process writes, until the last one that could write has ended; explains each complaint once.
+pub fn watch(mut errors: PipeReader, watched: &Watched<'_>, output: &Output) {
+    let (mut buffer, mut line, mut told) = ([0; 8192], Vec::new(), BTreeSet::new());
+    while let Ok(count @ 1..) = errors.read(&mut buffer) {
+        // Who closed it does not want to know; the process goes on.
+        let _ = std::io::stderr().write_all(&buffer[..count]);
+        for byte in &buffer[..count] {
+            if *byte != b'\n' {
+                if line.len() < LONGEST_LINE {
+                    line.push(*byte);
+                }
+                continue;
+            }
+            let note = watched.explained(&String::from_utf8_lossy(&line));
+            line.clear();
+            if let Some(note) = note.filter(|note| told.insert(note.clone())) {
+                output.aside(note);
+            }
+        }
+    }
+}
+
+impl Watched<'_> {
+    fn explained(&self, line: &str) -> Option<String> {
+        if let Some(what) = unwritable::in_line(line) {
+            return Some(self.not_written(&what));
+        }
+        let what = unreachable::in_line(line).filter(|_| self.has_own_network)?;
+        Some(self.not_reached(&what))
+    }
+
+    fn not_written(&self, what: &Unwritable) -> String {
+        let table = if self.kind == Some(ProcessKind::Task) { "task" } else { "process" };
+        let (what, folder) = match what {
+            Unwritable::Folder(folder) if folder == "." => ("to /app".to_owned(), "."),
+            Unwritable::Folder(folder) => (format!("to {folder}"), folder.as_str()),
+            Unwritable::Unnamed => ("where it wanted to".to_owned(), "FOLDER"),
+        };
+        let process = self.process;
+        format!(
+            "note: {process} could not write {what}: in shtetl.toml, under [{table}.{process}]: writable = [{folder:?}], \
+             and build again; run --data DIR keeps what it writes"
+        )
+    }
+
+    fn not_reached(&self, what: &Unreachable) -> String {
+        let process = self.process;
+        match what {
+            Unreachable::Port(port) => {
+                let port = port.map_or_else(|| "PORT".to_owned(), |port| port.to_string());
+                format!(
+                    "note: {process} has a network of its own: run --reach {port} lets it reach that port of this machine"
+                )
+            }
+            Unreachable::Elsewhere => {
+                format!(
+                    "note: {process} has a network of its own: run --network host gives it that of this machine"
+                )
+            }
+        }
+    }
+}
