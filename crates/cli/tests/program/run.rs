@@ -196,11 +196,10 @@ fn a_write_that_failed_is_named_with_the_line_to_add() {
     );
     program.write("ferry/data/.keep", "");
     let _ = program.succeed("build ferry --anyway");
-    insta::assert_snapshot!(program.run("run ferry keep --set TOKEN=x").stderr, @r#"
-    Error: Read-only file system (os error 30): '/app/data/tides.json'
-    Error: Read-only file system (os error 30): '/app/data/tides.json'
-    note: keep could not write to data: in shtetl.toml, under [task.keep]: writable = ["data"], and build again; run --data DIR keeps what it writes
-    "#);
+    let said = program.run("run ferry keep --set TOKEN=x").stderr;
+    let notes: Vec<&str> = said.lines().filter(|line| line.starts_with("note:")).collect();
+    // Once, however often it is tried.
+    insta::assert_snapshot!(notes.join("\n"), @r#"note: keep could not write to data: in shtetl.toml, under [task.keep]: writable = ["data"], and build again; run --data DIR keeps what it writes"#);
 }
 
 #[test]
