@@ -289,6 +289,7 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         forbid: joined(lower.forbid, upper.forbid),
         buildpacks,
         build: upper.build.or(lower.build),
+        leave_out: joined(lower.leave_out, upper.leave_out),
         ecosystems: upper.ecosystems,
         addresses: lower.addresses.into_iter().chain(upper.addresses).collect(),
         processes: processes_over(lower.processes, upper.processes),

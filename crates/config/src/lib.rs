@@ -63,6 +63,8 @@ pub struct AppConfig {
     pub buildpacks: BTreeMap<String, BuildpackOptions>,
     /// `[build]`: a command that makes files of the app.
     pub build: Option<BuildChoice>,
+    /// `[build] leave-out`: patterns of files that only the build reads.
+    pub leave_out: Vec<String>,
     /// `[addresses]`: where packages come from, by ecosystem.
     pub addresses: BTreeMap<String, String>,
     /// The kinds of packages that the program knows.

@@ -70,6 +70,7 @@ fn build(known: &KnownNames) -> Value {
         "run": command(),
         "tools": { "description": "What it needs", "type": "array", "items": { "enum": names } },
         "keep": texts("Patterns of the files that go into the image"),
+        "leave-out": texts("Patterns of files that only the build reads; the image does not have them"),
     });
     closed(
         "A command that makes files of the app, apart from this machine and without the network",

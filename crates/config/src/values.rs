@@ -77,6 +77,7 @@ fn read_shared(root: &Table<'_, '_>, config: &mut AppConfig, names: &KnownNames)
         read_buildpacks(table, config, names);
     }
     if let Some(table) = root.value("build").and_then(|v| v.table()) {
+        config.leave_out = patterns(table.value("leave-out"));
         config.build = read_build(table, &names.tools);
     }
     config.addresses = read_addresses(root, names);

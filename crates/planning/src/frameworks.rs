@@ -60,6 +60,19 @@ pub const NODE: &[Framework] = &[
     },
 ];
 
+/// uWSGI, speaking HTTP itself, and ending when it is asked to.
+const UWSGI: &[&str] =
+    &["uwsgi", "--http-socket", ":$PORT", "--module", "{object}", "--master", "--die-on-term"];
+const UVICORN: &[&str] = &["uvicorn", "{object}", "--host", "0.0.0.0", "--port", "$PORT"];
+const HYPERCORN: &[&str] = &["hypercorn", "{object}", "--bind", "0.0.0.0:$PORT"];
+
+/// A framework of ASGI, whose app is made by `object`.
+const fn asgi(package: &'static str, object: &'static str) -> Framework {
+    const STARTS: &[Start] =
+        &[process("web", Some("uvicorn"), UVICORN), process("web", Some("hypercorn"), HYPERCORN)];
+    Framework { package, marker: None, object: Some(object), starts: STARTS }
+}
+
 /// Frameworks of Python.
 pub const PYTHON: &[Framework] = &[
     Framework {
@@ -69,6 +82,7 @@ pub const PYTHON: &[Framework] = &[
         starts: &[
             process("web", Some("gunicorn"), &["gunicorn", "{object}"]),
             process("web", Some("waitress"), &["waitress-serve", "--listen=*:$PORT", "{object}"]),
+            process("web", Some("uwsgi"), UWSGI),
             task("migrate", None, &["python", "manage.py", "migrate"]),
         ],
     },
@@ -79,6 +93,7 @@ pub const PYTHON: &[Framework] = &[
         starts: &[
             process("web", Some("gunicorn"), &["gunicorn", "{object}"]),
             process("web", Some("waitress"), &["waitress-serve", "--listen=*:$PORT", "{object}"]),
+            process("web", Some("uwsgi"), UWSGI),
         ],
     },
     Framework {
@@ -92,13 +107,25 @@ pub const PYTHON: &[Framework] = &[
         marker: None,
         object: Some("FastAPI("),
         starts: &[
-            process("web", Some("uvicorn"), &["uvicorn", "{object}", "--host", "0.0.0.0", "--port", "$PORT"]),
-            process("web", Some("hypercorn"), &["hypercorn", "{object}", "--bind", "0.0.0.0:$PORT"]),
+            process("web", Some("uvicorn"), UVICORN),
+            process("web", Some("hypercorn"), HYPERCORN),
             process(
                 "web",
                 Some("granian"),
                 &["granian", "--interface", "asgi", "--host", "0.0.0.0", "--port", "$PORT", "{object}"],
             ),
+        ],
+    },
+    asgi("litestar", "Litestar("),
+    asgi("quart", "Quart("),
+    asgi("starlette", "Starlette("),
+    Framework {
+        package: "falcon",
+        marker: None,
+        object: Some("falcon.App("),
+        starts: &[
+            process("web", Some("gunicorn"), &["gunicorn", "{object}"]),
+            process("web", Some("uwsgi"), UWSGI),
         ],
     },
     Framework {

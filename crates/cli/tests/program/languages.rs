@@ -174,3 +174,31 @@ fn what_is_already_built() {
     let shown = program.succeed("show program").stdout;
     assert!(shown.starts_with("program:latest  on empty, linux/amd64\n"), "{shown}");
 }
+
+#[test]
+fn every_server_of_python_is_started_on_the_port_of_the_process() {
+    let frameworks =
+        [("flask", "Flask("), ("falcon", "falcon.App("), ("quart", "Quart("), ("litestar", "Litestar(")];
+    for (framework, object) in frameworks {
+        let source = format!("app = {object})\n");
+        let with = |server: &str| {
+            let declared = format!("{framework}\n{server}\n");
+            survey(&[("requirements.txt", declared.as_str()), ("app.py", source.as_str())])
+        };
+        let servers = match framework {
+            "flask" | "falcon" => &["gunicorn", "uwsgi"][..],
+            _ => &["uvicorn", "hypercorn"],
+        };
+        for server in servers {
+            let line =
+                with(server).lines().find(|line| line.contains("process web")).unwrap_or_default().to_owned();
+            assert!(
+                line.contains(&format!("[{server},")) && line.contains("app:app"),
+                "{framework} {server}: {line}"
+            );
+            // gunicorn reads the variable by itself.
+            assert!(*server == "gunicorn" || line.contains("$PORT"), "{line}");
+        }
+        assert!(!with("requests").contains("process web"), "{framework} needs a server");
+    }
+}

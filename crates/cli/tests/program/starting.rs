@@ -100,6 +100,14 @@ fn a_build_script_runs_beside_the_packages_and_the_start_script_finds_what_it_ma
     assert_eq!(built["processes"][0]["command"], serde_json::json!(["node", "dist/server.js"]));
     let environment = config(&program.path("image"))["Env"].to_string();
     assert!(environment.contains("NODE_ENV=live"), "{environment}");
+    // What only the build reads can stay out of the image.
+    program.write("app/src/lib/tides.ts", "");
+    program.write("app/tsconfig.json", "{}");
+    program.edit("app/shtetl.toml", "[addresses]", "[build]\nleave-out = [\"src\", \"tsconfig.*\"]\n[addresses]");
+    let built = program.json("build app --layout image");
+    let at = steps(&built).iter().position(|name| name == "app files").unwrap();
+    let files = layer(&program.path("image"), at).0;
+    assert!(!files.contains("src") && !files.contains("tsconfig") && files.contains("package.json"), "{files}");
     program.edit("app/package.json", "dist/server.js", "dist/main");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
     error: the build command did not make dist/main, which the image needs

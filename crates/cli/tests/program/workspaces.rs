@@ -67,7 +67,7 @@ fn a_member_is_built_from_the_whole_with_what_it_needs() {
     ");
     let config = config(&program.path("image"));
     assert_eq!(config["WorkingDir"], "/app/apps/fares");
-    insta::assert_snapshot!(program.succeed("run fares").stdout, @r#"{"executable":"/usr/bin/node","version":"20.1.0"}"#);
+    insta::assert_snapshot!(program.succeed("run fares --port 0").stdout, @r#"{"executable":"/usr/bin/node","version":"20.1.0"}"#);
     // Nothing of another member counts.
     program.write("whole/apps/notices/n.js", "// changed");
     assert!(program.succeed("build whole/apps/fares").stdout.contains("nothing ran"));

@@ -2,6 +2,7 @@
 
 use content::layer::{Entry, LayerWriter, Owner};
 use engine::{Action, Fingerprint, Recipe, StepContext};
+use globset::{Glob, GlobSet, GlobSetBuilder};
 use model::places::APP_USER;
 use model::{Error, PackageFact, PathFacts, Result};
 use source::{SourceTree, TreeKind};
@@ -17,13 +18,31 @@ pub(super) struct AppFiles {
     pub(super) tree: Arc<SourceTree>,
     /// Folders that processes write to: they belong to the user that these run as.
     pub(super) writable: BTreeSet<String>,
+    /// Patterns of files that only the build reads.
+    pub(super) leave_out: Vec<String>,
+}
+
+/// The patterns, and what lies in folders that they name.
+fn set_of(patterns: &[String]) -> GlobSet {
+    let mut set = GlobSetBuilder::new();
+    for pattern in patterns {
+        let plain = pattern.trim_end_matches('/');
+        // They were checked when the configuration was read.
+        for pattern in [plain.to_owned(), format!("{plain}/**")] {
+            let _ = Glob::new(&pattern).map(|glob| set.add(glob));
+        }
+    }
+    set.build().unwrap_or_default()
 }
 
 impl Action for AppFiles {
     fn fingerprint(&self) -> Fingerprint {
         // The files are the source, which the step reads.
-        let Self { tree: _, writable } = self;
-        let whole = Fingerprint::of(Recipe::new("app files", 2));
+        let Self { tree: _, writable, leave_out } = self;
+        let mut whole = Fingerprint::of(Recipe::new("app files", 2));
+        if !leave_out.is_empty() {
+            whole = whole.values("left out", [("patterns", leave_out.join(" "))]);
+        }
         let writable: Vec<&str> = writable.iter().map(String::as_str).collect();
         match &writable[..] {
             // Most apps write nowhere.
@@ -33,7 +52,8 @@ impl Action for AppFiles {
     }
 
     fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
-        let files = self.tree.files();
+        let leave_out = set_of(&self.leave_out);
+        let files: Vec<_> = self.tree.files().iter().filter(|(path, _)| !leave_out.is_match(path)).collect();
         let owner = |path: &str| {
             let inside = |folder: &String| {
                 let below = || path.strip_prefix(folder.as_str());
@@ -44,7 +64,7 @@ impl Action for AppFiles {
         layer.part::<Error>(|tar| {
             tar.entry(&Entry { owner: owner(""), ..Entry::folder(APP_FOLDER) })?;
             let mut folders = BTreeSet::new();
-            for (done, (path, file)) in files.iter().enumerate() {
+            for (done, (path, file)) in files.iter().copied().enumerate() {
                 cx.check_cancelled()?;
                 for (at, _) in path.match_indices('/') {
                     if folders.insert(&path[..at]) {

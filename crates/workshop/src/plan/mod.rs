@@ -21,7 +21,7 @@ use engine::{BuildSteps, Input, LayerTarget, Step};
 use model::RuntimeInUse;
 use model::error::{BaseError, SurveyError};
 use model::platform::own_platform;
-use model::{AppBuild, BuildpackOptions, Error, Finding, ProcessType, Result, Role, RuntimeWish};
+use model::{AppBuild, BuildpackOptions, Error, Finding, ProcessType, Result, Role, RuntimeWish, in_folder};
 use planning::{Base, Context, Provided, Resolution};
 use source::{SourceTree, TreeDigests};
 use std::collections::{BTreeMap, BTreeSet};
@@ -49,6 +49,8 @@ pub struct Worklist {
     pub entrypoints: BTreeMap<String, Vec<String>>,
     /// Folders of the app that processes write to.
     pub writable: BTreeSet<String>,
+    /// Patterns of files that only the build reads.
+    pub leave_out: Vec<String>,
     /// Whether the app's own files are in the image.
     pub packs_source: bool,
     /// Things that people should know.
@@ -102,6 +104,11 @@ pub fn plan(
         writable: survey.processes.iter().flat_map(|process| process.writable.iter().cloned()).collect(),
         // Of an app that only makes pages, these are all that is served.
         packs_source: survey.pages.is_none(),
+        leave_out: config
+            .leave_out
+            .iter()
+            .map(|pattern| in_folder(sources.tree.member().unwrap_or_default(), pattern))
+            .collect(),
         notes: Vec::new(),
         new_pins: None,
     };
@@ -323,7 +330,11 @@ impl Worklist {
             let step = Step::new(
                 "app files",
                 Role::App,
-                AppFiles { tree: Arc::clone(tree), writable: self.writable.clone() },
+                AppFiles {
+                    tree: Arc::clone(tree),
+                    writable: self.writable.clone(),
+                    leave_out: self.leave_out.clone(),
+                },
             );
             self.steps.push(Step { reads_source: true, ..step });
             self.steps.sort_by_key(|step| step.role);
