@@ -265,9 +265,12 @@ pub struct RunOptions {
     pub image: String,
     /// The process type or task [default: the image's first]
     pub process: Option<String>,
-    /// Value of a setting; may be repeated
-    #[arg(long, value_name = "NAME=VALUE")]
+    /// Value of a setting, or only its name to take the value from the environment; may be repeated
+    #[arg(long, value_name = "NAME[=VALUE]")]
     pub set: Vec<String>,
+    /// File with lines NAME=VALUE, - for standard input; may be repeated
+    #[arg(long, value_name = "FILE")]
+    pub settings_file: Vec<PathBuf>,
     /// Port of this machine that answers for the process; 0 takes a free one [default: the image's]
     #[arg(long)]
     pub port: Option<u16>,

@@ -8,6 +8,7 @@ pub mod init;
 pub mod ledger;
 mod order;
 pub mod run;
+mod run_settings;
 pub mod runtimes;
 pub mod schema;
 pub mod settings;

@@ -1,15 +1,14 @@
 //! `run`: runs a process type or task of an image on this machine.
 
 use super::Done;
+use super::run_settings;
 use super::watch::{Watched, watch};
 use crate::arguments::{RunNetwork, RunOptions};
-use crate::error::Failure;
 use crate::interrupt::{self, Ending};
 use crate::render::{FAINT, GOOD, Output, styled};
 use crate::surroundings::Surroundings;
 use model::ProcessKind;
 use sandbox::Ended;
-use std::collections::BTreeMap;
 use std::io::IsTerminal;
 use std::process::{ExitCode, Stdio};
 use std::sync::atomic::Ordering;
@@ -25,14 +24,15 @@ const PATIENCE: Duration = Duration::from_secs(10);
 pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -> Done {
     let image = inspect::open(&surroundings.store, &options.image)?;
     let start = Start {
-        settings: settings(&options.set)?,
+        settings: run_settings::gather(options)?,
         port: options.port,
         on_host_network: options.network == RunNetwork::Host,
         reach: options.reach.clone(),
         arguments: options.arguments.clone(),
         data: options.data.as_ref().map(std::path::absolute).transpose()?,
     };
-    let stdin = if std::io::stdin().is_terminal() { Stdio::null() } else { Stdio::inherit() };
+    let has_input = !std::io::stdin().is_terminal() && !run_settings::read_input(options);
+    let stdin = if has_input { Stdio::inherit() } else { Stdio::null() };
     let (errors, to_errors) = std::io::pipe()?;
     let io = [stdin, Stdio::inherit(), to_errors.into()];
     let mut launched = run::start(&surroundings.store, &image, options.process.as_deref(), start, io)?;
@@ -71,19 +71,4 @@ fn announce(launched: &mut run::Launched, output: &Output) {
     if launched.wait_for_port(PATIENCE) {
         output.aside(format!("{} http://127.0.0.1:{port}/", styled(GOOD, "answers on")));
     }
-}
-
-/// Reads `NAME=VALUE`.
-fn settings(given: &[String]) -> Result<BTreeMap<String, String>, Failure> {
-    given
-        .iter()
-        .map(|text| match text.split_once('=') {
-            Some((name, value)) if !name.is_empty() => Ok((name.to_owned(), value.to_owned())),
-            // The text may hold a secret, so it is not repeated.
-            _ => Err(Failure::Usage {
-                message: "--set wants a name and a value".to_owned(),
-                hint: "write --set NAME=VALUE".to_owned(),
-            }),
-        })
-        .collect()
 }

@@ -2,7 +2,7 @@
 
 use crate::program;
 use std::fs;
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Write};
 use std::process::{Child, Stdio};
 use testkit::program::Program;
 
@@ -141,8 +141,8 @@ fn the_status_is_the_process_own_and_faults_are_told() {
     ");
     insta::assert_snapshot!(program.run("run ferry audit --set hunter2"), @"
     --- stderr
-    error: --set wants a name and a value
-    what to do: write --set NAME=VALUE
+    error: --set hunter2 takes the value from the environment, which has none
+    what to do: export hunter2, or write --set hunter2=VALUE
     --- exit 2
     ");
     let taken = std::net::TcpListener::bind("0.0.0.0:0").unwrap();
@@ -235,7 +235,7 @@ fn a_process_reaches_the_ports_of_this_machine_that_it_is_given() {
     let _ = program.succeed("build ferry --anyway");
     std::thread::spawn(move || {
         for mut stream in database.incoming().flatten() {
-            let _ = std::io::Write::write_all(&mut stream, b"the tide is high");
+            let _ = stream.write_all(b"the tide is high");
         }
     });
     let ask = |more: &str| program.run(&format!("run ferry ask --set TOKEN=x {more} -- {port}"));
@@ -250,4 +250,43 @@ fn a_process_reaches_the_ports_of_this_machine_that_it_is_given() {
         let said = ask(&network);
         assert_eq!(said.stdout, "the tide is high\n", "{network}: {said}");
     }
+}
+
+#[test]
+fn a_secret_need_not_stand_in_the_command_line() {
+    let program = with_app();
+    program.write("live.env", "# of the pier\nTOKEN=hunter2\nHARBOUR=\"Fog Sound\"\n");
+    let lines = |said: &testkit::program::Said| -> Vec<String> {
+        assert_eq!(said.code, 0, "{said}");
+        let is_setting = |line: &&str| line.starts_with("TOKEN") || line.starts_with("HARBOUR");
+        said.stdout.lines().filter(is_setting).map(str::to_owned).collect()
+    };
+    let of_file = program.run("run ferry audit --settings-file live.env");
+    assert_eq!(lines(&of_file), ["HARBOUR Fog Sound", "TOKEN hunter2"]);
+    // What is said last and nearest counts.
+    let both = program.run("run ferry audit --settings-file live.env --set HARBOUR=Kestrel");
+    assert_eq!(lines(&both), ["HARBOUR Kestrel", "TOKEN hunter2"]);
+    let mut command = program.command(["run", "ferry", "audit", "--settings-file", "-"]);
+    let mut child =
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    child.stdin.take().unwrap().write_all(b"TOKEN=whispered\n").unwrap();
+    let said = program.said(&child.wait_with_output().unwrap());
+    assert_eq!(lines(&said), ["HARBOUR Kestrel", "TOKEN whispered"]);
+    program.write("wrong.env", "TOKEN=hunter2\nhunter2\n");
+    insta::assert_snapshot!(program.run("run ferry audit --settings-file wrong.env"), @"
+    --- stderr
+    error: wrong.env line 2 is not NAME=VALUE
+    what to do: write one setting on each line; a line that begins with # is a comment
+    --- exit 2
+    ");
+    insta::assert_snapshot!(program.run("run ferry audit --settings-file none.env").stderr, @"
+    error: none.env: No such file or directory (os error 2)
+    what to do: give a file with lines NAME=VALUE, or - for standard input
+    ");
+    insta::assert_snapshot!(program.run("run ferry audit --set TOKEN").stderr, @"
+    error: --set TOKEN takes the value from the environment, which has none
+    what to do: export TOKEN, or write --set TOKEN=VALUE
+    ");
+    let from_environment = program.with("TOKEN", "exported").run("run ferry audit --set TOKEN");
+    assert_eq!(lines(&from_environment), ["HARBOUR Kestrel", "TOKEN exported"]);
 }

@@ -103,11 +103,18 @@ fn a_build_script_runs_beside_the_packages_and_the_start_script_finds_what_it_ma
     // What only the build reads can stay out of the image.
     program.write("app/src/lib/tides.ts", "");
     program.write("app/tsconfig.json", "{}");
-    program.edit("app/shtetl.toml", "[addresses]", "[build]\nleave-out = [\"src\", \"tsconfig.*\"]\n[addresses]");
+    program.edit(
+        "app/shtetl.toml",
+        "[addresses]",
+        "[build]\nleave-out = [\"src\", \"tsconfig.*\"]\n[addresses]",
+    );
     let built = program.json("build app --layout image");
     let at = steps(&built).iter().position(|name| name == "app files").unwrap();
     let files = layer(&program.path("image"), at).0;
-    assert!(!files.contains("src") && !files.contains("tsconfig") && files.contains("package.json"), "{files}");
+    assert!(
+        !files.contains("src") && !files.contains("tsconfig") && files.contains("package.json"),
+        "{files}"
+    );
     program.edit("app/package.json", "dist/server.js", "dist/main");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
     error: the build command did not make dist/main, which the image needs
