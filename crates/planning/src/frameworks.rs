@@ -181,12 +181,18 @@ pub const RUBY: &[Framework] = &[
     },
 ];
 
-/// Frameworks whose build makes a server only with an adapter, which their own configuration names.
-const ADAPTERS: [(&str, &str); 1] = [("@sveltejs/kit", "@sveltejs/adapter-node")];
+/// Frameworks whose build makes a server only with an adapter, which their own configuration names: a series of the
+/// framework, and the adapter for it. The last one is for all newer series.
+const ADAPTERS: [(&str, &str, &str); 2] =
+    [("@sveltejs/kit", "2", "@sveltejs/adapter-node@5"), ("@sveltejs/kit", "", "@sveltejs/adapter-node")];
 
-/// The adapter with which the build of a framework makes a server.
-pub fn adapter_for(package: &str) -> Option<&'static str> {
-    ADAPTERS.iter().find(|(framework, _)| *framework == package).map(|(_, adapter)| *adapter)
+/// The adapter with which the build of a framework makes a server; `wanted` is the framework with the versions of it that
+/// will do, as in `fog ^2.1`.
+pub fn adapter_for(wanted: &str) -> Option<&'static str> {
+    let (package, range) = wanted.split_once(' ').unwrap_or((wanted, ""));
+    let series = range.trim_start_matches(['^', '~', '=', 'v']).split('.').next().unwrap_or_default();
+    let fits = |of: &str| of.is_empty() || of == series;
+    ADAPTERS.iter().find(|(framework, of, _)| *framework == package && fits(of)).map(|(.., adapter)| *adapter)
 }
 
 /// The usual server of a framework that needs one.
@@ -304,4 +310,18 @@ fn find_object(tree: &SourceTree, call: &str, ending: &str) -> Result<Option<App
         }
     }
     Ok(None)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_adapter_fits_the_series_of_its_framework() {
+        assert_eq!(adapter_for("@sveltejs/kit ^2.63.0"), Some("@sveltejs/adapter-node@5"));
+        assert_eq!(adapter_for("@sveltejs/kit ~2"), Some("@sveltejs/adapter-node@5"));
+        assert_eq!(adapter_for("@sveltejs/kit ^3.0.0"), Some("@sveltejs/adapter-node"));
+        assert_eq!(adapter_for("@sveltejs/kit"), Some("@sveltejs/adapter-node"));
+        assert_eq!(adapter_for("express ^5"), None);
+    }
 }

@@ -39,6 +39,11 @@ fn a_version_that_cannot_exist_breaks_before_anything_is_asked() {
 fn bases_that_have_a_fitting_runtime_are_named() {
     let program = program();
     program.write("app/wsgi.py", "def application(environ, start): pass\n");
+    // Where nothing says a base, it is one of those.
+    let manifest = "[project]\nname = \"fares\"\nversion = \"1\"\nrequires-python = \"==3.11.*\"\n";
+    program.write("app/pyproject.toml", manifest);
+    assert_eq!(program.json("survey app")["survey"]["base"][0], "debian:bookworm");
+    program.write("app/shtetl.toml", "[base]\nfrom = \"debian:trixie\"\n");
     let wants = |range: &str| {
         let text = format!("[project]\nname = \"fares\"\nversion = \"1\"\nrequires-python = \"{range}\"\n");
         program.write("app/pyproject.toml", text);

@@ -59,7 +59,10 @@ impl App<'_> {
             finding.pages = Some(Pages { folder: folder.clone(), single_page, said });
         } else if let Some(known) = framework.filter(|known| known.package == "@sveltejs/kit") {
             let tells = "no adapter that makes a server: @sveltejs/adapter-node or @sveltejs/adapter-static";
-            let missing = Evidence::against(self.at("\"@sveltejs/kit\""), known.package, tells);
+            let tables = [&self.manifest.dependencies, &self.manifest.dev_dependencies];
+            let range = tables.iter().find_map(|table| table.get(known.package));
+            let wanted = range.map_or(known.package.to_owned(), |range| format!("{} {range}", known.package));
+            let missing = Evidence::against(self.at("\"@sveltejs/kit\""), wanted, tells);
             finding.evidence.push(missing.as_sign(Sign::NoServer));
         }
         Ok(())

@@ -127,7 +127,16 @@ impl Buildpack for Python {
                 "versions of Python that will do",
             ));
         }
-        finding.runtime = Some(RuntimeWish::of("python", configured_constraint(options), said));
+        let mut wish = RuntimeWish::of("python", configured_constraint(options), said);
+        let requirements = tree.read(REQUIREMENTS)?.unwrap_or_default();
+        if let Some((version, line)) = compiled_for(&requirements) {
+            let place = Place::new(REQUIREMENTS, Some(line));
+            let tells = "the version of Python that the requirements were locked for";
+            finding.evidence.push(Evidence::speaks_for(place.clone(), version, tells));
+            // Others may do as well: it only counts where there is a choice.
+            wish.also_said.push((version.to_owned(), place));
+        }
+        finding.runtime = Some(wish);
         let packages = survey_packages(tree, options, &mut finding)?;
         finding.declared.clone_from(&packages);
         let mut packages = packages;
@@ -248,6 +257,19 @@ fn said_constraints(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
         said.extend(value.map(|v| (v.to_owned(), Place::find(PROJECT, &text, key))));
     }
     Ok(said)
+}
+
+/// The version of Python that a tool locked these requirements for, as its first lines say.
+fn compiled_for(text: &str) -> Option<(&str, u32)> {
+    const SAYINGS: [&str; 3] = ["pip-compile with Python ", "--python-version ", "--python-version="];
+    let head = text.lines().take_while(|line| line.starts_with('#'));
+    head.zip(1..).find_map(|(line, number)| {
+        let after = SAYINGS.iter().find_map(|saying| line.split_once(saying))?.1;
+        let version = after.split(|c: char| !(c.is_ascii_digit() || c == '.')).next()?.trim_end_matches('.');
+        // The patch does not matter to what is locked.
+        let end = version.match_indices('.').nth(1).map_or(version.len(), |(at, _)| at);
+        version.contains('.').then_some((&version[..end], number))
+    })
 }
 
 /// The names of the declared packages. Adds the lockfile to the finding, or why it cannot be used.

@@ -1,6 +1,7 @@
 //! The survey: what a source is, each conclusion with its evidence.
 
 mod building;
+mod default_base;
 mod env_vars;
 mod needs;
 mod processes;
@@ -109,7 +110,7 @@ pub fn survey(
     let base = match (&config.base, main.and_then(|main| main.static_binary.as_ref())) {
         (Some(base), _) => (base.clone(), effective.place("base.from")),
         (None, Some(program)) => ("empty".to_owned(), Some(program.clone())),
-        (None, None) => (model::places::DEFAULT.to_owned(), None),
+        (None, None) => default_base::of(main, buildpacks),
     };
     if !base.0.starts_with("debian:") {
         for wish in findings.iter_mut().filter_map(|finding| finding.runtime.as_mut()) {
