@@ -82,7 +82,7 @@ fn settings(text: &mut String, survey: &Survey) {
     }
     for (name, read) in &survey.reads {
         let place = said(&read.place).replace("found in", "read in");
-        match (read.has_default, read.looks_secret) {
+        match (read.is_optional(), read.looks_secret) {
             (true, _) => line(text, "# ", &format!("{name} = \"\""), &format!("has a default, {place}")),
             (false, true) => {
                 line(text, "", &format!("{name} = {{ required = true, secret = true }}"), &place)

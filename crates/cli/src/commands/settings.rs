@@ -78,7 +78,7 @@ fn settings(app: &App) -> Table {
     }
     for (name, read) in app.survey.reads.iter().filter(|(name, _)| !app.survey.settings.contains_key(*name)) {
         let rule =
-            if read.has_default { "default in the code".to_owned() } else { styled(BUSY, "not declared") };
+            if read.is_optional() { "default in the code".to_owned() } else { styled(BUSY, "not declared") };
         table.row([name.clone(), rule, styled(FAINT, format!("read in {}", words::place(&read.place)))]);
     }
     table

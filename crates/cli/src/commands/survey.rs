@@ -207,7 +207,7 @@ fn settings(survey: &Survey) -> Table {
         table.row([name.clone(), words::setting(name, rule), styled(FAINT, about)]);
     }
     for (name, read) in survey.reads.iter().filter(|(name, _)| !survey.settings.contains_key(*name)) {
-        let rule = if read.has_default { "default in the code" } else { "not declared" };
+        let rule = if read.is_optional() { "default in the code" } else { "not declared" };
         let more =
             if read.also.is_empty() { String::new() } else { format!(" and {} more", read.also.len()) };
         let place = format!("read in {}{more}", words::place(&read.place));

@@ -425,10 +425,10 @@ const CASES: &[Case<'_>] = &[
     ),
     (
         "setting-undeclared",
-        &[START, ("server.js", "const url = process.env.BOOKINGS;\n")],
+        &[START, ("server.js", "const url = process.env.BOOKINGS_URL;\n")],
         &[
             START,
-            ("server.js", "const url = process.env.BOOKINGS;\nconst p = process.env.NODE_ENV;\n"),
+            ("server.js", "const url = process.env.BOOKINGS_URL;\nconst p = process.env.NODE_ENV;\n"),
             ("shtetl.toml", "[settings]\nBOOKINGS = { required = true }\n"),
         ],
     ),

@@ -2,7 +2,7 @@
 
 use crate::check::imports::reached_files;
 use crate::check::{Found, Subject, breaks, doubt};
-use crate::survey::looks_secret;
+use crate::survey::{looks_needed, looks_secret};
 use model::{Place, Result};
 
 /// Where a setting is said, whichever of its keys comes first.
@@ -24,7 +24,7 @@ pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
         if !std::iter::once(&read.place).chain(&read.also).any(is_on_way) {
             continue;
         }
-        if read.has_default || subject.survey.settings.contains_key(name) {
+        if read.is_optional() || subject.survey.settings.contains_key(name) {
             continue;
         }
         let rule =
@@ -37,7 +37,7 @@ pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
                 format!("the code fails without {name}, which is not declared"),
                 advice,
             ));
-        } else {
+        } else if looks_needed(name) {
             found.push(doubt(place, format!("{name} is read without a default, and not declared"), advice));
         }
     }

@@ -1,5 +1,6 @@
 //! Environment variables that the code reads, found by the patterns of each language.
 
+use super::env_var_tables::{PATTERNS, Pattern, SCRIPT, USUAL, looks_secret};
 use super::settings_classes;
 use content::store::Store;
 use model::{Place, Result};
@@ -16,128 +17,20 @@ pub struct ReadSetting {
     pub also: Vec<Place>,
     /// Whether every place that reads it says what holds without it.
     pub has_default: bool,
+    /// Whether a place only asks whether it is set: the app does without.
+    pub is_asked_for: bool,
     /// Whether a place that reads it fails at once without it.
     pub fails_without: bool,
     /// Whether its name looks like that of a secret.
     pub looks_secret: bool,
 }
 
-/// How a language reads a variable.
-struct Pattern {
-    /// File name endings.
-    endings: &'static [&'static str],
-    /// What stands before the name.
-    before: &'static str,
-    /// Whether the name is quoted; otherwise it follows directly.
-    quoted: bool,
-    /// Signs after the name (and what closes it) that give a default.
-    default: &'static [&'static str],
-    /// Whether the code fails when there is neither value nor default.
-    strict: bool,
+impl ReadSetting {
+    /// Whether the app does without it.
+    pub fn is_optional(&self) -> bool {
+        self.has_default || self.is_asked_for && !self.fails_without
+    }
 }
-
-const SCRIPT: &[&str] = &[".js", ".mjs", ".cjs", ".ts", ".mts", ".cts", ".jsx", ".tsx"];
-const PYTHON: &[&str] = &[".py"];
-const RUBY: &[&str] = &[".rb", ".ru"];
-const PHP: &[&str] = &[".php"];
-const JAVA: &[&str] = &[".java", ".kt"];
-const GO: &[&str] = &[".go"];
-const PROPERTIES: &[&str] = &["application.properties", "application.yml", "application.yaml"];
-
-const PATTERNS: &[Pattern] = &[
-    Pattern { endings: SCRIPT, before: "process.env.", quoted: false, default: &["??", "||"], strict: false },
-    Pattern { endings: SCRIPT, before: "process.env[", quoted: true, default: &["??", "||"], strict: false },
-    Pattern { endings: PYTHON, before: "os.environ[", quoted: true, default: &[], strict: true },
-    Pattern {
-        endings: PYTHON,
-        before: "os.environ.get(",
-        quoted: true,
-        default: &[",", "or "],
-        strict: false,
-    },
-    Pattern { endings: PYTHON, before: "getenv(", quoted: true, default: &[",", "or "], strict: false },
-    Pattern { endings: RUBY, before: "ENV[", quoted: true, default: &["||"], strict: false },
-    Pattern { endings: RUBY, before: "ENV.fetch(", quoted: true, default: &[",", "{", "do"], strict: true },
-    Pattern { endings: PHP, before: "getenv(", quoted: true, default: &["?:", "??"], strict: false },
-    Pattern { endings: PHP, before: "$_ENV[", quoted: true, default: &["??"], strict: false },
-    Pattern { endings: PHP, before: " env(", quoted: true, default: &[","], strict: false },
-    Pattern { endings: JAVA, before: "System.getenv(", quoted: true, default: &[], strict: false },
-    Pattern { endings: GO, before: "os.Getenv(", quoted: true, default: &[], strict: false },
-    Pattern { endings: GO, before: "os.LookupEnv(", quoted: true, default: &[""], strict: false },
-    Pattern { endings: PROPERTIES, before: "${", quoted: false, default: &[":"], strict: true },
-];
-
-/// Variables that every image or shell has, or that only tell which kind of run it is.
-const USUAL: &[&str] = &[
-    "PORT",
-    "HOME",
-    "PATH",
-    "PWD",
-    "USER",
-    "LANG",
-    "TZ",
-    "TMPDIR",
-    "HOSTNAME",
-    "SHELL",
-    "TERM",
-    "CI",
-    "NODE_ENV",
-    "RAILS_ENV",
-    "RACK_ENV",
-    "DEBUG",
-    // The variables of CGI (RFC 3875, section 4.1).
-    "CONTENT_LENGTH",
-    "CONTENT_TYPE",
-    "PATH_INFO",
-    "QUERY_STRING",
-    "REMOTE_ADDR",
-    "REMOTE_HOST",
-    "REMOTE_PORT",
-    "REMOTE_USER",
-    "REQUEST_URI",
-    "SCRIPT_FILENAME",
-    "DOCUMENT_ROOT",
-    "AUTH_TYPE",
-    "GATEWAY_INTERFACE",
-    "SERVER_ADDR",
-    "SERVER_SOFTWARE",
-    "SERVER_ADMIN",
-    "PHP_AUTH_USER",
-    "PHP_AUTH_PW",
-    "PHP_SELF",
-    "HTTPS",
-    // What tools and systems tell their own programs.
-    "BUNDLE_GEMFILE",
-    "GEM_HOME",
-    "PYTHONPATH",
-    "PYTHONHASHSEED",
-    "VIRTUAL_ENV",
-    "NODE_OPTIONS",
-    "NODE_PATH",
-    "TEMP",
-    "TMP",
-    "EDITOR",
-    "VISUAL",
-    "DISPLAY",
-    "APPDATA",
-    "LOCALAPPDATA",
-    "USERPROFILE",
-    "XDG_CONFIG_HOME",
-    "XDG_CACHE_HOME",
-    "XDG_DATA_HOME",
-    "XDG_RUNTIME_DIR",
-    "LC_ALL",
-    "COLUMNS",
-    "FORCE_COLOR",
-    "NO_COLOR",
-    "WERKZEUG_RUN_MAIN",
-    "DJANGO_SETTINGS_MODULE",
-    "REQUEST_METHOD",
-    "SCRIPT_NAME",
-    "SERVER_NAME",
-    "SERVER_PORT",
-    "SERVER_PROTOCOL",
-];
 
 /// Larger files are no sources that people write, in bytes.
 const LARGEST: u64 = 1 << 20;
@@ -148,7 +41,7 @@ const MOST: u64 = 128 << 20;
 const MOST_PLACES: usize = 50;
 
 /// Version of the patterns; what was found with others is not taken from memory.
-const VERSION: u32 = 4;
+const VERSION: u32 = 5;
 
 /// As [`find`], from the store's memory when nobody touched a file since it was looked at. `now` is
 /// in nanoseconds since 1970.
@@ -188,7 +81,7 @@ fn find(tree: &SourceTree) -> Result<BTreeMap<String, ReadSetting>> {
         if path.ends_with(".py") {
             for (name, line, has_default) in settings_classes::fields(&text) {
                 let place = Place::new(path, u32::try_from(line).ok());
-                note(&mut found, &name, place, has_default, !has_default);
+                note(&mut found, &name, place, Read { has_default, fails: !has_default, ..Read::default() });
             }
         }
     }
@@ -267,7 +160,8 @@ fn scan(path: &str, text: &str, pattern: &Pattern, found: &mut BTreeMap<String, 
         let has_default = pattern.default.iter().any(|d| after.starts_with(d));
         let line = text[..at].matches('\n').count() + 1;
         let place = Place::new(path, u32::try_from(line).ok());
-        note(found, name, place, has_default, pattern.strict && !has_default);
+        let is_asked_for = is_question(&text[line_start..at], after);
+        note(found, name, place, Read { has_default, is_asked_for, fails: pattern.strict && !has_default });
     }
 }
 
@@ -287,19 +181,44 @@ fn scan_destructured(path: &str, text: &str, found: &mut BTreeMap<String, ReadSe
                 && name.chars().all(|c| c.is_ascii_uppercase() || c.is_ascii_digit() || c == '_');
             if is_variable && !USUAL.contains(&name) {
                 let place = Place::new(path, u32::try_from(number + 1).ok());
-                note(found, name, place, default.is_some(), false);
+                note(found, name, place, Read { has_default: default.is_some(), ..Read::default() });
             }
         }
     }
 }
 
-fn note(found: &mut BTreeMap<String, ReadSetting>, name: &str, place: Place, has_default: bool, fails: bool) {
+/// Whether code around a read only asks whether the variable is set, or compares it.
+fn is_question(before: &str, after: &str) -> bool {
+    const WORDS: [&str; 6] = ["if", "elif", "elsif", "unless", "while", "assert"];
+    const COMPARED: [&str; 6] = ["==", "!=", "is ", "in ", "&&", "and "];
+    const BEFORE: [&str; 5] = ["!", "==", "&&", "isset(", "empty("];
+    let is_condition =
+        before.split(|c: char| !c.is_alphanumeric() && c != '_').any(|word| WORDS.contains(&word));
+    let before = before.trim_end();
+    let is_chosen = after.starts_with('?') && !after.starts_with("??") && !after.starts_with("?.");
+    is_condition
+        || is_chosen
+        || COMPARED.iter().any(|sign| after.starts_with(sign))
+        || BEFORE.iter().any(|sign| before.ends_with(sign))
+}
+
+/// How a place reads a variable.
+#[derive(Default)]
+struct Read {
+    has_default: bool,
+    is_asked_for: bool,
+    fails: bool,
+}
+
+fn note(found: &mut BTreeMap<String, ReadSetting>, name: &str, place: Place, read: Read) {
+    let Read { has_default, is_asked_for, fails } = read;
     match found.get_mut(name) {
         Some(known) => {
             if known.also.len() < MOST_PLACES {
                 known.also.push(place);
             }
             known.has_default &= has_default;
+            known.is_asked_for |= is_asked_for;
             known.fails_without |= fails;
         }
         None => {
@@ -307,6 +226,7 @@ fn note(found: &mut BTreeMap<String, ReadSetting>, name: &str, place: Place, has
                 place,
                 also: Vec::new(),
                 has_default,
+                is_asked_for,
                 fails_without: fails,
                 looks_secret: looks_secret(name),
             };
@@ -336,14 +256,6 @@ fn name_of(rest: &str, quoted: bool) -> Option<(&str, &str)> {
         .then_some((name, after))
 }
 
-/// Whether the name of a variable looks like that of a secret.
-pub fn looks_secret(name: &str) -> bool {
-    const PARTS: [&str; 8] =
-        ["SECRET", "TOKEN", "PASSWORD", "PASSWD", "PRIVATE", "CREDENTIAL", "API_KEY", "APIKEY"];
-    const ENDS: [&str; 5] = ["_KEY", "_DSN", "DATABASE_URL", "_PASS", "_PWD"];
-    PARTS.iter().any(|p| name.contains(p)) || ENDS.iter().any(|e| name.ends_with(e))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -365,6 +277,34 @@ mod tests {
         let found: Vec<_> = found.into_iter().map(|(name, read)| (name, read.has_default)).collect();
         let expected = [("FOG", true), ("HARBOUR_URL", false), ("TIDE", false)];
         assert_eq!(found, expected.map(|(name, has_default)| (name.to_owned(), has_default)));
+    }
+
+    #[test]
+    fn what_the_code_asks_for_may_be_missing() {
+        let optional = |file: &str, text: &str| {
+            let mut found = BTreeMap::new();
+            for pattern in PATTERNS.iter().filter(|p| p.endings.iter().any(|e| file.ends_with(e))) {
+                scan(file, text, pattern, &mut found);
+            }
+            found["HARBOUR_URL"].is_optional()
+        };
+        for (file, text) in [
+            ("a.js", "if (process.env.HARBOUR_URL) {\n  go(process.env.HARBOUR_URL) }"),
+            ("a.js", "const u = process.env.HARBOUR_URL ? 1 : 2"),
+            ("a.js", "const u = !process.env.HARBOUR_URL"),
+            ("a.js", "const live = process.env.HARBOUR_URL === 'x'"),
+            ("a.py", "if os.environ.get('HARBOUR_URL') is not None:"),
+            ("a.php", "if ( false !== getenv( 'HARBOUR_URL' ) ) {"),
+        ] {
+            assert!(optional(file, text), "{text}");
+        }
+        for (file, text) in [
+            ("a.js", "connect(process.env.HARBOUR_URL)"),
+            ("a.js", "const u = process.env.HARBOUR_URL?.trim()"),
+            ("a.py", "if ready:\n    url = os.environ['HARBOUR_URL']"),
+        ] {
+            assert!(!optional(file, text), "{text}");
+        }
     }
 
     #[test]

@@ -2,6 +2,7 @@
 
 mod building;
 mod default_base;
+mod env_var_tables;
 mod env_vars;
 mod needs;
 mod processes;
@@ -9,7 +10,8 @@ mod samples;
 mod settings_classes;
 mod unrecognised;
 
-pub use env_vars::{ReadSetting, find_or_remember, looks_secret};
+pub use env_var_tables::{looks_needed, looks_secret};
+pub use env_vars::{ReadSetting, find_or_remember};
 pub use model::Place;
 pub use needs::{contributing, needed_runtimes, needed_tools};
 
