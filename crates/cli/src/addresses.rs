@@ -118,8 +118,10 @@ fn ask_tool(ecosystem: Ecosystem) -> Option<KnownAddress> {
         Ecosystem::PYPI => ("python3", &["-m", "pip", "install", "--help"]),
         _ => return None,
     };
-    let output =
-        Command::new(program).args(arguments).stdin(Stdio::null()).stderr(Stdio::null()).output().ok()?;
+    let mut command = Command::new(program);
+    // Within a member of a workspace, npm does not answer; what files of the app say is read without it.
+    command.args(arguments).current_dir("/").stdin(Stdio::null()).stderr(Stdio::null());
+    let output = command.output().ok()?;
     let text = String::from_utf8_lossy(&output.stdout);
     let address = match ecosystem {
         // pip states its default index in the help of the option.

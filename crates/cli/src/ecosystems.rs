@@ -25,10 +25,10 @@ impl Said {
     }
 }
 
-/// Reads what npm, pip and programs like them read; `app` is the folder of the app.
-pub fn gather(app: Option<&Path>) -> Said {
+/// Reads what npm, pip and programs like them read; `folders` are that of the app, and that of the workspace that it is a member of.
+pub fn gather(folders: &[PathBuf]) -> Said {
     let mut said = Said::default();
-    npm(app, &mut said);
+    npm(folders, &mut said);
     pip(&mut said);
     netrc(&mut said);
     said
@@ -38,14 +38,14 @@ fn home() -> Option<PathBuf> {
     env::var_os("HOME").map(PathBuf::from)
 }
 
-/// npm's variable, and its files: that of the app, that of the user.
-fn npm(app: Option<&Path>, said: &mut Said) {
+/// npm's variable, and its files: that of the app or its workspace, that of the user.
+fn npm(folders: &[PathBuf], said: &mut Said) {
     if let Ok(text) = env::var("npm_config_registry") {
         said.address(Ecosystem::NPM, None, &text, "npm_config_registry");
     }
     let of_user = env::var_os("npm_config_userconfig").map(PathBuf::from);
     let of_user = of_user.or_else(|| Some(home()?.join(".npmrc")));
-    for file in app.map(|app| app.join(".npmrc")).into_iter().chain(of_user) {
+    for file in folders.iter().map(|folder| folder.join(".npmrc")).chain(of_user) {
         let Ok(text) = fs::read_to_string(&file) else { continue };
         npm_file(&text, &file.display().to_string(), said);
     }

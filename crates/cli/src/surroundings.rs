@@ -54,8 +54,10 @@ impl Surroundings {
             None => user_folder("XDG_CACHE_HOME", ".cache").ok_or(Failure::NoHome)?,
         };
         let path = env::var_os("PATH").unwrap_or_default();
-        let said = ecosystems::gather(app);
         let buildpacks = Buildpacks::built_in();
+        let app = app.and_then(|app| app.canonicalize().ok());
+        let whole = app.iter().find_map(|app| buildpacks.iter().find_map(|b| b.workspace_above(app)));
+        let said = ecosystems::gather(&app.into_iter().chain(whole).collect::<Vec<_>>());
         let names = buildpacks.known_names();
         Ok(Self {
             store: Store::open(&folder)?,

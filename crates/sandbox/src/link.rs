@@ -16,6 +16,9 @@ use std::time::Duration;
 /// What is asked for, in the first byte of a request; the port follows, the lower byte first.
 const CONNECT: u8 = 1;
 const LISTEN: u8 = 2;
+const LIST: u8 = 3;
+/// How many bytes a list of sockets may have.
+const LONGEST_LIST: usize = 4096;
 /// How long a connection inside may take.
 const PATIENCE: Duration = Duration::from_millis(500);
 
@@ -40,10 +43,19 @@ impl Link {
         self.ask(LISTEN, port).map(TcpListener::from)
     }
 
-    fn ask(&self, what: u8, port: u16) -> io::Result<OwnedFd> {
-        let [low, high] = port.to_le_bytes();
+    /// What listens inside: addresses and ports.
+    pub fn listening(&self) -> io::Result<Vec<SocketAddr>> {
         let end = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        rustix::net::send(&*end, &[what, low, high], SendFlags::NOSIGNAL)?;
+        rustix::net::send(&*end, &message(LIST, 0), SendFlags::NOSIGNAL)?;
+        let mut answer = [0; LONGEST_LIST];
+        let (count, _) = rustix::net::recv(&*end, &mut answer[..], RecvFlags::empty())?;
+        let text = String::from_utf8_lossy(&answer[..count]);
+        Ok(text.lines().filter_map(|line| line.parse().ok()).collect())
+    }
+
+    fn ask(&self, what: u8, port: u16) -> io::Result<OwnedFd> {
+        let end = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        rustix::net::send(&*end, &message(what, port), SendFlags::NOSIGNAL)?;
         let mut room = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(1))];
         let mut ancillary = RecvAncillaryBuffer::new(&mut room);
         let mut answer = [0; 4];
@@ -71,6 +83,14 @@ pub(crate) fn serve(end: &OwnedFd, mut listeners: BTreeMap<u16, TcpListener>) {
     let mut request = [0; 3];
     while let Ok((3, _)) = rustix::net::recv(end, &mut request[..], RecvFlags::empty()) {
         let port = u16::from_le_bytes([request[1], request[2]]);
+        if request[0] == LIST {
+            let mut list: String = listening().iter().map(|address| format!("{address}\n")).collect();
+            list.truncate(LONGEST_LIST);
+            match rustix::net::send(end, list.as_bytes(), SendFlags::NOSIGNAL) {
+                Ok(_) => continue,
+                Err(_) => return,
+            }
+        }
         let made = match request[0] {
             CONNECT => connect_inside(port).map(OwnedFd::from),
             LISTEN => {
@@ -82,6 +102,37 @@ pub(crate) fn serve(end: &OwnedFd, mut listeners: BTreeMap<u16, TcpListener>) {
             return;
         }
     }
+}
+
+fn message(what: u8, port: u16) -> [u8; 3] {
+    let [low, high] = port.to_le_bytes();
+    [what, low, high]
+}
+
+/// The listening sockets of this network (proc_pid_net(5)).
+fn listening() -> Vec<SocketAddr> {
+    let of = |file: &str| std::fs::read_to_string(file).unwrap_or_default();
+    let text = of("/proc/self/net/tcp") + &of("/proc/self/net/tcp6");
+    text.lines().filter_map(socket_of).collect()
+}
+
+/// The address of a line, if its socket listens: numbers in base 16, each four bytes of an address in the machine's order.
+fn socket_of(line: &str) -> Option<SocketAddr> {
+    const LISTENS: &str = "0A";
+    let mut words = line.split_whitespace();
+    let (address, port) = words.nth(1)?.split_once(':')?;
+    words.nth(1).filter(|state| *state == LISTENS)?;
+    let port = u16::from_str_radix(port, 16).ok()?;
+    let words = address.as_bytes().chunks(8).map(|word| {
+        let word = std::str::from_utf8(word).ok()?;
+        Some(u32::from_str_radix(word, 16).ok()?.to_ne_bytes())
+    });
+    let bytes = words.collect::<Option<Vec<_>>>()?.concat();
+    let address: IpAddr = match <[u8; 4]>::try_from(&bytes[..]) {
+        Ok(bytes) => Ipv4Addr::from(bytes).into(),
+        Err(_) => Ipv6Addr::from(<[u8; 16]>::try_from(&bytes[..]).ok()?).into(),
+    };
+    Some(SocketAddr::from((address, port)))
 }
 
 fn connect_inside(port: u16) -> io::Result<TcpStream> {
@@ -100,4 +151,23 @@ fn answer(end: &OwnedFd, made: io::Result<OwnedFd>) -> io::Result<()> {
     }
     sendmsg(end, &[IoSlice::new(&number.to_le_bytes())], &mut ancillary, SendFlags::NOSIGNAL)?;
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn listening_sockets_are_read_from_the_kernels_table() {
+        let line = |address: &str, state: &str| {
+            format!("   0: {address} 00000000:0000 {state} 00000000:00000000 00:0")
+        };
+        let socket = |text: &str| Some(text.parse().unwrap());
+        assert_eq!(socket_of(&line("0100007F:1470", "0A")), socket("127.0.0.1:5232"));
+        assert_eq!(socket_of(&line("00000000:1F90", "0A")), socket("0.0.0.0:8080"));
+        let six = "00000000000000000000000001000000:1F90";
+        assert_eq!(socket_of(&line(six, "0A")), socket("[::1]:8080"));
+        assert_eq!(socket_of(&line("0100007F:1470", "01")), None, "a connection");
+        assert_eq!(socket_of("  sl  local_address rem_address   st"), None);
+    }
 }

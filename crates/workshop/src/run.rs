@@ -173,6 +173,15 @@ impl Launched {
         false
     }
 
+    /// Where it listens in its own network; nothing where it has none.
+    pub fn listening(&self) -> Vec<SocketAddr> {
+        let Some((link, _)) = &self.inside else { return Vec::new() };
+        let mut all = link.listening().unwrap_or_default();
+        all.sort();
+        all.dedup();
+        all
+    }
+
     /// Asks the process to end, waits, and ends it when it does not within `patience`.
     pub fn stop(&mut self, patience: Duration) -> Result<Ended> {
         self.running.signal(TERMINATE);

@@ -17,6 +17,8 @@ const APP: &str = "/app/";
 pub enum Unwritable {
     /// A folder, from that of the app.
     Folder(String),
+    /// A path outside of the app.
+    Outside(String),
     /// Something that the line does not name.
     Unnamed,
 }
@@ -26,8 +28,9 @@ pub fn in_line(line: &str) -> Option<Unwritable> {
     SIGNS.iter().find(|sign| line.contains(**sign))?;
     let path = match line.split_once(APP) {
         Some((_, path)) => path.split(is_end).next().unwrap_or_default(),
-        // Processes start in the folder of the app.
-        None => match line.rsplit(['\'', '"']).nth(1).filter(|quoted| is_relative(quoted)) {
+        None => match line.rsplit(['\'', '"']).nth(1).filter(|quoted| is_path(quoted)) {
+            Some(path) if path.starts_with('/') => return Some(Unwritable::Outside(path.to_owned())),
+            // Processes start in the folder of the app.
             Some(path) => path.trim_start_matches("./"),
             None => return Some(Unwritable::Unnamed),
         },
@@ -47,8 +50,8 @@ fn is_end(c: char) -> bool {
     c.is_whitespace() || matches!(c, '\'' | '"' | '`' | ')' | '(' | ':' | ',' | ';' | '>')
 }
 
-fn is_relative(path: &str) -> bool {
-    !path.is_empty() && !path.starts_with('/') && !path.contains(is_end)
+fn is_path(text: &str) -> bool {
+    !text.is_empty() && !text.contains(is_end)
 }
 
 #[cfg(test)]
@@ -62,6 +65,10 @@ mod tests {
             ("OSError: [Errno 30] Read-only file system: '/app/instance'", folder("instance")),
             ("Error: EROFS: read-only file system, open '/app/data/tides.json'", folder("data")),
             ("EROFS: read-only file system, mkdir 'data'", folder("data")),
+            (
+                "[Errno 30] Read-only file system: '/var/lib/radio'",
+                Some(Unwritable::Outside("/var/lib/radio".to_owned())),
+            ),
             ("mkdir /app/var/log: read-only file system", folder("var/log")),
             ("file_put_contents(/app/cache.php): Failed to open stream: Read-only file system", folder(".")),
             ("sqlite3.OperationalError: attempt to write a readonly database", Some(Unwritable::Unnamed)),

@@ -49,7 +49,7 @@ pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -
         scope.spawn(|| watch(errors, &watched, output));
         if kind == Some(ProcessKind::Process) {
             output.aside(styled(FAINT, format!("{} {process} starts; Ctrl-C ends it", image.label)));
-            announce(&mut launched, output);
+            announce(&mut launched, &process, output);
         }
         launched.process().wait().map_err(model::Error::from)
     })?;
@@ -66,9 +66,19 @@ pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -
     })
 }
 
-fn announce(launched: &mut run::Launched, output: &Output) {
+fn announce(launched: &mut run::Launched, process: &str, output: &Output) {
     let Some(port) = launched.port else { return };
     if launched.wait_for_port(PATIENCE) {
         output.aside(format!("{} http://127.0.0.1:{port}/", styled(GOOD, "answers on")));
+    } else if let Some(other) = launched.listening().first() {
+        let port = other.port();
+        output.aside(format!(
+            "note: {process} listens on {other}: in shtetl.toml, under [process.{process}]: port = {port}, and build again"
+        ));
+        if other.ip().is_loopback() {
+            output.aside(
+                "note: elsewhere than in `shtetl run` nobody reaches that address: let it listen on 0.0.0.0",
+            );
+        }
     }
 }

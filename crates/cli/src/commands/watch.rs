@@ -54,6 +54,12 @@ impl Watched<'_> {
         let (what, folder) = match what {
             Unwritable::Folder(folder) if folder == "." => ("to /app".to_owned(), "."),
             Unwritable::Folder(folder) => (format!("to {folder}"), folder.as_str()),
+            Unwritable::Outside(path) => {
+                return format!(
+                    "note: {} could not write to {path}: only folders of the app can be writable; let it keep its files in one",
+                    self.process
+                );
+            }
             Unwritable::Unnamed => ("where it wanted to".to_owned(), "FOLDER"),
         };
         let process = self.process;

@@ -429,7 +429,7 @@ const CASES: &[Case<'_>] = &[
         &[
             START,
             ("server.js", "const url = process.env.BOOKINGS_URL;\nconst p = process.env.NODE_ENV;\n"),
-            ("shtetl.toml", "[settings]\nBOOKINGS = { required = true }\n"),
+            ("shtetl.toml", "[settings]\nBOOKINGS_URL = { required = true }\n"),
         ],
     ),
     (

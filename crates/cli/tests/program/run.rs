@@ -290,3 +290,17 @@ fn a_secret_need_not_stand_in_the_command_line() {
     let from_environment = program.with("TOKEN", "exported").run("run ferry audit --set TOKEN");
     assert_eq!(lines(&from_environment), ["HARBOUR Kestrel", "TOKEN exported"]);
 }
+
+#[test]
+fn a_process_that_listens_elsewhere_is_told_where() {
+    let program = with_app();
+    let fixed = "[process.web]\nrun = \"env PORT=9123 node page.html\"\n[task.fail]";
+    program.edit("ferry/shtetl.toml", "[task.fail]", fixed);
+    let _ = program.succeed("build ferry --anyway --tag fixed");
+    let mut command = program.command(["run", "ferry:fixed", "--port", "0", "--set", "TOKEN=x"]);
+    let mut child = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+    let lines = BufReader::new(child.stderr.take().unwrap()).lines().map_while(Result::ok);
+    let note = lines.into_iter().find(|line| line.starts_with("note:") || line.contains("answers")).unwrap();
+    let _ = Served { child, port: 0 };
+    insta::assert_snapshot!(note, @"note: web listens on 0.0.0.0:9123: in shtetl.toml, under [process.web]: port = 9123, and build again");
+}
