@@ -218,12 +218,6 @@ fn ports_of_this_machine_lead_to_the_port_that_each_process_has_for_itself() {
             }
         });
     }
-    // It listens to nobody else: only what is led to it arrives.
-    let own = std::net::TcpStream::connect(("127.0.0.1", 8080));
-    assert!(
-        own.is_err() || one.port == 8080 || other.port == 8080,
-        "the port is offered although nobody asked"
-    );
 }
 
 #[test]
