@@ -1,5 +1,6 @@
 //! What can go wrong with content, as facts without wording.
 
+use crate::layer::Whiteout;
 use std::io;
 use std::path::{Path, PathBuf};
 
@@ -43,6 +44,12 @@ pub enum ContentError {
         /// The name of the entry.
         entry: String,
     },
+    /// A name of a package, a source or an output that would hide files of lower layers.
+    #[error("{entry:?} would hide files of lower layers")]
+    Whiteout {
+        /// The path in the layer.
+        entry: String,
+    },
     /// Content of the store was damaged, and was removed from it.
     #[error("{what} is damaged")]
     Damaged {
@@ -67,6 +74,9 @@ pub enum ContentError {
 /// as long as it was when it was looked at.
 impl From<io::Error> for ContentError {
     fn from(source: io::Error) -> Self {
+        if let Some(Whiteout(entry)) = source.get_ref().and_then(|inner| inner.downcast_ref()) {
+            return Self::Whiteout { entry: entry.clone() };
+        }
         match source.kind() {
             io::ErrorKind::InvalidInput => {
                 Self::Malformed { what: "the source".to_owned(), detail: source.to_string() }

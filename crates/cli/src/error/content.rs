@@ -25,6 +25,11 @@ pub(super) fn words_of(error: &ContentError) -> Worded {
             format!("{what} is not safe to unpack: its entry {entry:?} leaves the folder"),
             "do not use it; ask where it came from",
         ),
+        ContentError::Whiteout { entry } => worded(
+            FAILED,
+            format!("{entry:?} cannot be in a layer: such a name hides files of the layers below"),
+            "rename the file, or leave it out with [source] exclude; a package that has one is not safe to use",
+        ),
         ContentError::Damaged { what } => worded(
             FAILED,
             format!("{what} was damaged in the store, and was removed from it"),

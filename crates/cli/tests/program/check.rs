@@ -189,6 +189,11 @@ const CASES: &[Case<'_>] = &[
             ("vite.config.ts", "console.log(process.env.HARBOUR_URL)\n"),
         ],
     ),
+    (
+        "name-reserved!",
+        &[START, ("server.js", ""), ("lib/.wh.tides", "")],
+        &[START, ("server.js", ""), ("lib/.white", "")],
+    ),
     ("build-program!", &[("mkdocs.yml", "")], &[("mkdocs.yml", ""), ("requirements.txt", "mkdocs==1.6\n")]),
     (
         "start-module!",

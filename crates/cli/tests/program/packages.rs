@@ -410,3 +410,23 @@ fn a_package_that_nothing_locks_a_hash_of_is_pinned_by_what_came_first() {
     let _ = program.succeed("build app --update --store third");
     assert_ne!(program.json("build app --locked --store third")["digest"], digest);
 }
+
+#[test]
+fn names_that_hide_files_of_lower_layers_get_into_no_layer() {
+    for name in ["package/.wh.index.js", "package/lib/.wh..wh..opq", "package/.wh.lib/index.js"] {
+        let hostile = tarball(&files(&["package/index.js", name]));
+        let (said, _) = build_with(&hostile, vec![Reply::of(hostile.clone())]);
+        assert_eq!(said.code, 1, "{name}: {said}");
+        assert!(said.stderr.contains("hides files of the layers below"), "{name}: {said}");
+    }
+    // A source insists, and a build makes one.
+    let program = program();
+    program.write("app/package.json", r#"{"scripts":{"start":"node a.js"}}"#);
+    program.write("app/a.js", "");
+    program.write("app/.wh.etc", "");
+    program.write("app/shtetl.toml", ON_HOST);
+    insta::assert_snapshot!(error_of(&program.run("build app --anyway")), @r#"
+    error: "app/.wh.etc" cannot be in a layer: such a name hides files of the layers below
+    what to do: rename the file, or leave it out with [source] exclude; a package that has one is not safe to use
+    "#);
+}

@@ -78,6 +78,19 @@ pub struct TarWriter<W: Write> {
     to: W,
 }
 
+/// Whether a part of a path hides files of lower layers.
+pub fn is_whiteout(path: &str) -> bool {
+    path.split('/').any(|part| part.starts_with(WHITEOUT))
+}
+
+/// How names begin that hide files of lower layers.
+const WHITEOUT: &str = ".wh.";
+
+/// A name that must not get into a layer by accident.
+#[derive(Debug, thiserror::Error)]
+#[error("{0} would hide files of lower layers")]
+pub(crate) struct Whiteout(pub(crate) String);
+
 impl<W: Write> TarWriter<W> {
     /// Writes to `to`.
     pub fn new(to: W) -> Self {
@@ -94,8 +107,12 @@ impl<W: Write> TarWriter<W> {
         self.file(entry, &mut io::empty())
     }
 
-    /// Writes an entry with its contents; a file that is shorter or longer than it says is an error.
+    /// Writes an entry with its contents; a file that is shorter or longer than it says is an error, and so is a name that
+    /// every runtime would take for the order to hide a file of a lower layer (OCI image specification, *Whiteouts*).
     pub fn file(&mut self, entry: &Entry, contents: &mut dyn Read) -> io::Result<()> {
+        if is_whiteout(&entry.path) {
+            return Err(io::Error::other(Whiteout(entry.path.clone())));
+        }
         let (flag, size, target) = match &entry.kind {
             Kind::Folder => (b'5', 0, ""),
             Kind::File { size } => (b'0', *size, ""),

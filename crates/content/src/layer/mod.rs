@@ -11,7 +11,8 @@ mod unpack;
 mod writer;
 
 pub use codec::Codec;
-pub use entry::{Entry, FILE_TIME, Kind, Owner, TarWriter};
+pub(crate) use entry::Whiteout;
+pub use entry::{Entry, FILE_TIME, Kind, Owner, TarWriter, is_whiteout};
 pub use fragment::{Fragment, FragmentWriter};
 pub use unpack::{Owners, unpack};
 pub use writer::{LayerWriter, WrittenLayer};

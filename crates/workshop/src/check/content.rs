@@ -1,8 +1,20 @@
 //! Rules of what is packed.
 
-use crate::check::{Found, Subject, doubt};
+use crate::check::{Found, Subject, breaks, doubt};
+use content::layer::is_whiteout;
 use model::{Place, Result};
 use source::Unexpected;
+
+/// Names that hide files of the layers below.
+pub(super) fn whiteouts(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let files = subject.tree.files().keys().filter(|path| is_whiteout(path));
+    let found = files.map(|path| {
+        let what = "such a name hides files of the layers below at every runtime";
+        let advice = format!("rename it, or in shtetl.toml, under [source]: exclude = [{path:?}]");
+        breaks(Place::new(path.as_str(), None), what, advice)
+    });
+    Ok(found.collect())
+}
 
 pub(super) fn unexpected(subject: &Subject<'_>) -> Result<Vec<Found>> {
     // Large files and archives can be what an app is about; these two hardly ever are.

@@ -215,6 +215,11 @@ pub const RULES: &[Rule] = &[
         find: data::unwritable,
     },
     Rule {
+        code: "name-reserved",
+        about: "a file's name hides files of lower layers",
+        find: content::whiteouts,
+    },
+    Rule {
         code: "content-unexpected",
         about: "database contents or installed packages are packed",
         find: content::unexpected,
