@@ -7,7 +7,7 @@ use flate2::read::MultiGzDecoder;
 use model::error::SourceError;
 use model::{Error, PathFacts, Result};
 use std::fs::{self, File};
-use std::io::{BufReader, Read};
+use std::io::{BufReader, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use tar::EntryType;
 
@@ -63,7 +63,10 @@ fn unpack(file: &Path, form: Form, label: &str, store: &Store) -> Result<Unpacki
     let mut unpacking = Unpacking::new(label, opened.metadata().facts(file)?.len(), store)?;
     let from = BufReader::new(opened);
     match form {
-        Form::Zip => unpack_zip(from, label, &mut unpacking)?,
+        Form::Zip => {
+            let counted = counted_entries(file)?;
+            unpack_zip(from, (label, counted), &mut unpacking)?;
+        }
         Form::Tar => unpack_tar(from, label, &mut unpacking)?,
         Form::TarGzip => unpack_tar(MultiGzDecoder::new(from), label, &mut unpacking)?,
         Form::TarZstd => {
@@ -111,9 +114,32 @@ fn unpack_tar(from: impl Read, label: &str, into: &mut Unpacking) -> Result<()> 
     Ok(())
 }
 
-fn unpack_zip(from: BufReader<File>, label: &str, into: &mut Unpacking) -> Result<()> {
+/// How many entries a zip archive says that it has (APPNOTE, section 4.3.16); nothing when they are too many for the place.
+fn counted_entries(file: &Path) -> Result<Option<u64>> {
+    const SIGNATURE: &[u8; 4] = b"PK\x05\x06";
+    /// The record, and the longest comment after it.
+    const LONGEST: u64 = 22 + 0xffff;
+    let mut opened = File::open(file).facts(file)?;
+    let length = opened.metadata().facts(file)?.len();
+    opened.seek(SeekFrom::Start(length.saturating_sub(LONGEST))).facts(file)?;
+    let mut end = Vec::new();
+    opened.read_to_end(&mut end).facts(file)?;
+    let at = end.windows(4).rposition(|four| four == SIGNATURE);
+    let count = at.and_then(|at| Some(u16::from_le_bytes(end.get(at + 10..at + 12)?.try_into().ok()?)));
+    Ok(count.filter(|count| *count != u16::MAX).map(u64::from))
+}
+
+fn unpack_zip(
+    from: BufReader<File>,
+    (label, counted): (&str, Option<u64>),
+    into: &mut Unpacking,
+) -> Result<()> {
     let bad = |error: zip::result::ZipError| malformed(label, &error.to_string());
     let mut archive = zip::ZipArchive::new(from).map_err(bad)?;
+    // The reader keeps only the last entry of a name, others the first.
+    if counted.is_some_and(|counted| counted != archive.len() as u64) {
+        return Err(malformed(label, "it has a name twice"));
+    }
     for number in 0..archive.len() {
         let mut entry = archive.by_index(number).map_err(bad)?;
         let path = std::str::from_utf8(entry.name_raw()).map_err(|_| not_utf8(entry.name_raw()))?.to_owned();

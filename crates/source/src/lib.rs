@@ -12,6 +12,7 @@
 //! | `notable` | contents that hardly anybody means to pack |
 
 mod archive;
+mod credentials;
 mod git;
 mod notable;
 mod opened;

@@ -3,9 +3,9 @@
 use crate::git::repository_of;
 use crate::notable::{Notable, notable};
 use crate::opened::Opened;
-use crate::rules;
 use crate::rules::{LeftOut, WhyLeftOut};
 use crate::tree::{SourceTree, TreeFile, TreeKind};
+use crate::{credentials, rules};
 use content::store::Signature;
 use globset::{Glob, GlobBuilder, GlobSet, GlobSetBuilder};
 use ignore::{DirEntry, WalkBuilder, WalkState};
@@ -243,7 +243,7 @@ fn keep(entry: &DirEntry, root: &Path, exclude: &GlobSet, left_out: &Mutex<Vec<L
     let why = if is_folder {
         rules::is_dependency_folder(path, &name).then_some(WhyLeftOut::Dependencies)
     } else if kind.is_some_and(|k| k.is_file()) {
-        rules::is_private(path, &name)
+        credentials::is_private(path, &inside.to_string_lossy(), &name)
     } else {
         kind.is_none_or(|k| !k.is_symlink()).then_some(WhyLeftOut::Special)
     };
