@@ -140,6 +140,10 @@ pub enum Command {
     /// List the runtimes that can be provided, and from where
     #[command(after_help = "Examples:\n  shtetl runtimes\n  shtetl runtimes node --format json")]
     Runtimes(RuntimesOptions),
+    /// Show how much the store holds, remove what is not needed, check that it is whole
+    #[command(after_help = "Examples:\n  shtetl store usage\n  shtetl store prune --older 30d --dry-run\n  \
+        shtetl store prune --keep 20GB\n  shtetl store check --repair")]
+    Store(StoreOptions),
     /// Print the JSON Schema of a file or an output; without a name, list them
     #[command(after_help = "Examples:\n  shtetl schema\n  shtetl schema configuration > shtetl.schema.json")]
     Schema(SchemaOptions),
@@ -318,6 +322,42 @@ pub struct AddressesOptions {
     /// The app's folder
     #[arg(default_value = ".")]
     pub path: PathBuf,
+}
+
+#[derive(Args)]
+pub struct StoreOptions {
+    #[command(subcommand)]
+    pub action: StoreAction,
+}
+
+#[derive(Subcommand)]
+pub enum StoreAction {
+    /// Show how much there is, by kind and by image
+    Usage,
+    /// Remove what was not used for long; images that have a name stay whole
+    #[command(group(clap::ArgGroup::new("limit").required(true).args(["keep", "older"])))]
+    Prune {
+        /// Remove what was used longest ago until this much is left: 20GB
+        #[arg(long, value_name = "SIZE")]
+        keep: Option<String>,
+        /// Remove what was not used for so many days: 30d
+        #[arg(long, value_name = "DAYS")]
+        older: Option<String>,
+        /// Only tell what would be removed
+        #[arg(long)]
+        dry_run: bool,
+    },
+    /// Take away the name of an image, so that what only it needs can be pruned
+    Forget {
+        /// A name with an optional tag
+        image: String,
+    },
+    /// Read everything, and find what is damaged or missing
+    Check {
+        /// Remove what is damaged: the next build makes it again
+        #[arg(long)]
+        repair: bool,
+    },
 }
 
 #[derive(Args)]

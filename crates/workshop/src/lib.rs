@@ -35,6 +35,7 @@ mod ports;
 pub mod record;
 pub mod run;
 mod shared_libraries;
+pub mod storage;
 pub mod survey;
 pub mod unreachable;
 pub mod unwritable;

@@ -76,7 +76,7 @@ fn table(entries: &[Entry]) -> Table {
         before = entry.digest.or(before);
         table.row([
             entry.number.to_string(),
-            time(entry.started),
+            words::date(entry.started),
             entry.tag.clone(),
             words::duration(entry.milliseconds),
             styled(FAINT, digest),
@@ -94,12 +94,6 @@ fn what_ran(entry: &Entry) -> Vec<String> {
     let others =
         entry.steps.iter().filter_map(|s| Some(format!("{} ({})", s.step, words::reason(&because(s)?))));
     first.into_iter().chain(others).collect()
-}
-
-/// `2026-11-23 07:12` in universal time.
-fn time(seconds: i64) -> String {
-    jiff::Timestamp::from_second(seconds)
-        .map_or_else(|_| "?".to_owned(), |t| t.strftime("%Y-%m-%d %H:%M UTC").to_string())
 }
 
 fn show_log(entry: &Entry, output: &Output) {

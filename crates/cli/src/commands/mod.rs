@@ -13,6 +13,7 @@ pub mod runtimes;
 pub mod schema;
 pub mod settings;
 pub mod show;
+pub mod store;
 pub mod survey;
 mod watch;
 

@@ -34,6 +34,8 @@ pub enum Failure {
     NoHome,
     /// It is known before anything runs that the build or the start will fail.
     WillFail(Vec<Problem>),
+    /// Another process has the store open.
+    StoreInUse,
     /// A process of the demo does not answer.
     Silent,
     /// A result could not be written to standard output.
@@ -76,6 +78,11 @@ pub fn report(output: &Output, failure: &Failure) -> ExitCode {
         Failure::NoHome => {
             worded(WRONG, "there is no home folder for the store", "give one with --store DIR")
         }
+        Failure::StoreInUse => worded(
+            OUTSIDE,
+            "the store is in use: by a build, or by a process that runs",
+            "try again when it has ended",
+        ),
         Failure::Silent => {
             worded(FAILED, "the process does not answer", "run it by itself to see what it says")
         }

@@ -44,6 +44,12 @@ pub fn count(number: usize, one: &str) -> String {
     if number == 1 { format!("1 {one}") } else { format!("{number} {one}s") }
 }
 
+/// `2026-11-23 07:12 UTC`, from seconds since 1970.
+pub fn date(seconds: i64) -> String {
+    jiff::Timestamp::from_second(seconds)
+        .map_or_else(|_| "?".to_owned(), |t| t.strftime("%Y-%m-%d %H:%M UTC").to_string())
+}
+
 /// `package.json line 7`.
 pub fn place(place: &Place) -> String {
     match place.line {

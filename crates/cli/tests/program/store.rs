@@ -178,3 +178,70 @@ fn a_store_without_its_checks_is_read_and_checked_again() {
     assert_eq!(again["digest"], digest);
     assert!(again["steps"].as_array().unwrap().iter().all(|step| step["because"].is_null()), "{again:#}");
 }
+
+#[test]
+fn pruning_leaves_images_whole_and_what_is_gone_is_made_again() {
+    let program = program().with_demo();
+    let built =
+        ["fares", "timetable", "notices"].map(|app| program.json(&format!("build {app}"))["digest"].clone());
+    let told = program.json("store prune --older 0d --dry-run")["pruned"].clone();
+    let before = files_of(&program.path("store/blobs"));
+    assert!(told["bytes"].as_u64().unwrap() > 0 && !before.is_empty());
+    let _ = program.succeed("store prune --older 0d");
+    // Images can still be shown and written, without anything being made again.
+    for (app, digest) in ["fares", "timetable", "notices"].iter().zip(&built) {
+        assert_eq!(program.json(&format!("show {app}"))["digest"], *digest);
+        let again = program.json(&format!("build {app} --layout release-{app}"));
+        assert_eq!(again["digest"], *digest, "{app}");
+        assert!(again["steps"].as_array().unwrap().iter().all(|step| step["because"].is_null()), "{again:#}");
+    }
+    // What a forgotten image alone needs goes, and comes again when it is built.
+    let _ = program.succeed("store forget timetable");
+    assert_eq!(program.run("show timetable").code, 2);
+    let _ = program.succeed("store prune --older 0d");
+    let again = program.json("build timetable");
+    assert_eq!(again["digest"], built[1]);
+    assert!(again["steps"].as_array().unwrap().iter().any(|step| !step["because"].is_null()), "{again:#}");
+    // Down to nothing but images that have a name.
+    let left = program.json("store prune --keep 0kB")["pruned"]["left"].as_u64().unwrap();
+    assert!(left > 0);
+    assert_eq!(program.json("build fares")["digest"], built[0]);
+}
+
+#[test]
+fn nothing_is_pruned_of_what_young_steps_or_damaged_images_need() {
+    let program = program().with_demo();
+    let digest = program.json("build fares")["digest"].clone();
+    assert_eq!(program.json("store prune --older 30d")["pruned"]["bytes"], 0);
+    // An image whose documents cannot be read may need anything.
+    let index = digest.as_str().unwrap().trim_start_matches("sha256:").to_owned();
+    program.write(&format!("store/blobs/sha256/{index}"), "damaged");
+    let layers = || files_of(&program.path("store/blobs/sha256")).len();
+    let before = layers();
+    let said = program.succeed("store prune --older 0d");
+    assert!(said.stderr.contains("nothing of images was removed"), "{said}");
+    assert_eq!(layers(), before);
+    let said = program.run("store check");
+    assert_eq!(said.code, 1, "{said}");
+    assert!(said.stdout.contains(&index), "{said}");
+    let _ = program.succeed("store check --repair");
+    assert_eq!(program.json("build fares")["digest"], digest);
+    assert_eq!(program.run("store check").code, 0);
+}
+
+#[test]
+fn limits_that_are_none_and_images_that_are_not_there_are_refused() {
+    let program = program();
+    for (arguments, code) in [
+        ("store prune", 2),
+        ("store prune --keep 20", 2),
+        ("store prune --older soon", 2),
+        ("store prune --keep 1GB --older 3d", 2),
+        ("store forget ferry", 2),
+        ("store usage", 0),
+        ("store check", 0),
+    ] {
+        let said = program.run(arguments);
+        assert_eq!(said.code, code, "{arguments}: {said}");
+    }
+}

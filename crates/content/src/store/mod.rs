@@ -97,6 +97,11 @@ impl Store {
         Ok(digest)
     }
 
+    /// A lock by which no other process opens the store until it is dropped; nothing while one has it open.
+    pub fn alone(&self) -> Result<Option<Lock>> {
+        self.temporary.alone()
+    }
+
     /// Reads a small blob (a document) and checks its digest.
     pub fn read_blob(&self, digest: BlobDigest) -> Result<Vec<u8>> {
         let path = self.blob_path(digest);

@@ -28,6 +28,19 @@ impl TemporaryArea {
         Ok(Self { folder, next: AtomicU64::new(0), _alive: alive })
     }
 
+    /// The lock that nobody else opens the store beside; nothing while another process has it open.
+    pub(super) fn alone(&self) -> Result<Option<Lock>> {
+        let Some(tmp) = self.folder.parent() else { return Ok(None) };
+        let turn = Lock::take(&tmp.join("turn"))?;
+        for entry in fs::read_dir(tmp).at(tmp)?.flatten() {
+            let (folder, marker) = (entry.path(), entry.path().join("alive"));
+            if folder != self.folder && marker.exists() && Lock::try_take(&marker).is_none() {
+                return Ok(None);
+            }
+        }
+        Ok(Some(turn))
+    }
+
     fn fresh(&self) -> PathBuf {
         self.folder.join(self.next.fetch_add(1, Ordering::Relaxed).to_string())
     }
