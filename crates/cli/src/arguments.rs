@@ -347,7 +347,7 @@ pub enum StoreAction {
         #[arg(long)]
         dry_run: bool,
     },
-    /// Take away the name of an image, so that what only it needs can be pruned
+    /// Remove the name of an image, so that what only it needs can be pruned
     Forget {
         /// A name with an optional tag
         image: String,

@@ -58,8 +58,8 @@ pub(crate) fn missing(store: &Store, layers: &[Layer<'_>], platform: &str) -> Re
 }
 
 /// Where it is remembered what an app lacks.
-fn memory(store: &Store, app: &str) -> std::path::PathBuf {
-    store.tree_path(&format!("missing-libraries-{VERSION}-{app}.json"))
+fn memory(store: &Store, name: &str) -> std::path::PathBuf {
+    store.tree_path(&format!("missing-libraries-{VERSION}-{name}.json"))
 }
 
 /// Remembers what the image of an app lacks.

@@ -110,7 +110,7 @@ fn prune(limit: Limit, dry_run: bool, surroundings: &Surroundings, output: &Outp
         && *left > most
     {
         output.aside(
-            "note: the rest belongs to images that have a name; `shtetl store forget IMAGE` takes one away",
+            "note: the rest belongs to images that have a name; `shtetl store forget IMAGE` removes a name",
         );
     }
     Ok(ExitCode::SUCCESS)
