@@ -59,6 +59,7 @@ fn say(arguments: &[String]) {
     println!("user {}", field("Uid:").split('\t').next().unwrap_or_default());
     println!("capabilities {}", field("CapEff:"));
     println!("no new privileges {}", field("NoNewPrivs:"));
+    println!("filter {}", field("Seccomp:"));
     println!("folder {}", env::current_dir().unwrap_or_default().display());
     println!("processes {}", fs::read_dir("/proc").map_or(0, |d| d.flatten().filter(is_number).count()));
     println!(

@@ -12,6 +12,7 @@
 //! This is the only crate with `unsafe` code: taking over inherited pipes, preparing a child between
 //! `fork` and `exec`, raising the loopback interface, and setting how memory is given back.
 
+mod filter;
 mod link;
 mod loopback;
 mod memory;

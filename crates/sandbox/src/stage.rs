@@ -1,5 +1,6 @@
 //! What the program does when it is started as a stage of its own sandbox.
 
+use crate::filter::Filter;
 use crate::loopback::raise_loopback;
 use crate::plan::{FIRST_ID, ID_COUNT, Isolation, Plan};
 use crate::protocol::{Report, STAGE_NAME, inherit};
@@ -202,7 +203,11 @@ fn command_of(plan: &Plan, mapper: Option<IdMapper>) -> Command {
     command.args(plan.argv.iter().skip(1)).env_clear().envs(plan.env.iter().cloned());
     command.current_dir(&plan.folder);
     let (uid, gid) = (plan.uid, plan.gid);
-    let prepare = move || give_up_privileges(mapper.as_ref(), uid, gid).map_err(io::Error::from);
+    let filter = Filter::new();
+    let prepare = move || {
+        give_up_privileges(mapper.as_ref(), uid, gid).map_err(io::Error::from)?;
+        filter.set()
+    };
     // SAFETY: only system calls on this thread, which is the only one of the forked child;
     // nothing is allocated and no lock is taken.
     unsafe { command.pre_exec(prepare) };

@@ -22,15 +22,15 @@ pub struct Watched<'a> {
 pub fn watch(mut errors: PipeReader, watched: &Watched<'_>, output: &Output) {
     let (mut buffer, mut line, mut told) = ([0; 8192], Vec::new(), BTreeSet::new());
     while let Ok(count @ 1..) = errors.read(&mut buffer) {
-        // Who closed it does not want to know; the process goes on.
-        let _ = std::io::stderr().write_all(&buffer[..count]);
-        for byte in &buffer[..count] {
-            if *byte != b'\n' {
-                if line.len() < LONGEST_LINE {
-                    line.push(*byte);
-                }
+        for piece in buffer[..count].split_inclusive(|byte| *byte == b'\n') {
+            // Who closed it does not want to know; the process goes on.
+            let _ = std::io::stderr().write_all(piece);
+            let room = LONGEST_LINE.saturating_sub(line.len());
+            line.extend(&piece[..piece.len().min(room)]);
+            if !piece.ends_with(b"\n") {
                 continue;
             }
+            // What is explained stands between lines, never in one.
             let note = watched.explained(&String::from_utf8_lossy(&line));
             line.clear();
             if let Some(note) = note.filter(|note| told.insert(note.clone())) {
