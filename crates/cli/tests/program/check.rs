@@ -89,6 +89,12 @@ const CASES: &[Case<'_>] = &[
         &[RAILS[0], RAILS[1], RAILS[2], ("shtetl.toml", "[base]\npackages = [\"ruby-bundler\"]\n")],
     ),
     ("start-program!", &[("package.json", r#"{"scripts":{"start":"tides"}}"#)], &[START, ("server.js", "")]),
+    // What a shell can do by itself is no program.
+    (
+        "start-program!",
+        &[START, ("server.js", ""), ("shtetl.toml", "[task.a]\nrun = \"sh -c 'leave 0'\"\n")],
+        &[START, ("server.js", ""), ("shtetl.toml", "[task.a]\nrun = \"sh -c 'read line; exit 0'\"\n")],
+    ),
     (
         "runtime-unsupported",
         &[

@@ -15,9 +15,10 @@ const RUNTIMES: [(&str, &[&str]); 5] = [
     ("java", &["java"]),
 ];
 /// What a Debian base has, and what its shell can do by itself.
-const BASE: [&str; 18] = [
+const BASE: [&str; 34] = [
     "sh", "dash", "env", "cd", "echo", "exec", "export", "set", "test", "[", "true", "false", ":", "umask",
-    "wait", "trap", "ulimit", "printf",
+    "wait", "trap", "ulimit", "printf", "exit", "return", "read", "shift", "eval", "unset", "command",
+    "type", "kill", "pwd", "times", "alias", "getopts", "hash", "local", ".",
 ];
 /// Commands of Python packages that have another name than the package.
 const PYTHON: [(&str, &str); 12] = [
