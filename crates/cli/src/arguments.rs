@@ -281,7 +281,7 @@ pub struct RunOptions {
     /// Let the process reach this port of this machine, a database for example; may be repeated
     #[arg(long, value_name = "PORT")]
     pub reach: Vec<u16>,
-    /// The network that the process sees: one of its own, or that of this machine
+    /// The network of the process: its own, with nothing in it, or the host's
     #[arg(long, value_enum, default_value_t, env = "SHTETL_RUN_NETWORK", hide_env_values = true)]
     pub network: RunNetwork,
     /// Keep what the process writes into its writable folders in this folder [default: dropped at the end]

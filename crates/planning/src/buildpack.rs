@@ -190,6 +190,11 @@ pub fn wanted(label: &str, wanted_by: &[String]) -> String {
     }
 }
 
+/// The name of the step that packs the app's own files; other steps may read its layer.
+pub const APP_FILES: &str = "app files";
+/// The name of the step that runs the app's own build command; other steps may read its layer.
+pub const BUILD_COMMAND: &str = "build command";
+
 /// The name of the step that compiles a package.
 pub fn compile_step(package: &str) -> String {
     format!("compile {package}")

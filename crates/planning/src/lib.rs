@@ -15,7 +15,7 @@ pub mod resolving;
 
 pub use base::{Base, Provided};
 pub use buildpack::{
-    Buildpack, Context, Contribution, Member, NewHash, Resolution, compile_step, first_present,
-    loosely_accepts, tool_version, wanted,
+    APP_FILES, BUILD_COMMAND, Buildpack, Context, Contribution, Member, NewHash, Resolution, compile_step,
+    first_present, loosely_accepts, tool_version, wanted,
 };
 pub use resolving::{NewlyResolved, Pinning, ResolveTarget, Resolving, Settled};

@@ -32,6 +32,8 @@ const ENDINGS: [&str; 3] = [".tfstate", ".tfstate.backup", ".kdbx"];
 const KEYS: [&str; 4] = ["id_rsa", "id_dsa", "id_ecdsa", "id_ed25519"];
 /// Endings of names of samples, which hold no real values.
 const SAMPLES: [&str; 6] = [".example", ".sample", ".template", ".dist", ".example.env", ".sample.env"];
+/// Whole names of such samples.
+const SAMPLE_NAMES: [&str; 4] = ["example.env", "sample.env", "template.env", "default.env"];
 /// What a name has in it whose file is looked into, and how such a file ends.
 const SUGGESTING: [&str; 7] = ["credential", "secret", "service", "account", "auth", "config.json", "key"];
 const TEXTS: [&str; 12] =
@@ -41,7 +43,7 @@ const LOOKED_AT: u64 = 64 << 10;
 
 /// Why a file must not get into an image by accident, if it must not; `from_root` is its path from the root of the source.
 pub(super) fn is_private(path: &Path, from_root: &str, name: &str) -> Option<WhyLeftOut> {
-    if SAMPLES.iter().any(|end| name.ends_with(end)) {
+    if SAMPLES.iter().any(|end| name.ends_with(end)) || SAMPLE_NAMES.contains(&name) {
         return None;
     }
     if name == ".env" || name.starts_with(".env.") || name == ".envrc" || name.ends_with(".env") {
@@ -123,6 +125,7 @@ mod tests {
             ("prod.env", "A=1", Some(WhyLeftOut::Settings)),
             (".envrc", "", Some(WhyLeftOut::Settings)),
             ("prod.env.example", "", None),
+            ("example.env", "", None),
             (
                 "auth/service-account.json",
                 &format!("{{\"private_key\": \"{}\"}}", key.trim()),

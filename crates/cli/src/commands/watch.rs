@@ -79,9 +79,7 @@ impl Watched<'_> {
                 )
             }
             Unreachable::Elsewhere => {
-                format!(
-                    "note: {process} has a network of its own: run --network host gives it that of this machine"
-                )
+                format!("note: {process} has a network of its own: run --network host lets it use the host's")
             }
         }
     }

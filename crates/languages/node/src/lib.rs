@@ -10,6 +10,7 @@
 //! | `lock`, `tree` | lockfiles, and the one form that they end in |
 //! | `graph`, `placing`, `overrides`, `workspaces` | which folder each package goes into |
 //! | `resolve` | versions that no file locks |
+//! | `survey`, `members` | what the source, or a member of a workspace, says of itself |
 //! | `app`, `app_scripts`, `frameworks` | how the app is built and started |
 //! | `settled` | what the app needs, with a hash for each package |
 //! | `install`, `tarball`, `patch`, `packing` | layers of packages |
@@ -31,19 +32,16 @@ mod placing;
 mod resolve;
 mod scripts;
 mod settled;
+mod survey;
 mod tarball;
 mod tree;
 mod workspaces;
 
 use install::Purpose;
-use model::Sign;
 use model::error::SurveyError;
 use model::npm_range::Range;
 use model::platform::own_platform;
-use model::{
-    BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, Result, RuntimeWish,
-    configured_constraint,
-};
+use model::{BuildpackOptions, Error, Finding, Place, Result};
 use model::{Ecosystem, OptionSpec, Takes};
 use planning::{Buildpack, Context, Contribution, Member, Resolution, Resolving};
 use serde::Deserialize;
@@ -63,6 +61,8 @@ const RUN_SCRIPTS_OF: OptionSpec = OptionSpec::new(
 /// Packages whose install scripts are known not to matter.
 const SKIP_SCRIPTS_OF: OptionSpec =
     OptionSpec::new("skip-scripts-of", Takes::AddedTexts, "Packages whose install scripts need not be run");
+/// The name of the buildpack and of its runtime.
+const NAME: &str = "node";
 /// The folder of the app, from the root of the image.
 const APP: &str = "app";
 const MANIFEST: &str = "package.json";
@@ -107,7 +107,7 @@ struct PeerFacts {
 
 impl Buildpack for Node {
     fn name(&self) -> &str {
-        "node"
+        NAME
     }
 
     fn options(&self) -> Vec<OptionSpec> {
@@ -135,20 +135,7 @@ impl Buildpack for Node {
     }
 
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
-        let Some(folder) = tree.member() else {
-            let (mut finding, at) = self.survey_app(tree, options, None)?;
-            if finding.processes.is_empty() && finding.pages.is_none() {
-                finding.evidence.extend(self.members_that_start(tree, options)?);
-            }
-            survey_lock(tree, &mut finding, at);
-            return Ok(finding);
-        };
-        let before = members::built_before(tree, folder)?;
-        let (mut finding, at) = self.survey_app(&tree.below(folder), options, before)?;
-        finding.move_into(folder);
-        members::with_whole(&mut finding, tree)?;
-        survey_lock(tree, &mut finding, at);
-        Ok(finding)
+        survey::survey(tree, options)
     }
 
     fn accepts(&self, constraint: &str, version: &str) -> Option<bool> {
@@ -223,70 +210,6 @@ impl Buildpack for Node {
             contribution.steps.extend(runners.steps("node packages to run scripts", &installing));
         }
         Ok(contribution)
-    }
-}
-
-impl Node {
-    /// The members of a workspace that start, or are served, by themselves, and that no other one needs.
-    fn members_that_start(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Vec<Evidence>> {
-        let mut found = Vec::new();
-        // What is wrong with the members is reported by whoever needs their packages.
-        for folder in members::not_needed_by_others(tree).unwrap_or_default() {
-            let (own, _) = self.survey_app(&tree.below(&folder), options, None)?;
-            if own.processes.iter().any(|process| process.name == "web") || own.pages.is_some() {
-                let place = Place::new(format!("{folder}/{MANIFEST}"), None);
-                let evidence = Evidence::speaks_for(place, &folder, "a member that starts by itself");
-                found.push(evidence.as_sign(Sign::Member));
-            }
-        }
-        Ok(found)
-    }
-
-    /// What a tree says of itself, but for its lockfile, and the place of what that says among the evidence; `before`
-    /// is what has to be built before it.
-    fn survey_app(
-        &self,
-        tree: &SourceTree,
-        options: &BuildpackOptions,
-        before: Option<String>,
-    ) -> Result<(Finding, usize)> {
-        let mut finding = Finding::nothing(self.name(), vec![MANIFEST]);
-        let Some((text, manifest)) = read_manifest(tree)? else { return Ok((finding, 0)) };
-        let at = |needle: &str| Place::find(MANIFEST, &text, needle);
-        finding.evidence.push(Evidence::speaks_for(Place::new(MANIFEST, None), "present", "an app for Node"));
-        let engine = manifest.engines.get("node").map(|range| (range.clone(), at("\"node\"")));
-        let said: Vec<_> = engine.into_iter().chain(version_files(tree)?).collect();
-        for (range, place) in &said {
-            finding.evidence.push(Evidence::speaks_for(
-                place.clone(),
-                range,
-                "versions of Node that will do",
-            ));
-        }
-        finding.runtime = Some(RuntimeWish::of("node", configured_constraint(options), said));
-        finding.declared =
-            manifest.dependencies.keys().chain(manifest.optional_dependencies.keys()).cloned().collect();
-        let at = finding.evidence.len();
-        app::App { tree, text: &text, manifest: &manifest, before }.survey(&mut finding)?;
-        let packages: BTreeSet<String> = [&manifest.dependencies, &manifest.dev_dependencies]
-            .into_iter()
-            .flat_map(|d| d.keys().cloned())
-            .collect();
-        let known = planning::frameworks::apply(
-            planning::frameworks::NODE,
-            tree,
-            &packages,
-            &Place::new(MANIFEST, None),
-            ".js",
-        )?;
-        finding.evidence.extend(known.evidence);
-        let named: Vec<_> = finding.processes.iter().map(|p| p.name.clone()).collect();
-        finding.processes.extend(known.processes.into_iter().filter(|p| !named.contains(&p.name)));
-        finding.development = manifest.dev_dependencies.keys().cloned().collect();
-        // Pages alone may be the front end of another language's app.
-        let serves = finding.processes.iter().any(|p| p.name == "web");
-        finding.claim = if serves { Claim::Whole } else { Claim::Part };
-        Ok((finding, at))
     }
 }
 
@@ -373,90 +296,4 @@ fn check_lock(tree: &SourceTree, locked: &PackageTree) -> Result<()> {
         locked.check_against(folder, declared)?;
     }
     Ok(())
-}
-
-/// Files that name an exact version for people's own machines.
-fn version_files(tree: &SourceTree) -> Result<Vec<(String, Place)>> {
-    let mut said = Vec::new();
-    for file in [".node-version", ".nvmrc"] {
-        let text = tree.read(file)?.unwrap_or_default();
-        let version =
-            text.lines().map(str::trim).find(|l| l.starts_with(|c: char| c.is_ascii_digit() || c == 'v'));
-        said.extend(version.map(|v| (v.trim_start_matches('v').to_owned(), Place::find(file, &text, v))));
-    }
-    said.extend(planning::tool_version(tree, &["nodejs", "node"])?);
-    Ok(said)
-}
-
-/// The versions of Node that the packages of the image want, and those of the build where there is one.
-fn engines(
-    tree: &SourceTree,
-    lock: &PackageTree,
-    packages: &[LockedPackage],
-    builds: bool,
-) -> Result<Vec<(String, String)>> {
-    let mut all = lock.engines(packages);
-    if builds && let Some(lock) = lock::read_for_build(tree)? {
-        all.extend(lock.engines(&lock.with_development(&own_platform())?));
-        all.sort();
-        all.dedup_by(|one, other| one.0 == other.0);
-    }
-    Ok(all)
-}
-
-/// What the lockfile locks; one that cannot be used speaks against itself and is refused by a build.
-fn survey_lock(tree: &SourceTree, finding: &mut Finding, at: usize) {
-    let present = lock::names().find(|name| tree.has(name));
-    let Some(file) = present else {
-        let count = finding.declared.len();
-        if count > 0 {
-            let counts = format!("{count} {}", if count == 1 { "package" } else { "packages" });
-            let tells = "no exact versions: a build resolves them, and keeps them in shtetl.lock";
-            finding.evidence.insert(at, Evidence::speaks_for(Place::new(MANIFEST, None), counts, tells));
-        }
-        return;
-    };
-    let place = Place::new(file, None);
-    let locked = lock::read(tree).and_then(|locked| match locked {
-        Some(lock) => {
-            let packages = lock.for_image(&own_platform())?;
-            let links = install::commands(APP, &packages, &BTreeMap::new());
-            let folders = [Some(String::new()), tree.member().map(|folder| format!("{folder}/"))];
-            let own = |link: &String| {
-                let inside = link.strip_prefix("app/")?;
-                let of = |folder: &String| {
-                    inside.strip_prefix(folder.as_str())?.strip_prefix("node_modules/.bin/")
-                };
-                folders.iter().flatten().find_map(of).map(str::to_owned)
-            };
-            finding.commands = lock.says_all.then(|| links.keys().filter_map(own).collect());
-            let top = |package: &LockedPackage| {
-                let of = |folder: &String| {
-                    package.path.strip_prefix(folder.as_str())?.strip_prefix("node_modules/")
-                };
-                let name = folders.iter().flatten().find_map(of)?;
-                (!name.contains("node_modules/")).then(|| name.to_owned())
-            };
-            finding.locked = packages.iter().filter_map(top).collect();
-            let of_packages = engines(tree, &lock, &packages, finding.build.is_some())?;
-            if let Some(wish) = &mut finding.runtime {
-                wish.of_packages = of_packages;
-            }
-            Ok(Some((lock.count(), packages.len())))
-        }
-        None => Ok(None),
-    });
-    match locked {
-        Ok(Some((all, packages))) => {
-            let development = all - packages;
-            let counts = format!("{all} packages, {development} of them for development");
-            finding.evidence.insert(at, Evidence::speaks_for(place, counts, "exact versions"));
-            finding.lock = Some(LockFound { file: file.to_owned(), packages, development });
-        }
-        Ok(None) => {}
-        Err(error) => {
-            let refused = Evidence::against(place, error.to_string(), "a build will refuse it");
-            finding.evidence.insert(at, refused.as_sign(Sign::Refused));
-        }
-    }
 }

@@ -1,10 +1,10 @@
-//! Members of a workspace that are apps: which whole one belongs to, what it needs of that, and how it is surveyed.
+//! Members of a workspace that are apps: which whole one belongs to, what it needs of that, and what is built before it.
 
 use crate::app_scripts::AppScripts;
 use crate::workspaces::{APART, Part, Parts};
 use crate::{MANIFEST, lock, parse_manifest, read_manifest};
 use content::store::Signature;
-use model::{Finding, PathFacts, Result};
+use model::{PathFacts, Result, shell_words};
 use planning::Member;
 use source::{SourceTree, TreeFile, TreeKind};
 use std::collections::BTreeMap;
@@ -96,24 +96,12 @@ pub(super) fn built_before(tree: &SourceTree, folder: &str) -> Result<Option<Str
     let mut lines = Vec::new();
     for needed in parts.needed_by(part).into_iter().filter(|needed| needed.folder != folder) {
         let build = AppScripts(&needed.manifest.scripts).line("build");
-        lines.extend(build.map(|line| format!("cd {ROOT}/{} && {line}", needed.folder)));
+        lines.extend(build.map(|line| format!("{} && {line}", enter(&needed.folder))));
     }
-    Ok((!lines.is_empty()).then(|| format!("{} && cd {ROOT}/{folder}", lines.join(" && "))))
+    Ok((!lines.is_empty()).then(|| format!("{} && {}", lines.join(" && "), enter(folder))))
 }
 
-/// Adds to what was found in a member what the whole says of the runtime, and what it declares for all.
-pub(super) fn with_whole(finding: &mut Finding, tree: &SourceTree) -> Result<()> {
-    let Some((text, manifest)) = read_manifest(tree)? else { return Ok(()) };
-    finding.development.extend(manifest.dev_dependencies.keys().cloned());
-    let Some(wish) = &mut finding.runtime else { return Ok(()) };
-    let engine = manifest.engines.get("node");
-    let engine = engine.map(|range| (range.clone(), model::Place::find(MANIFEST, &text, "\"node\"")));
-    let said = engine.into_iter().chain(crate::version_files(tree)?);
-    for one in said {
-        match &wish.constraint {
-            None => wish.constraint = Some(one),
-            Some(_) => wish.also_said.push(one),
-        }
-    }
-    Ok(())
+/// The command that goes to a folder of the whole, whatever it is called.
+fn enter(folder: &str) -> String {
+    shell_words::join(&["cd".to_owned(), format!("{ROOT}/{folder}")])
 }

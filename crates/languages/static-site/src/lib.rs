@@ -11,7 +11,7 @@ use model::{
 };
 use model::{OptionSpec, Takes};
 use page_files::PageFiles;
-use planning::{Buildpack, Context, Contribution, Resolution, first_present};
+use planning::{APP_FILES, BUILD_COMMAND, Buildpack, Context, Contribution, Resolution, first_present};
 use source::SourceTree;
 
 /// The buildpack.
@@ -28,8 +28,6 @@ const SINGLE_PAGE: OptionSpec = OptionSpec::new(
 /// Fields of every answer.
 const HEADERS: OptionSpec =
     OptionSpec::new("headers", Takes::AddedTexts, "Header fields of every answer, as in \"Name: value\"");
-/// Steps that write pages.
-const PAGES_OF: [&str; 2] = ["app files", "build command"];
 /// Folders that may hold the pages; the empty one is the root of the source.
 const DOCROOTS: [&str; 9] = ["", "public", "site", "dist", "www", "_site", "htdocs", "html", "docs"];
 /// Files that mean that a program serves the pages.
@@ -117,7 +115,10 @@ impl Buildpack for StaticSite {
         let page_files = PageFiles { folder: pages.folder.clone(), single_page: pages.single_page };
         let page_files = Step::new("page files", Role::Built, page_files);
         Ok(Contribution {
-            steps: vec![server::nginx(&headers), Step { reads: PAGES_OF.to_vec(), ..page_files }],
+            steps: vec![
+                server::nginx(&headers),
+                Step { reads: vec![APP_FILES, BUILD_COMMAND], ..page_files },
+            ],
             ..Contribution::default()
         })
     }

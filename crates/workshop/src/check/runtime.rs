@@ -4,7 +4,8 @@ use crate::check::{Found, Subject, breaks, doubt};
 use bases::catalogue;
 use bases::debian::{SUITES, Suite};
 use model::error::BaseError;
-use model::{Error, Result};
+use model::{Error, Finding, Result, RuntimeWish};
+use planning::Buildpack;
 
 pub(super) fn unmet(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut found = impossible(subject);
@@ -49,19 +50,22 @@ fn image_with(runtime: &str) -> String {
     format!("in shtetl.toml, under [base]: from = \"oci:REFERENCE\" of an image that has such a {runtime}")
 }
 
+/// The runtimes that the chosen buildpacks want.
+fn wishes<'s>(subject: &'s Subject<'_>) -> impl Iterator<Item = (&'s RuntimeWish, &'s dyn Buildpack)> {
+    let of = |finding: &'s Finding| {
+        Some((finding.runtime.as_ref()?, subject.app.buildpacks.named(&finding.buildpack)?))
+    };
+    subject.survey.chosen_findings().filter_map(of)
+}
+
 /// How many series beyond the newest known one there may be before this program knows of them.
 const SERIES_AHEAD: u64 = 6;
 
 /// A version of Node that no registry can have.
 fn impossible(subject: &Subject<'_>) -> Vec<Found> {
     let mut found = Vec::new();
-    for finding in subject.survey.chosen_findings().filter(|finding| finding.buildpack == "node") {
-        let constraint = finding.runtime.as_ref().and_then(|wish| wish.constraint.as_ref());
-        let (Some((wanted, place)), Some(buildpack)) =
-            (constraint, subject.app.buildpacks.named(&finding.buildpack))
-        else {
-            continue;
-        };
+    for (wish, buildpack) in wishes(subject).filter(|(wish, _)| wish.runtime == "node") {
+        let Some((wanted, place)) = &wish.constraint else { continue };
         let newest = catalogue::newest_series("node").unwrap_or_default();
         let numbers = wanted.split(|c: char| !c.is_ascii_digit() && c != '.');
         let series = numbers.filter_map(|number| number.split('.').next()?.parse::<u64>().ok());
@@ -85,12 +89,7 @@ fn impossible(subject: &Subject<'_>) -> Vec<Found> {
 pub(super) fn older_than_wanted(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let Ok(planned) = subject.planned else { return Ok(Vec::new()) };
     let mut found = Vec::new();
-    for finding in subject.survey.chosen_findings() {
-        let (Some(wish), Some(buildpack)) =
-            (&finding.runtime, subject.app.buildpacks.named(&finding.buildpack))
-        else {
-            continue;
-        };
+    for (wish, buildpack) in wishes(subject) {
         let in_use = planned.runtimes.iter().chain(&planned.tools).find(|one| one.name == wish.runtime);
         let Some(in_use) = in_use else { continue };
         let meets = |range: &str, version: &str| buildpack.accepts(range, version) == Some(true);
@@ -105,7 +104,7 @@ pub(super) fn older_than_wanted(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let series = in_use.version.split('.').next().unwrap_or_default();
         let what = format!("the image gets {} {series}, and {package} wants {range}", wish.runtime);
         let place = wish.constraint.as_ref().map(|(_, place)| place.clone());
-        let advice = format!("in shtetl.toml, under [buildpacks.{}]: version = {range:?}", finding.buildpack);
+        let advice = format!("in shtetl.toml, under [buildpacks.{}]: version = {range:?}", buildpack.name());
         found.push(doubt(place, what, advice));
     }
     Ok(found)
@@ -114,12 +113,7 @@ pub(super) fn older_than_wanted(subject: &Subject<'_>) -> Result<Vec<Found>> {
 /// An exact version in one place that the range in another place does not admit.
 pub(super) fn contradiction(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut found = Vec::new();
-    for finding in subject.survey.chosen_findings() {
-        let (Some(wish), Some(buildpack)) =
-            (&finding.runtime, subject.app.buildpacks.named(&finding.buildpack))
-        else {
-            continue;
-        };
+    for (wish, buildpack) in wishes(subject) {
         let said: Vec<_> = wish.constraint.iter().chain(&wish.also_said).collect();
         for (number, (one, here)) in said.iter().enumerate() {
             for (other, there) in said.iter().skip(number + 1) {

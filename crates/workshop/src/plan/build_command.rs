@@ -7,11 +7,10 @@ use globset::{Glob, GlobSet, GlobSetBuilder};
 use model::error::StepError;
 use model::shell_words::{SHELL, expanded, for_shell, join, variables};
 use model::{AppBuild, BuildCommand, Error, PackageFact, Result};
+use planning::BUILD_COMMAND;
 use source::SourceTree;
 use std::sync::Arc;
 
-/// The name of the step.
-pub(super) const STEP: &str = "build command";
 /// The folder of the app, from the root of the image.
 const APP: &str = "app";
 /// How many files an error names.
@@ -113,7 +112,7 @@ impl Action for BuildWork {
         ];
         let argv = argv_of(&self.command.run);
         let job = Job {
-            step: STEP,
+            step: BUILD_COMMAND,
             shown: self.shown.clone(),
             argv,
             env,

@@ -22,7 +22,7 @@ use model::RuntimeInUse;
 use model::error::{BaseError, SurveyError};
 use model::platform::own_platform;
 use model::{AppBuild, BuildpackOptions, Error, Finding, ProcessType, Result, Role, RuntimeWish, in_folder};
-use planning::{Base, Context, Provided, Resolution};
+use planning::{APP_FILES, BUILD_COMMAND, Base, Context, Provided, Resolution};
 use source::{SourceTree, TreeDigests};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -224,7 +224,7 @@ fn build_step(
     }
     let expected = expected_files(sources.survey, sources.tree);
     let work = BuildWork::of(build, sources.tree, path, package_folders, expected);
-    let step = Step::new(build_command::STEP, Role::Built, work).in_root(root);
+    let step = Step::new(BUILD_COMMAND, Role::Built, work).in_root(root);
     Ok(Step { reads_source: true, ..step })
 }
 
@@ -328,7 +328,7 @@ impl Worklist {
         self.source_input = Input::of_parts("source", digests.0.iter().map(part).collect());
         if self.packs_source {
             let step = Step::new(
-                "app files",
+                APP_FILES,
                 Role::App,
                 AppFiles {
                     tree: Arc::clone(tree),

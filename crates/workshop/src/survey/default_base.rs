@@ -8,8 +8,8 @@ use model::{Finding, Place};
 /// A runtime that comes in any version, whatever the base.
 const ANYWHERE: &str = "node";
 
-/// The newest suite whose runtime meets what the source says, the lesser of it as well where one does; with the place
-/// that excluded a newer one.
+/// The newest suite whose runtime meets all that the source says, or as much of it as any suite meets, the strongest first;
+/// with the place that excludes a newer suite.
 pub(super) fn of(main: Option<&Finding>, buildpacks: &Buildpacks) -> (String, Option<Place>) {
     let default = || (DEFAULT.to_owned(), None);
     let Some(wish) = main.and_then(|main| main.runtime.as_ref()) else { return default() };
