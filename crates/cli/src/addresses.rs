@@ -1,9 +1,9 @@
 //! Gathers where packages come from: options, variables, the user's and the ecosystems' configuration.
 
 use crate::error::Failure;
-use crate::folders::user_folder;
+use crate::folders::user_file;
 use bases::debian::Suite;
-use config::AppConfig;
+use config::UserConfig;
 use config::addresses::{AddressBook, KnownAddress, Origin};
 use model::{Ecosystem, KnownNames};
 use remote::Address;
@@ -16,6 +16,7 @@ pub fn gather(
     options: &[String],
     host: &Path,
     of_ecosystems: Vec<KnownAddress>,
+    user: &UserConfig,
     names: &KnownNames,
 ) -> Result<AddressBook, Failure> {
     let here = env::current_dir().unwrap_or_default();
@@ -29,11 +30,11 @@ pub fn gather(
             known.push(said(ecosystem, &text, &here, Origin::Variable, variable));
         }
     }
-    if let Some(file) = user_folder("XDG_CONFIG_HOME", ".config").map(|f| f.join("config.toml")) {
+    if let Some(file) = user_file() {
         let folder = file.parent().unwrap_or(Path::new("/"));
-        for (name, text) in AppConfig::user_addresses(&file, names)? {
-            let Some((ecosystem, bound)) = Ecosystem::with_bound(&name, &names.ecosystems) else { continue };
-            let plain = said(ecosystem, &text, folder, Origin::User, file.display().to_string());
+        for (name, text) in &user.addresses {
+            let Some((ecosystem, bound)) = Ecosystem::with_bound(name, &names.ecosystems) else { continue };
+            let plain = said(ecosystem, text, folder, Origin::User, file.display().to_string());
             known.push(KnownAddress { bound, ..plain });
         }
     }

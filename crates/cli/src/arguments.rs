@@ -87,9 +87,8 @@ pub enum Format {
 }
 
 /// What a process sees of the network.
-#[derive(Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub enum RunNetwork {
-    #[default]
     Own,
     Host,
 }
@@ -281,9 +280,9 @@ pub struct RunOptions {
     /// Let the process reach this port of this machine, a database for example; may be repeated
     #[arg(long, value_name = "PORT")]
     pub reach: Vec<u16>,
-    /// The network of the process: its own, with nothing in it, or the host's
-    #[arg(long, value_enum, default_value_t, env = "SHTETL_RUN_NETWORK", hide_env_values = true)]
-    pub network: RunNetwork,
+    /// The network of the process: its own, with nothing in it, or the host's [default: own]
+    #[arg(long, value_enum, env = "SHTETL_RUN_NETWORK", hide_env_values = true)]
+    pub network: Option<RunNetwork>,
     /// Keep what the process writes into its writable folders in this folder [default: dropped at the end]
     #[arg(long, value_name = "DIR")]
     pub data: Option<PathBuf>,

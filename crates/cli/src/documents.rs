@@ -46,7 +46,7 @@ pub struct Described {
 }
 
 /// Everything with a schema.
-pub const ALL: [Described; 5] = [
+pub const ALL: [Described; 6] = [
     Described {
         name: "configuration",
         about: "shtetl.toml, the configuration of an app",
@@ -56,6 +56,11 @@ pub const ALL: [Described; 5] = [
         name: "house-rules",
         about: "house rules of an organisation",
         schema: || config::schema::house_rules(&Buildpacks::built_in().known_names()),
+    },
+    Described {
+        name: "user-configuration",
+        about: "config.toml, what a user says for all apps of a machine",
+        schema: || config::schema::user(&Buildpacks::built_in().known_names()),
     },
     Described {
         name: "survey",

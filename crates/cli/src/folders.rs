@@ -9,3 +9,8 @@ pub fn user_folder(variable: &str, in_home: &str) -> Option<PathBuf> {
     let folder = said.or_else(|| Some(PathBuf::from(env::var_os("HOME")?).join(in_home)))?;
     Some(folder.join("shtetl"))
 }
+
+/// The user's own configuration, whether it is there or not.
+pub fn user_file() -> Option<PathBuf> {
+    user_folder("XDG_CONFIG_HOME", ".config").map(|folder| folder.join("config.toml"))
+}

@@ -4,20 +4,21 @@ use crate::addresses;
 use crate::arguments::{Global, SourceOptions};
 use crate::ecosystems;
 use crate::error::Failure;
-use crate::folders::user_folder;
+use crate::folders::{user_file, user_folder};
 use bases::host::Host;
 use cancel::Cancel;
 use config::addresses::AddressBook;
-use config::{Choice, Layer, RunValues};
+use config::{Choice, Layer, RunValues, UserConfig};
 use content::store::Store;
 use model::platform::own_platform;
 use remote::oci::CredentialFiles;
 use remote::{Fetcher, Login, Network};
+use sandbox::Limits;
 use source::Asked;
 use std::env;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::{SystemTime, UNIX_EPOCH};
+use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use workshop::app::{App, look};
 use workshop::buildpacks::Buildpacks;
 
@@ -42,6 +43,8 @@ pub struct Surroundings {
     pub buildpacks: Buildpacks,
     /// Ends the work early.
     pub cancel: Cancel,
+    /// What the user says for all apps.
+    pub user: UserConfig,
     /// House rules that were named outside of the app.
     pub rules: Option<PathBuf>,
 }
@@ -59,17 +62,25 @@ impl Surroundings {
         let whole = app.iter().find_map(|app| buildpacks.iter().find_map(|b| b.workspace_above(app)));
         let said = ecosystems::gather(&app.into_iter().chain(whole).collect::<Vec<_>>());
         let names = buildpacks.known_names();
+        let user = user_file().map(|file| UserConfig::read(&file, &names)).transpose()?.unwrap_or_default();
         Ok(Self {
             store: Store::open(&folder)?,
             credentials: Arc::new(credentials(env::split_paths(&path).collect())),
             host: Host { root: global.host_root.clone(), search: env::split_paths(&path).collect() },
-            book: Arc::new(addresses::gather(&global.addresses, &global.host_root, said.known, &names)?),
+            book: Arc::new(addresses::gather(
+                &global.addresses,
+                &global.host_root,
+                said.known,
+                &user,
+                &names,
+            )?),
             logins: said.logins,
             jobs: global.jobs.unwrap_or_else(default_jobs).max(1),
             platform: own_platform(),
             created: creation_time()?,
             cancel: Cancel::new(),
             buildpacks,
+            user,
             rules: global.house_rules.clone(),
         })
     }
@@ -95,6 +106,24 @@ impl Surroundings {
         let values = by_variable.into_iter().chain(by_option);
         let values = values.map(|(layer, label, text)| RunValues { layer, label: label.to_owned(), text });
         Choice { rules: self.rules.clone(), variant: options.variant.clone(), values: values.collect() }
+    }
+
+    /// How much a step may use.
+    pub fn step_limits(&self) -> Limits {
+        let minutes = self.user.limits.minutes.map(|minutes| Duration::from_secs(minutes * 60));
+        Limits { time: minutes.or(Limits::STEP.time), ..self.process_limits() }
+    }
+
+    /// How much a process of `run` may use.
+    pub fn process_limits(&self) -> Limits {
+        let (said, plain) = (self.user.limits, Limits::PROCESS);
+        Limits {
+            processes: said.processes.unwrap_or(plain.processes),
+            memory: said.memory.or(plain.memory),
+            open_files: said.open_files.unwrap_or(plain.open_files),
+            written: said.written.unwrap_or(plain.written),
+            time: plain.time,
+        }
     }
 
     /// Nanoseconds since 1970.

@@ -8,6 +8,7 @@
 //! | --- | --- |
 //! | `reader`, `values` | TOML with places, and every key with its meaning |
 //! | `layers` | which value is in force, and who said it |
+//! | `user` | the user's own configuration, for all apps |
 //! | [`schema`] | JSON Schemas of what may be written |
 //! | [`pins`] | `shtetl.lock` |
 //! | [`addresses`] | where packages come from, and who said so |
@@ -19,18 +20,18 @@ mod layers;
 pub mod pins;
 mod reader;
 pub mod schema;
+mod user;
 mod values;
 
 pub use layers::{Choice, ConfigPlace, Effective, Layer, Origin, RunValues};
-use model::error::{ConfigError, SurveyError};
+use model::error::SurveyError;
 use model::shell_words::CommandLine;
 use model::{
-    BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, KnownNames, PathFacts, Place, Result,
-    SettingRule,
+    BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, PathFacts, Place, Result, SettingRule,
 };
-use reader::Document;
 use std::collections::BTreeMap;
 use std::path::Path;
+pub use user::{UserConfig, UserLimits};
 
 /// Everything that `shtetl.toml` says; nothing in it is required.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -97,7 +98,7 @@ pub struct ProcessConfig {
     pub port: Option<u16>,
     /// A path that answers with success when the process is well.
     pub health: Option<String>,
-    /// Memory it needs, in bytes.
+    /// Memory that it may use, with all that it starts, in bytes.
     pub memory: Option<u64>,
     /// How many of it should run.
     pub instances: Option<u32>,
@@ -109,23 +110,6 @@ impl AppConfig {
     /// Notes that what it says of versions was said in `file`.
     fn name_versions(&mut self, file: &str) {
         self.buildpacks.values_mut().for_each(|options| options.name_version_file(file));
-    }
-
-    /// Reads the user's own configuration at `path`, which has only the table `[addresses]`.
-    pub fn user_addresses(path: &Path, names: &KnownNames) -> Result<BTreeMap<String, String>> {
-        if !path.exists() {
-            return Ok(BTreeMap::new());
-        }
-        let text = read_text(path, path)?;
-        let read = || {
-            let document = Document::parse(&text)?;
-            let addresses = values::read_user(&document, names);
-            let (complaints, _) = document.done();
-            if complaints.is_empty() { Ok(addresses) } else { Err(complaints) }
-        };
-        read().map_err(|complaints| {
-            Error::Config(ConfigError::Faults { path: path.to_owned(), text: text.clone(), complaints })
-        })
     }
 }
 
@@ -149,7 +133,8 @@ fn read_text(path: &Path, shown: &Path) -> Result<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use model::Fault;
+    use crate::reader::Document;
+    use model::{Fault, KnownNames};
 
     fn faults(text: &str) -> Vec<(&str, Fault)> {
         let document = match Document::parse(text) {

@@ -24,6 +24,29 @@ pub fn house_rules(known: &KnownNames) -> Value {
     root("house rules", "What an organisation says for all its apps", keys)
 }
 
+/// The schema of the user's own configuration.
+pub fn user(known: &KnownNames) -> Value {
+    let count = |about: &str| json!({ "description": about, "type": "integer", "minimum": 1 });
+    let limits = json!({
+        "processes": count("Processes and threads at once"),
+        "memory": size("Memory of all together; what processes keep in /tmp counts"),
+        "open-files": count("Open files of each process"),
+        "written": size("What is written to disks"),
+        "minutes": count("For how long a step may run"),
+    });
+    let network = json!({ "network": {
+        "description": "The network of processes: their own, or the host's", "enum": ["own", "host"],
+    } });
+    let keep = json!({ "keep": size("How much a build leaves in the store at most") });
+    let keys = Map::from_iter([
+        ("addresses".to_owned(), addresses(known)),
+        ("limits".to_owned(), closed("How much a step, or a process of `run`, may use", entries(limits))),
+        ("run".to_owned(), closed("How processes are run", entries(network))),
+        ("store".to_owned(), closed("The store", entries(keep))),
+    ]);
+    root("config.toml", "What a user says for all apps of a machine", keys)
+}
+
 fn root(title: &str, about: &str, keys: Map<String, Value>) -> Value {
     let mut schema = closed(about, keys);
     schema["$schema"] = json!("https://json-schema.org/draft/2020-12/schema");
@@ -55,13 +78,17 @@ fn shared(known: &KnownNames) -> Map<String, Value> {
     keys.insert("base".to_owned(), closed("The base", entries(base)));
     keys.insert("buildpacks".to_owned(), buildpacks(known));
     keys.insert("build".to_owned(), build(known));
+    keys.insert("addresses".to_owned(), addresses(known));
+    keys
+}
+
+fn addresses(known: &KnownNames) -> Value {
     let names: Vec<&str> = known.ecosystems.iter().map(|ecosystem| ecosystem.name()).collect();
     let addresses = names.iter().map(|name| ((*name).to_owned(), text("A URL or a folder")));
     let mut addresses = closed("Where packages come from", addresses.collect());
     addresses["patternProperties"] = json!({ format!("^(?:{}):.", names.join("|")):
         text("Where packages of this name or scope come from, and never from anywhere else") });
-    keys.insert("addresses".to_owned(), addresses);
-    keys
+    addresses
 }
 
 fn build(known: &KnownNames) -> Value {
@@ -107,11 +134,7 @@ fn buildpacks(known: &KnownNames) -> Value {
 /// What a variant may change too.
 fn running() -> Map<String, Value> {
     let run = command();
-    let memory = json!({
-        "description": "Memory it needs",
-        "type": "string",
-        "pattern": "^[0-9]+ *(?:KiB|MiB|GiB|kB|MB|GB)$",
-    });
+    let memory = size("Memory that it may use, with all that it starts");
     let process = json!({
         "run": run,
         "memory": memory,
@@ -172,6 +195,14 @@ fn entries(object: Value) -> Map<String, Value> {
 
 fn name() -> Value {
     json!({ "description": "The app's name; default: the folder's", "type": "string", "pattern": NAME })
+}
+
+fn size(about: &str) -> Value {
+    json!({
+        "description": about,
+        "type": "string",
+        "pattern": "^[0-9]+ *(?:KiB|MiB|GiB|kB|MB|GB)$",
+    })
 }
 
 fn text(about: &str) -> Value {

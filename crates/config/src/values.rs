@@ -110,15 +110,7 @@ fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
     }
 }
 
-/// The user's own configuration: only where packages come from.
-pub(super) fn read_user(document: &Document<'_>, names: &KnownNames) -> BTreeMap<String, String> {
-    let root = document.root();
-    let addresses = read_addresses(&root, names);
-    root.done();
-    addresses
-}
-
-fn read_addresses(root: &Table<'_, '_>, names: &KnownNames) -> BTreeMap<String, String> {
+pub(super) fn read_addresses(root: &Table<'_, '_>, names: &KnownNames) -> BTreeMap<String, String> {
     let mut addresses = BTreeMap::new();
     let Some(table) = root.value("addresses").and_then(|v| v.table()) else { return addresses };
     for key in names.ecosystems.iter().map(|ecosystem| ecosystem.name()) {
@@ -134,7 +126,11 @@ fn read_addresses(root: &Table<'_, '_>, names: &KnownNames) -> BTreeMap<String, 
     addresses
 }
 
-fn with_table<'d, 't>(root: &Table<'d, 't>, key: &'static str, mut read: impl FnMut(&Table<'d, 't>)) {
+pub(super) fn with_table<'d, 't>(
+    root: &Table<'d, 't>,
+    key: &'static str,
+    mut read: impl FnMut(&Table<'d, 't>),
+) {
     if let Some(table) = root.value(key).and_then(|v| v.table()) {
         read(&table);
         table.done();
@@ -303,7 +299,7 @@ fn read_command(value: &Value<'_, '_>) -> Option<CommandLine> {
 }
 
 /// `256MiB`, `1GiB`, `512MB`: bytes.
-fn read_size(value: &Value<'_, '_>, text: &str) -> Option<u64> {
+pub(super) fn read_size(value: &Value<'_, '_>, text: &str) -> Option<u64> {
     const UNITS: [(&str, u64); 6] = [
         ("KiB", 1 << 10),
         ("MiB", 1 << 20),

@@ -209,7 +209,7 @@ impl Running<'_, '_> {
         needed: &[Produced],
     ) -> Result<Finished> {
         let (root, read) = needed.split_at(node.step.root.len().min(needed.len()));
-        let Session { store, fetcher, budget, events, .. } = *self.session;
+        let Session { store, fetcher, budget, events, limits, .. } = *self.session;
         let (app, step, role) = (node.app.to_owned(), node.step.name.clone(), node.step.role);
         events(Event::Started { app: app.clone(), step: step.clone(), role, because: because.clone() });
         let started = Instant::now();
@@ -230,6 +230,7 @@ impl Running<'_, '_> {
             read,
             note: &|text| events(Event::Note { text: format!("{}: {text}", node.step.name) }),
             progress: &progress,
+            limits,
             cancel: self.cancel,
         };
         let mut layer = LayerWriter::new(store, node.target.codec, budget.compressors())?;

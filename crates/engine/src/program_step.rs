@@ -126,6 +126,7 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
         listens: Vec::new(),
         uid: APP_USER.uid,
         gid: APP_USER.gid,
+        limits: cx.limits,
     };
     fs::create_dir(&plan.scratch).facts(&plan.scratch)?;
     finish(job, &plan, cx)?;
@@ -157,12 +158,13 @@ fn finish(job: &Job<'_>, plan: &Plan, cx: &StepContext<'_>) -> Result<()> {
         // Dropping what runs ends it, and everything that it started.
         cx.check_cancelled()?;
     }
+    let (step, command) = (job.step.to_owned(), job.shown.clone());
     let status = match running.wait()? {
         Ended::Exit(0) => return Ok(()),
+        Ended::Over(limit) => return Err(Error::Step(StepError::OverLimit { step, command, limit })),
         Ended::Exit(status) => format!("status {status}"),
         Ended::Signal(number) => format!("signal {number}"),
     };
-    let (step, command) = (job.step.to_owned(), job.shown.clone());
     let missing = dev_packages::in_output(&last);
     let said = last.split_off(last.len().saturating_sub(TOLD_LINES)).into();
     Err(Error::Step(StepError::Failed { step, command, status, said, missing }))

@@ -5,6 +5,7 @@ use crate::event::Event;
 use cancel::Cancel;
 use content::store::Store;
 use remote::Fetcher;
+use sandbox::Limits;
 
 /// One a process: store, connections, budget, and who is told.
 pub struct Session<'a> {
@@ -16,6 +17,8 @@ pub struct Session<'a> {
     pub budget: &'a Budget,
     /// Told of everything that happens, from any thread.
     pub events: &'a (dyn Fn(Event) + Sync),
+    /// How much the programs of a step may use.
+    pub limits: Limits,
     /// Ends everything early.
     pub cancel: &'a Cancel,
 }

@@ -6,6 +6,7 @@ use cancel::Cancel;
 use content::layer::{LayerWriter, WrittenLayer};
 use model::{Error, PackageFact, Result, Role, Withdrawn};
 use remote::Fetcher;
+use sandbox::Limits;
 use serde::{Deserialize, Serialize};
 
 /// What a finished step leaves behind.
@@ -35,6 +36,8 @@ pub struct StepContext<'a> {
     pub note: &'a (dyn Fn(String) + Sync),
     /// Told how many of how many parts are done.
     pub progress: &'a (dyn Fn(usize, usize) + Sync),
+    /// How much the programs of the step may use.
+    pub limits: Limits,
     /// Ends the step early.
     pub cancel: &'a Cancel,
 }

@@ -39,7 +39,7 @@ pub struct ProcessType {
     /// A path that answers with success when the process is well.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub health: Option<String>,
-    /// Memory it needs, in bytes.
+    /// Memory that it may use, with all that it starts, in bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub memory: Option<u64>,
     /// How many of it should run.

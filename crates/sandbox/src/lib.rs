@@ -13,16 +13,19 @@
 //! `fork` and `exec`, raising the loopback interface, and setting how memory is given back.
 
 mod filter;
+mod limits;
 mod link;
 mod loopback;
 mod memory;
 mod plan;
+mod privileges;
 mod probe;
 mod protocol;
 mod root;
 mod running;
 mod stage;
 
+pub use limits::{Limit, Limits};
 pub use link::Link;
 pub use loopback::raise_loopback;
 pub use memory::give_memory_back_early;

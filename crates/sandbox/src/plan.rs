@@ -1,5 +1,6 @@
 //! What is to run, and in which surroundings.
 
+use crate::limits::Limits;
 use serde::{Deserialize, Serialize};
 use std::path::PathBuf;
 
@@ -88,4 +89,6 @@ pub struct Plan {
     pub uid: u32,
     /// The group that the process sees itself in.
     pub gid: u32,
+    /// How much the process, and what it starts, may use.
+    pub limits: Limits,
 }

@@ -1,5 +1,6 @@
 //! Finds out by trying which way of running works here; settings of the kernel do not tell.
 
+use crate::limits::Limits;
 use crate::plan::{Ground, Isolation, Mode, Network, Plan};
 use crate::running::{SandboxError, start};
 use std::fs;
@@ -51,6 +52,7 @@ fn attempt(mode: Mode, scratch: &Path) -> Result<(), (String, String)> {
         writable: vec!["tmp".to_owned()],
         uid: 1000,
         gid: 1000,
+        limits: Limits::STEP,
     };
     match start(&plan, [Stdio::null(), Stdio::null(), Stdio::null()]) {
         Ok(_) => Ok(()),

@@ -1,5 +1,6 @@
 //! What the caller and the stages of a sandbox agree on.
 
+use crate::limits::Limit;
 use rustix::fd::RawFd;
 use rustix::io::{FdFlags, fcntl_setfd};
 use serde::{Deserialize, Serialize};
@@ -22,6 +23,8 @@ pub(crate) enum Report {
     Exit(i32),
     /// The process was ended by this signal.
     Signal(i32),
+    /// The process was ended because this limit was broken.
+    Over(Limit),
 }
 
 /// Lets the child keep these file descriptors across `exec`.

@@ -16,9 +16,35 @@ use std::path::{Path, PathBuf};
 
 /// Device files that every process may expect.
 const DEVICES: [&str; 6] = ["null", "zero", "full", "random", "urandom", "tty"];
-/// Kernel controls that are only read inside, and others that are hidden, when the caller is the superuser.
-const READ_ONLY: [&str; 4] = ["sys", "sysrq-trigger", "irq", "bus"];
-const HIDDEN: [&str; 2] = ["kcore", "keys"];
+/// Kernel controls that are only read inside.
+const READ_ONLY: [&str; 5] = ["sys", "sysrq-trigger", "irq", "bus", "fs"];
+/// What tells of the machine, or reaches into it, and is nobody's business inside.
+const HIDDEN: [&str; 24] = [
+    "acpi",
+    "asound",
+    "config.gz",
+    "interrupts",
+    "iomem",
+    "ioports",
+    "kallsyms",
+    "kcore",
+    "key-users",
+    "keys",
+    "kmsg",
+    "kpagecgroup",
+    "kpagecount",
+    "kpageflags",
+    "latency_stats",
+    "modules",
+    "mtrr",
+    "pagetypeinfo",
+    "sched_debug",
+    "scsi",
+    "slabinfo",
+    "timer_list",
+    "timer_stats",
+    "vmallocinfo",
+];
 
 /// The names of a network that has nothing but its loopback interface.
 const HOSTS: &str = "127.0.0.1 localhost\n::1 localhost\n";
@@ -192,7 +218,8 @@ pub(crate) fn enter(plan: &Plan) -> Result<(), Failed> {
     }
     mount_devices(&root).step("mount /dev")?;
     for path in &plan.writable {
-        let options = CString::new("mode=1777").step("mount a writable folder")?;
+        let options = format!("mode=1777,{}", plan.limits.of_memory_files());
+        let options = CString::new(options).step("mount a writable folder")?;
         let flags = MountFlags::NOSUID | MountFlags::NODEV;
         mount("tmpfs", root.join(path), "tmpfs", flags, &*options).step("mount a writable folder")?;
     }
@@ -204,9 +231,7 @@ pub(crate) fn enter(plan: &Plan) -> Result<(), Failed> {
     }
     let flags = MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
     mount("proc", root.join("proc"), "proc", flags, None).step("mount /proc")?;
-    if plan.mode.isolation == Isolation::Superuser {
-        guard_kernel(&root.join("proc")).step("guard /proc")?;
-    }
+    guard_kernel(&root.join("proc")).step("guard /proc")?;
     if !plan.root_writable {
         let read_only = MountFlags::BIND | MountFlags::RDONLY | MountFlags::NOSUID | MountFlags::NODEV;
         mount_remount(&root, read_only, c"").step("make the root read-only")?;
@@ -248,11 +273,20 @@ impl Overlay {
 }
 
 fn mount_overlay(plan: &Plan, overlay: &Overlay, target: &Path) -> io::Result<()> {
+    // The options of a mount can be read inside: from the deepest folder that all paths share, they tell nothing of where
+    // the folders are on this machine. They are also shorter.
+    let mut above = overlay.upper.clone();
+    for path in overlay.lower.iter().chain([&overlay.work]) {
+        while !path.starts_with(&above) {
+            above.pop();
+        }
+    }
     // A colon or comma in a path would be read as a separator.
     let text = |path: &Path| {
-        let path = path.to_str().filter(|p| !p.contains([':', ',', '\\']));
+        let path = path.strip_prefix(&above).ok().and_then(Path::to_str);
+        let path = path.filter(|p| !p.contains([':', ',', '\\']));
         path.map(str::to_owned)
-            .ok_or_else(|| io::Error::other("the store's path has a colon, comma or backslash"))
+            .ok_or_else(|| io::Error::other("the folder's path has a colon, comma or backslash"))
     };
     let lowers = overlay.lower.iter().map(|p| text(p)).collect::<io::Result<Vec<_>>>()?.join(":");
     let mut options =
@@ -263,6 +297,7 @@ fn mount_overlay(plan: &Plan, overlay: &Overlay, target: &Path) -> io::Result<()
     if options.len() >= 4096 {
         return Err(io::Error::other("too many layers for one mount"));
     }
+    std::env::set_current_dir(&above)?;
     let flags = MountFlags::NOSUID | MountFlags::NODEV;
     mount("overlay", target, "overlay", flags, &*CString::new(options)?)?;
     Ok(())
@@ -299,10 +334,18 @@ fn mount_devices(root: &Path) -> io::Result<()> {
 fn guard_kernel(proc: &Path) -> io::Result<()> {
     for path in READ_ONLY.map(|n| proc.join(n)).iter().filter(|p| p.exists()) {
         mount_bind(path, path)?;
-        mount_remount(path, MountFlags::BIND | MountFlags::RDONLY | MountFlags::NOSUID, c"")?;
+        let flags = MountFlags::BIND | MountFlags::RDONLY | MountFlags::NOSUID | MountFlags::NODEV;
+        mount_remount(path, flags | MountFlags::NOEXEC, c"")?;
     }
-    for path in HIDDEN.map(|n| proc.join(n)).iter().filter(|p| p.exists()) {
-        mount_bind("/dev/null", path)?;
+    for path in HIDDEN.map(|n| proc.join(n)) {
+        match path.symlink_metadata() {
+            Ok(found) if found.is_dir() => {
+                let flags = MountFlags::RDONLY | MountFlags::NOSUID | MountFlags::NODEV | MountFlags::NOEXEC;
+                mount("tmpfs", &path, "tmpfs", flags, c"size=4k,nr_inodes=2")?;
+            }
+            Ok(_) => mount_bind("/dev/null", &path)?,
+            Err(_) => {}
+        }
     }
     // Opened once to see that the new root is usable at all.
     openat(CWD, proc, OFlags::DIRECTORY | OFlags::CLOEXEC, Bits::empty())?;

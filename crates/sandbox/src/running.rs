@@ -1,5 +1,6 @@
 //! The caller's side of a running process.
 
+use crate::limits::Limit;
 use crate::link::{self, Link};
 use crate::plan::{Isolation, Network, Plan};
 use crate::protocol::{Report, STAGE_NAME, inherit};
@@ -43,6 +44,8 @@ pub enum Ended {
     Exit(i32),
     /// By this signal.
     Signal(i32),
+    /// By the sandbox, because this limit was broken.
+    Over(Limit),
 }
 
 /// A started process; it is killed when this is dropped.
@@ -83,7 +86,8 @@ pub fn start(plan: &Plan, io: [Stdio; 3]) -> Result<Running, SandboxError> {
     fds.extend(inside.as_ref().map(AsRawFd::as_raw_fd));
     command.args(fds.iter().take(2).map(ToString::to_string));
     command.arg(inside.as_ref().map_or(-1, AsRawFd::as_raw_fd).to_string());
-    command.arg(plan.uid.to_string()).arg(plan.gid.to_string());
+    // The number is for stage two.
+    command.args([plan.uid, plan.gid, 0].map(|n| n.to_string()));
     let [stdin, stdout, stderr] = io;
     // A group of its own: a terminal's Ctrl-C reaches the caller, who passes it on once.
     command.env_clear().process_group(0).stdin(stdin).stdout(stdout).stderr(stderr);
@@ -103,7 +107,7 @@ pub fn start(plan: &Plan, io: [Stdio; 3]) -> Result<Running, SandboxError> {
         Report::NotStarted { detail } => {
             Err(SandboxError::NotStarted { program: running.program.clone(), detail })
         }
-        Report::Exit(_) | Report::Signal(_) => Err(SandboxError::Lost),
+        Report::Exit(_) | Report::Signal(_) | Report::Over(_) => Err(SandboxError::Lost),
     }
 }
 
@@ -150,6 +154,7 @@ impl Running {
         match report? {
             Report::Exit(status) => Ok(Ended::Exit(status)),
             Report::Signal(number) => Ok(Ended::Signal(number)),
+            Report::Over(limit) => Ok(Ended::Over(limit)),
             Report::Refused { step, detail } => Err(SandboxError::Refused { step, detail }),
             Report::NotStarted { detail } => {
                 Err(SandboxError::NotStarted { program: self.program.clone(), detail })

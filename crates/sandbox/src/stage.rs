@@ -1,22 +1,21 @@
 //! What the program does when it is started as a stage of its own sandbox.
 
-use crate::filter::Filter;
+use crate::limits::Watch;
 use crate::loopback::raise_loopback;
-use crate::plan::{FIRST_ID, ID_COUNT, Isolation, Plan};
+use crate::plan::Plan;
+use crate::privileges::Privileges;
 use crate::protocol::{Report, STAGE_NAME, inherit};
 use crate::root::{self, Failed, Step};
 use rustix::fd::{AsRawFd, FromRawFd, OwnedFd, RawFd};
 use rustix::io::{FdFlags, fcntl_setfd};
-use rustix::pipe::{PipeFlags, pipe_with};
 use rustix::process::{
-    DumpableBehavior, Gid, Pid, Signal, Uid, WaitOptions, getgid, getpid, getuid, kill_process,
-    set_dumpable_behavior,
+    DumpableBehavior, Pid, Signal, WaitOptions, getgid, getuid, kill_process, set_dumpable_behavior,
 };
 use rustix::thread::{
-    CapabilitySet, CapabilitySets, UnshareFlags, capabilities, clear_ambient_capability_set,
-    configure_capability_in_ambient_set, remove_capability_from_bounding_set, set_capabilities,
-    set_no_new_privs, set_thread_groups, set_thread_res_gid, set_thread_res_uid, unshare_unsafe,
+    CapabilitySet, UnshareFlags, capabilities, configure_capability_in_ambient_set, set_capabilities,
+    unshare_unsafe,
 };
+use rustix::time::{ClockId, clock_gettime};
 use std::fs::{self, File};
 use std::io::{self, Read, Write};
 use std::os::unix::process::{CommandExt, ExitStatusExt};
@@ -33,11 +32,11 @@ pub fn enter_stage() -> Option<ExitCode> {
         return None;
     }
     let args: Vec<String> = args.collect();
-    let [stage, isolation, network, control, report, link, uid, gid] = &args[..] else {
+    let [stage, isolation, network, control, report, link, uid, gid, number] = &args[..] else {
         return Some(ExitCode::from(STAGE_FAILED));
     };
-    let numbers = [control, report, link, uid, gid].map(|n| n.parse::<i32>());
-    let [Ok(control), Ok(report), Ok(link), Ok(uid), Ok(gid)] = numbers else {
+    let numbers = [control, report, link, uid, gid, number].map(|n| n.parse::<i32>());
+    let [Ok(control), Ok(report), Ok(link), Ok(uid), Ok(gid), Ok(number)] = numbers else {
         return Some(ExitCode::from(STAGE_FAILED));
     };
     // SAFETY: the starting side left these descriptors open for exactly this stage, and
@@ -53,7 +52,7 @@ pub fn enter_stage() -> Option<ExitCode> {
     let (uid, gid) = (uid.unsigned_abs(), gid.unsigned_abs());
     let code = match stage.as_str() {
         "one" => stage_one([isolation, network], [control, report], link, uid, gid),
-        _ => stage_two(File::from(control), File::from(report), link),
+        _ => stage_two(File::from(control), File::from(report), link, number.unsigned_abs()),
     };
     Some(code)
 }
@@ -107,6 +106,13 @@ fn separate(single_user: bool, alone: bool, uid: u32, gid: u32) -> Result<(), Fa
     spaces.set(UnshareFlags::NEWNET, alone);
     // SAFETY: as above.
     unsafe { unshare_unsafe(spaces) }.step("make namespaces")?;
+    for extra in [UnshareFlags::NEWCGROUP, UnshareFlags::NEWTIME] {
+        // They hide where this process is in the machine's groups, and for how long the machine has been up; older
+        // kernels do not have them.
+        // SAFETY: as above.
+        let _ = unsafe { unshare_unsafe(extra) };
+    }
+    start_clocks_anew();
     if alone {
         raise_loopback().step("raise the loopback interface")?;
     }
@@ -114,6 +120,15 @@ fn separate(single_user: bool, alone: bool, uid: u32, gid: u32) -> Result<(), Fa
         keep_capabilities().step("keep capabilities for mounting")?;
     }
     Ok(())
+}
+
+/// Lets the clocks of the coming processes count from now, where they have clocks of their own (time_namespaces(7)).
+fn start_clocks_anew() {
+    // Not from 0, which some programs take for a clock that fails.
+    let offset = |clock| 1 - clock_gettime(clock).tv_sec;
+    let offsets =
+        format!("monotonic {} 0\nboottime {} 0\n", offset(ClockId::Monotonic), offset(ClockId::Boottime));
+    let _ = fs::write("/proc/self/timens_offsets", offsets);
 }
 
 /// A user other than 0 loses its capabilities at `exec` unless they are ambient.
@@ -135,19 +150,22 @@ fn spawn_stage_two(
 ) -> Result<std::process::Child, Failed> {
     let mut command = Command::new("/proc/self/exe");
     command.arg0(STAGE_NAME).args(["two", isolation, "open"]);
-    command.args(fds.map(|fd| fd.to_string())).args([uid, gid].map(|n| n.to_string()));
+    // Its own number is of the machine's, not of a namespace.
+    let number = std::process::id();
+    command.args(fds.map(|fd| fd.to_string())).args([uid, gid, number].map(|n| n.to_string()));
     inherit(&mut command, fds.into_iter().filter(|fd| *fd >= 0).collect());
     command.spawn().step("start the first process of the namespaces")
 }
 
 /// PID 1: makes the root, starts the command, passes on signals, collects orphans.
-fn stage_two(mut control: File, mut report: File, link: Option<OwnedFd>) -> ExitCode {
+fn stage_two(mut control: File, mut report: File, link: Option<OwnedFd>, number: u32) -> ExitCode {
     let plan = match receive_plan(&mut control) {
         Ok(plan) => plan,
         Err(source) => return tell_failure(&mut report, &Failed { step: "receive the plan", source }),
     };
     // Nothing inside may look into this process.
     let guarded = set_dumpable_behavior(DumpableBehavior::NotDumpable).step("guard the first process");
+    leave_key_ring();
     if let Err(failed) = guarded.and_then(|()| root::enter(&plan)) {
         return tell_failure(&mut report, &failed);
     }
@@ -159,11 +177,7 @@ fn stage_two(mut control: File, mut report: File, link: Option<OwnedFd>) -> Exit
     }
     // A probe has no command: everything is done that comes before one, and a program is started that is not there.
     let is_probe = plan.argv.is_empty();
-    let started = match plan.mode.isolation {
-        Isolation::Superuser => IdMapper::start().and_then(|mapper| command_of(&plan, Some(mapper)).spawn()),
-        Isolation::SingleUser => command_of(&plan, None).spawn(),
-    };
-    let child = match started {
+    let child = match command_of(&plan, number).and_then(|mut command| command.spawn()) {
         Ok(child) => child,
         Err(error) if is_probe && error.kind() == io::ErrorKind::NotFound => {
             tell(&mut report, &Report::Ready);
@@ -181,10 +195,21 @@ fn stage_two(mut control: File, mut report: File, link: Option<OwnedFd>) -> Exit
     let Some(pid) = i32::try_from(child.id()).ok().and_then(Pid::from_raw) else {
         return ExitCode::from(STAGE_FAILED);
     };
+    let watch = Watch::default();
+    let in_memory = plan.writable.iter().map(|folder| format!("/{folder}")).chain(["/dev/shm".to_owned()]);
+    watch.start(plan.limits, in_memory.collect(), pid);
     std::thread::spawn(move || pass_signals(control, pid));
     let ended = collect(pid);
-    tell(&mut report, &ended);
+    tell(&mut report, &watch.broken().map_or(ended, Report::Over));
     ExitCode::SUCCESS
+}
+
+/// Takes an empty key ring in place of the caller's, which would be visible inside (session-keyring(7)).
+fn leave_key_ring() {
+    const JOIN_SESSION: libc::c_long = 1;
+    // SAFETY: a system call on numbers and a null pointer, which asks for a ring without a name. A kernel without key rings
+    // refuses, and there is nothing to hide.
+    unsafe { libc::syscall(libc::SYS_keyctl, JOIN_SESSION, std::ptr::null::<libc::c_char>()) };
 }
 
 fn receive_plan(control: &mut File) -> io::Result<Plan> {
@@ -198,104 +223,16 @@ fn receive_plan(control: &mut File) -> io::Result<Plan> {
 /// The program that a probe tries to start.
 const NO_PROGRAM: &str = "/no-such-program";
 
-fn command_of(plan: &Plan, mapper: Option<IdMapper>) -> Command {
+fn command_of(plan: &Plan, number: u32) -> io::Result<Command> {
     let mut command = Command::new(plan.argv.first().map_or(NO_PROGRAM, String::as_str));
     command.args(plan.argv.iter().skip(1)).env_clear().envs(plan.env.iter().cloned());
     command.current_dir(&plan.folder);
-    let (uid, gid) = (plan.uid, plan.gid);
-    let filter = Filter::new();
-    let prepare = move || {
-        give_up_privileges(mapper.as_ref(), uid, gid).map_err(io::Error::from)?;
-        filter.set()
-    };
+    let privileges = Privileges::of(plan, number)?;
     // SAFETY: only system calls on this thread, which is the only one of the forked child;
     // nothing is allocated and no lock is taken.
-    unsafe { command.pre_exec(prepare) };
-    command
+    unsafe { command.pre_exec(move || privileges.give_up()) };
+    Ok(command)
 }
-
-/// Gives the command of the superuser a user namespace, whose ids nobody on this machine has. Only a process
-/// outside of the namespace can map them: a thread of this one waits for the child to ask.
-struct IdMapper {
-    asking: OwnedFd,
-    answer: OwnedFd,
-}
-
-impl IdMapper {
-    fn start() -> io::Result<Self> {
-        let (asked, asking) = pipe_with(PipeFlags::CLOEXEC)?;
-        let (answer, answering) = pipe_with(PipeFlags::CLOEXEC)?;
-        std::thread::spawn(move || {
-            let (mut asked, mut answering) = (File::from(asked), File::from(answering));
-            let mut pid = [0; 4];
-            if asked.read_exact(&mut pid).is_ok() && map_ids(i32::from_le_bytes(pid)).is_ok() {
-                // Without an answer, the child ends.
-                let _ = answering.write_all(&[1]);
-            }
-        });
-        Ok(Self { asking, answer })
-    }
-
-    /// Called in the child, between `fork` and `exec`.
-    fn enter(&self) -> rustix::io::Result<()> {
-        // SAFETY: the forked child has one thread.
-        unsafe { unshare_unsafe(UnshareFlags::NEWUSER) }?;
-        rustix::io::write(&self.asking, &getpid().as_raw_nonzero().get().to_le_bytes())?;
-        match rustix::io::read(&self.answer, &mut [0; 1])? {
-            1 => Ok(()),
-            _ => Err(rustix::io::Errno::PERM),
-        }
-    }
-}
-
-/// Maps the ids of the user namespace that the process `pid` is in.
-fn map_ids(pid: i32) -> io::Result<()> {
-    let map = format!("0 {FIRST_ID} {ID_COUNT}");
-    fs::write(format!("/proc/{pid}/gid_map"), &map)?;
-    fs::write(format!("/proc/{pid}/uid_map"), &map)
-}
-
-fn give_up_privileges(mapper: Option<&IdMapper>, uid: u32, gid: u32) -> rustix::io::Result<()> {
-    set_no_new_privs(true)?;
-    mapper.map_or(Ok(()), IdMapper::enter)?;
-    clear_ambient_capability_set()?;
-    for capability in DROPPED {
-        remove_capability_from_bounding_set(capability)?;
-    }
-    if mapper.is_some() {
-        let (uid, gid) = (Uid::from_raw(uid), Gid::from_raw(gid));
-        set_thread_groups(&[])?;
-        set_thread_res_gid(gid, gid, gid)?;
-        set_thread_res_uid(uid, uid, uid)?;
-    }
-    let mut kept = capabilities(None)?.permitted;
-    for capability in DROPPED {
-        kept.remove(capability);
-    }
-    let inheritable = CapabilitySet::empty();
-    set_capabilities(None, CapabilitySets { effective: kept, permitted: kept, inheritable })
-}
-
-/// Capabilities that reach beyond the process's own files and processes.
-const DROPPED: [CapabilitySet; 17] = [
-    CapabilitySet::SYS_ADMIN,
-    CapabilitySet::SYS_MODULE,
-    CapabilitySet::SYS_RAWIO,
-    CapabilitySet::SYS_PTRACE,
-    CapabilitySet::SYS_BOOT,
-    CapabilitySet::SYS_TIME,
-    CapabilitySet::SYS_NICE,
-    CapabilitySet::SYS_RESOURCE,
-    CapabilitySet::SYS_TTY_CONFIG,
-    CapabilitySet::SYS_PACCT,
-    CapabilitySet::NET_ADMIN,
-    CapabilitySet::NET_RAW,
-    CapabilitySet::MKNOD,
-    CapabilitySet::LINUX_IMMUTABLE,
-    CapabilitySet::MAC_ADMIN,
-    CapabilitySet::DAC_READ_SEARCH,
-    CapabilitySet::SYSLOG,
-];
 
 /// Passes on each signal that the caller writes; when the caller is gone, ends everything.
 fn pass_signals(mut control: File, child: Pid) {

@@ -11,7 +11,7 @@ use engine::unpacked_layers::{StoredLayer, unpacked, working_mode};
 use model::error::RunError;
 use model::platform::own_platform;
 use model::{Error, PathFacts, ProcessType, Result};
-use sandbox::{Ended, FIRST_ID, Isolation, Link, Merged, Mode, Network, Plan, Running};
+use sandbox::{Ended, FIRST_ID, Isolation, Limits, Link, Merged, Mode, Network, Plan, Running};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::io::{Read, Write};
@@ -28,7 +28,7 @@ pub const TERMINATE: u8 = 15;
 pub const KILL: u8 = 9;
 
 /// What is said at the start of a process, besides what the image says.
-#[derive(Debug, Default)]
+#[derive(Debug)]
 pub struct Start {
     /// Values of settings.
     pub settings: BTreeMap<String, String>,
@@ -42,6 +42,23 @@ pub struct Start {
     pub arguments: Vec<String>,
     /// Where what the process writes is kept; without, it is gone at its end.
     pub data: Option<PathBuf>,
+    /// How much the process may use; what the image says of memory holds, too.
+    pub limits: Limits,
+}
+
+impl Start {
+    /// With nothing said but how much the process may use.
+    pub fn within(limits: Limits) -> Self {
+        Self {
+            settings: BTreeMap::new(),
+            port: None,
+            on_host_network: false,
+            reach: Vec::new(),
+            arguments: Vec::new(),
+            data: None,
+            limits,
+        }
+    }
 }
 
 /// A running process of an image.
@@ -119,6 +136,7 @@ pub fn start(
         writable: ["tmp", "var/tmp", model::places::APP_HOME].map(str::to_owned).into(),
         uid,
         gid,
+        limits: Limits { memory: memory_of(said, &how.limits), ..how.limits },
     };
     let running = sandbox::start(&plan, io).inspect_err(|_| remove_tree(&scratch))?;
     let mut launched = Launched { running, scratch, port: told, inside: None, mode };
@@ -210,6 +228,12 @@ impl Drop for Launched {
         let _ = self.running.wait();
         remove_tree(&self.scratch);
     }
+}
+
+/// The lower of what the process may use and what anybody may.
+fn memory_of(process: Option<&ProcessType>, limits: &Limits) -> Option<u64> {
+    let own = process.and_then(|process| process.memory);
+    own.into_iter().chain(limits.memory).min()
 }
 
 /// The folders that a process may write to, each over what the image has there, kept in `data`.

@@ -207,6 +207,7 @@ impl Harbour {
             fetcher: &fetcher,
             budget: &budget,
             events: &|_| {},
+            limits: sandbox::Limits::STEP,
             cancel: &Cancel::new(),
         };
         let built = build(&app, &worklist, &request, Exports::default(), &session)?;

@@ -111,6 +111,7 @@ pub fn build_quietly(
         fetcher: order.fetcher,
         budget: &budget,
         events: &|event| renderer.show(&event),
+        limits: surroundings.step_limits(),
         cancel: &surroundings.cancel,
     };
     Ok(build::build(app, worklist, order, exports, &session)?)

@@ -57,6 +57,7 @@ pub fn problems(
         fetcher,
         budget: &budget,
         progress: &|_, _| (),
+        limits: surroundings.step_limits(),
         cancel: &surroundings.cancel,
     };
     Ok(check(app, planned, &tools, scope)?)

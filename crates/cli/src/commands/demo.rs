@@ -94,6 +94,7 @@ impl<'a> Demo<'a> {
             created: surroundings.created.clone(),
             buildpacks: surroundings.buildpacks.clone(),
             cancel: surroundings.cancel.clone(),
+            user: surroundings.user.clone(),
             rules: None,
         };
         let pause = !options.no_pause && std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
@@ -215,7 +216,7 @@ impl<'a> Demo<'a> {
 
     fn launch(&self, name: &str, process: &ProcessType, port: Option<u16>) -> Result<Launched, Failure> {
         let image = inspect::open(&self.surroundings.store, name)?;
-        let start = Start { port, ..Start::default() };
+        let start = Start { port, ..Start::within(self.surroundings.process_limits()) };
         let io = [Stdio::null(), Stdio::piped(), Stdio::null()];
         Ok(run::start(&self.surroundings.store, &image, Some(&process.name), start, io)?)
     }

@@ -4,11 +4,12 @@ use super::Done;
 use super::run_settings;
 use super::watch::{Watched, watch};
 use crate::arguments::{RunNetwork, RunOptions};
+use crate::error::{limit_advice, over_limit};
 use crate::interrupt::{self, Ending};
 use crate::render::{FAINT, GOOD, Output, styled};
 use crate::surroundings::Surroundings;
 use model::ProcessKind;
-use sandbox::Ended;
+use sandbox::{Ended, Limit};
 use std::io::IsTerminal;
 use std::process::{ExitCode, Stdio};
 use std::sync::atomic::Ordering;
@@ -23,12 +24,17 @@ const PATIENCE: Duration = Duration::from_secs(10);
 
 pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -> Done {
     let image = inspect::open(&surroundings.store, &options.image)?;
+    let network = options.network.unwrap_or(match surroundings.user.on_host_network {
+        Some(true) => RunNetwork::Host,
+        _ => RunNetwork::Own,
+    });
     let start = Start {
         settings: run_settings::gather(options)?,
         port: options.port,
-        on_host_network: options.network == RunNetwork::Host,
+        on_host_network: network == RunNetwork::Host,
         reach: options.reach.clone(),
         arguments: options.arguments.clone(),
+        limits: surroundings.process_limits(),
         data: options.data.as_ref().map(std::path::absolute).transpose()?,
     };
     let has_input = !std::io::stdin().is_terminal() && !run_settings::read_input(options);
@@ -42,8 +48,9 @@ pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -
         Ending::Forced => control.signal(run::KILL),
     })?;
     let process = options.process.clone().unwrap_or_else(|| image.variants[0].process.clone());
-    let kind = image.record.processes.iter().find(|p| p.name == process).map(|p| p.kind);
-    let watched = Watched { process: &process, kind, has_own_network: options.network == RunNetwork::Own };
+    let said = image.record.processes.iter().find(|p| p.name == process);
+    let kind = said.map(|p| p.kind);
+    let watched = Watched { process: &process, kind, has_own_network: network == RunNetwork::Own };
     let ended = std::thread::scope(|scope| {
         // This thread ends with the last process that could still write.
         scope.spawn(|| watch(errors, &watched, output));
@@ -59,6 +66,14 @@ pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -
     }
     Ok(match ended {
         Ended::Exit(status) => ExitCode::from(u8::try_from(status).unwrap_or(1)),
+        Ended::Over(limit) => {
+            output.aside(format!("{process} {}", over_limit(limit)));
+            output.aside(format!("note: {}", match said.and_then(|p| p.memory).filter(|_| limit == Limit::Memory) {
+                Some(_) => format!("if it needs more, say so with memory in shtetl.toml, under [process.{process}], and build again"),
+                None => limit_advice(limit),
+            }));
+            ExitCode::from(128 + run::KILL)
+        }
         Ended::Signal(signal) => {
             output.aside(format!("{process} was ended by signal {signal}"));
             ExitCode::from(u8::try_from(128 + signal).unwrap_or(1))

@@ -1,7 +1,7 @@
 //! Words of running processes.
 
 use super::wording::{FAILED, OUTSIDE, Worded, worded};
-use ::sandbox::{Ground, Isolation, Refusal, SandboxError};
+use ::sandbox::{Ground, Isolation, Limit, Refusal, SandboxError};
 
 /// No way to isolate a process works here.
 pub(super) fn refused(refusal: &Refusal) -> Worded {
@@ -44,4 +44,23 @@ pub(super) fn words_of(error: &SandboxError) -> Worded {
             worded(OUTSIDE, "the process could not be isolated: the sandbox ended without a report", "")
         }
     }
+}
+
+/// What a program did that was ended because of a limit.
+pub fn over_limit(limit: Limit) -> &'static str {
+    match limit {
+        Limit::Memory => "used more memory than it may, and was ended",
+        Limit::Written => "wrote more to the disk than it may, and was ended",
+        Limit::Time => "took longer than it may, and was ended",
+    }
+}
+
+/// How a limit of the user's is raised.
+pub fn limit_advice(limit: Limit) -> String {
+    let line = match limit {
+        Limit::Memory => "memory = \"8GiB\"",
+        Limit::Written => "written = \"64GiB\"",
+        Limit::Time => "minutes = 120",
+    };
+    format!("if it needs more, in your own configuration (config.toml), under [limits]: {line}")
 }

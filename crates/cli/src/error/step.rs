@@ -1,5 +1,6 @@
 //! Words of steps that run programs.
 
+use super::sandbox::{limit_advice, over_limit};
 use super::wording::{FAILED, Worded, worded};
 use model::dev_packages::Missing;
 use model::error::StepError;
@@ -27,6 +28,11 @@ pub(super) fn words_of(error: &StepError) -> Worded {
             FAILED,
             format!("{step}: {program:?} cannot be started: {detail}"),
             "correct the command, or add what has it: tools under [build], build-packages under [base]",
+        ),
+        StepError::OverLimit { step, command, limit } => worded(
+            FAILED,
+            format!("{step}: the command {}: {command}", over_limit(*limit)),
+            limit_advice(*limit),
         ),
         StepError::Failed { step, command, status, said, missing } => Worded {
             details: said.iter().chain(&missing_words(missing)).map(|line| format!("  {line}")).collect(),

@@ -1,6 +1,7 @@
 //! What can go wrong in a step that runs a program.
 
 use crate::dev_packages::Missing;
+use sandbox::Limit;
 
 /// What can go wrong in a step that runs a program.
 #[derive(Debug, thiserror::Error)]
@@ -18,4 +19,7 @@ pub enum StepError {
     /// A program of a step failed.
     #[error("{step}: {command} failed")]
     Failed { step: String, command: String, status: String, said: Vec<String>, missing: Vec<Missing> },
+    /// A program of a step used more than it may.
+    #[error("{step}: {command} used too much")]
+    OverLimit { step: String, command: String, limit: Limit },
 }
