@@ -1,7 +1,7 @@
 //! Stands in for `node` in the tests of `run`: a real program with shared libraries, of the machine
 //! that the tests run on. Asked for its version, it answers as Node does. Given a file, it serves it
 //! over HTTP on `PORT`; given `--say`, it prints its surroundings and ends with the status given; given `--keep`, it
-//! writes a file, and given `--ask`, it prints what a port of its machine says, and complains as runtimes do when it cannot.
+//! writes a file; given `--use`, it uses as much as it gets of something; and given `--ask`, it prints what a port of its machine says, and complains as runtimes do when it cannot.
 
 #![allow(
     clippy::print_stdout,
@@ -23,6 +23,7 @@ fn main() {
         Some("--say") => say(&arguments[1..]),
         Some("--keep") => keep(&arguments[1]),
         Some("--ask") => ask(&arguments[1]),
+        Some("--use") => use_up(&arguments[1]),
         Some(file) => serve(&fs::read(file).expect("the file is in the image")),
         None => process::exit(64),
     }
@@ -39,6 +40,46 @@ fn ask(port: &str) {
             eprintln!("Error: {error}: 127.0.0.1:{port}");
             process::exit(1);
         }
+    }
+}
+
+/// Uses as much as it gets of something.
+fn use_up(what: &str) {
+    match what {
+        "memory" => {
+            let mut kept: Vec<Vec<u8>> = Vec::new();
+            loop {
+                kept.push(vec![1; 8 << 20]);
+                std::thread::sleep(std::time::Duration::from_millis(5));
+            }
+        }
+        "files-in-memory" => {
+            let mut file = fs::File::create("/tmp/x").expect("/tmp can be written to");
+            while file.write_all(&[1; 1 << 20]).is_ok() {}
+            println!("full");
+        }
+        "disk" => {
+            for number in 0.. {
+                fs::write(format!("data/{number}"), vec![1; 1 << 20]).expect("data can be written to");
+            }
+        }
+        "long-file" => {
+            let file = fs::File::create("data/long").expect("data can be written to");
+            file.set_len(1 << 40).expect("a long file can be made");
+        }
+        "processes" => {
+            let start = |_| process::Command::new("/proc/self/exe").args(["--use", "time"]).spawn();
+            println!("started {}", (0..2000).map_while(|number| start(number).ok()).count());
+        }
+        "files" => {
+            let opened: Vec<_> = (0..100_000).map_while(|_| fs::File::open("/dev/null").ok()).collect();
+            println!("opened {}", opened.len());
+        }
+        "mounts" => {
+            println!("{}", fs::read_to_string("/proc/self/mountinfo").unwrap_or_default());
+            println!("up {}", fs::read_to_string("/proc/uptime").unwrap_or_default());
+        }
+        _ => std::thread::sleep(std::time::Duration::from_secs(60)),
     }
 }
 

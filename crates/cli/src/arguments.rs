@@ -212,6 +212,9 @@ pub struct CheckOptions {
     /// List the rules instead
     #[arg(long)]
     pub rules: bool,
+    /// Show instead how this machine keeps steps and processes apart, and their limits
+    #[arg(long, conflicts_with = "rules")]
+    pub machine: bool,
 }
 
 #[derive(Args)]

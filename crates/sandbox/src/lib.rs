@@ -30,6 +30,6 @@ pub use link::Link;
 pub use loopback::raise_loopback;
 pub use memory::give_memory_back_early;
 pub use plan::{FIRST_ID, Ground, ID_COUNT, Isolation, Merged, Mode, Network, Plan};
-pub use probe::{Refusal, probe};
+pub use probe::{Refusal, Walls, probe, walls};
 pub use running::{Ended, Running, SandboxError, start};
 pub use stage::enter_stage;

@@ -39,14 +39,14 @@ impl Limits {
         Self { processes: 4096, memory: None, open_files: 65_536, written: 32 << 30, time: None };
 
     /// Bytes of memory, whether said or not.
-    fn memory(&self) -> u64 {
+    pub fn memory_in_force(&self) -> u64 {
         let (part, whole) = MEMORY_SHARE;
         self.memory.unwrap_or_else(|| machine_memory().map_or(u64::MAX, |all| all / whole * part))
     }
 
     /// The mount options that keep a file system in memory within limits.
     pub(crate) fn of_memory_files(&self) -> String {
-        format!("size={},nr_inodes={MEMORY_FILES}", (self.memory() / 2).max(1 << 20))
+        format!("size={},nr_inodes={MEMORY_FILES}", (self.memory_in_force() / 2).max(1 << 20))
     }
 }
 
@@ -71,7 +71,7 @@ impl Watch {
     pub(crate) fn start(&self, limits: Limits, in_memory: Vec<String>, command: Pid) {
         let broken = Arc::clone(&self.0);
         std::thread::spawn(move || {
-            let (started, memory) = (Instant::now(), limits.memory());
+            let (started, memory) = (Instant::now(), limits.memory_in_force());
             let found = loop {
                 std::thread::sleep(GLANCE);
                 let used = Used::now(&in_memory);

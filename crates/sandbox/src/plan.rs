@@ -11,6 +11,7 @@ pub const ID_COUNT: u32 = 2_000_000_000;
 
 /// How the process is kept apart from the host.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Isolation {
     /// The caller is the superuser: what it mounts is the superuser's, and the process is in a user namespace whose
     /// ids nobody on this machine has.
@@ -21,6 +22,7 @@ pub enum Isolation {
 
 /// How the root file system is put together.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
 pub enum Ground {
     /// An overlay of the layers under a fresh folder that takes the writes.
     Overlay,

@@ -15,6 +15,33 @@ pub struct Refusal {
     pub tries: Vec<(Mode, String, String)>,
 }
 
+/// What keeps processes apart on this machine.
+#[derive(Debug)]
+pub struct Walls {
+    /// The way of running that works; it has its own mounts, processes and system call filter, and limits of what is used.
+    pub mode: Result<Mode, Refusal>,
+    /// Whether a process can have a network of its own; without, steps do not run, and `run` shares the machine's.
+    pub network: Result<(), String>,
+    /// Whether it has clocks of its own, and does not learn how long the machine has been up.
+    pub clocks: bool,
+    /// Whether it does not learn where it is among the machine's control groups.
+    pub groups: bool,
+    /// Whether the kernel counts what is written to disks, so that it can be limited.
+    pub written: bool,
+}
+
+/// Finds out all of them, with the empty folder `scratch`.
+pub fn walls(scratch: &Path) -> Walls {
+    let mode = probe(&scratch.join("mode"));
+    let network = match &mode {
+        Ok(mode) => attempt(*mode, Network::Alone, &scratch.join("network")).map_err(|(_, detail)| detail),
+        Err(_) => Err("nothing can be kept apart".to_owned()),
+    };
+    let own = Path::new("/proc/self");
+    let has = |name: &str| own.join(name).exists();
+    Walls { mode, network, clocks: has("ns/time"), groups: has("ns/cgroup"), written: has("io") }
+}
+
 /// The first way of running that works, tried on the empty folder `scratch`.
 pub fn probe(scratch: &Path) -> Result<Mode, Refusal> {
     let mut isolations = vec![Isolation::SingleUser];
@@ -25,7 +52,7 @@ pub fn probe(scratch: &Path) -> Result<Mode, Refusal> {
     for ground in [Ground::Overlay, Ground::Copy] {
         for isolation in &isolations {
             let mode = Mode { isolation: *isolation, ground };
-            match attempt(mode, &scratch.join(tries.len().to_string())) {
+            match attempt(mode, Network::Shared, &scratch.join(tries.len().to_string())) {
                 Ok(()) => return Ok(mode),
                 Err((step, detail)) => tries.push((mode, step, detail)),
             }
@@ -34,14 +61,14 @@ pub fn probe(scratch: &Path) -> Result<Mode, Refusal> {
     Err(Refusal { tries })
 }
 
-fn attempt(mode: Mode, scratch: &Path) -> Result<(), (String, String)> {
+fn attempt(mode: Mode, network: Network, scratch: &Path) -> Result<(), (String, String)> {
     let prepare = |e: std::io::Error| ("prepare the root folder".to_owned(), e.to_string());
     fs::create_dir_all(scratch.join("layer")).map_err(prepare)?;
     let plan = Plan {
         shared: Vec::new(),
         merged: Vec::new(),
         root_writable: false,
-        network: Network::Shared,
+        network,
         listens: Vec::new(),
         mode,
         layers: vec![scratch.join("layer")],

@@ -1,6 +1,6 @@
 //! What the program does when it is started as a stage of its own sandbox.
 
-use crate::limits::Watch;
+use crate::limits::{Limit, Watch};
 use crate::loopback::raise_loopback;
 use crate::plan::Plan;
 use crate::privileges::Privileges;
@@ -200,7 +200,11 @@ fn stage_two(mut control: File, mut report: File, link: Option<OwnedFd>, number:
     watch.start(plan.limits, in_memory.collect(), pid);
     std::thread::spawn(move || pass_signals(control, pid));
     let ended = collect(pid);
-    tell(&mut report, &watch.broken().map_or(ended, Report::Over));
+    let broken = watch.broken().or(match ended {
+        Report::Signal(libc::SIGXFSZ) => Some(Limit::Written),
+        _ => None,
+    });
+    tell(&mut report, &broken.map_or(ended, Report::Over));
     ExitCode::SUCCESS
 }
 

@@ -3,11 +3,12 @@
 use crate::app::{App, BuildRequest};
 use crate::base_selection::{NewPins, ToolNames};
 use crate::image::Documents;
+use crate::layer_contents::Layer;
 use crate::ledger::Entry;
 use crate::plan::{Resolutions, Sources, Worklist, plan};
 use crate::record::{BuiltSteps, Record};
-use crate::shared_libraries::{self, Layer};
-use crate::{base_selection, image, ledger};
+use crate::shared_libraries;
+use crate::{base_selection, image, ledger, overwritten};
 use config::addresses::Addresses;
 use config::pins::Pins;
 use content::image::{write_archive, write_layout};
@@ -263,9 +264,11 @@ fn write_image(
             let done = finished.get(key)?;
             Some(Layer { role: done.outcome.role, written: &done.produced.layer })
         });
-        let missing = shared_libraries::missing(store, &layers.collect::<Vec<_>>(), order.platform)?;
+        let layers: Vec<_> = layers.collect();
+        let missing = shared_libraries::missing(store, &layers, order.platform)?;
         shared_libraries::remember(store, name, &missing)?;
-        if let Some(text) = shared_libraries::told(&missing) {
+        let overwritten = overwritten::find(store, &layers, order.platform)?;
+        for text in shared_libraries::told(&missing).into_iter().chain(overwritten::told(&overwritten)) {
             (session.events)(Event::Note { text });
         }
     }

@@ -11,7 +11,6 @@ use engine::{Fingerprint, Recipe};
 use model::{PackageFact, Result};
 use remote::oci::{CredentialFiles, ImageSource, Part};
 use std::fs::File;
-use std::io::BufReader;
 use std::sync::Arc;
 
 /// The step that takes one layer in.
@@ -44,7 +43,7 @@ impl Action for PulledLayer {
             Some(codec) => layer.adopt(self.part.digest, codec, self.diff_id)?,
             None => {
                 let path = store.blob_path(self.part.digest);
-                layer.archive(&mut BufReader::new(File::open(&path).at(&path)?))?;
+                layer.archive(&mut File::open(&path).at(&path)?, &self.part.digest.to_string())?;
             }
         }
         Ok(Vec::new())

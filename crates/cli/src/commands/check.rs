@@ -1,7 +1,7 @@
 //! `check`: everything that would break the build or the start.
 
-use super::Done;
 use super::order::order;
+use super::{Done, machine};
 use crate::arguments::CheckOptions;
 use crate::documents::CheckDocument;
 use crate::error::Failure;
@@ -22,6 +22,9 @@ pub fn run(options: &CheckOptions, surroundings: &Surroundings, output: &Output)
     if options.rules {
         list_rules(output);
         return Ok(ExitCode::SUCCESS);
+    }
+    if options.machine {
+        return machine::run(surroundings, output);
     }
     let fetcher = surroundings.fetcher(if options.online { Network::Allowed } else { Network::Forbidden });
     let order = order(DEFAULT_TAG, "zstd", surroundings, &fetcher);

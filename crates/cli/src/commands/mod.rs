@@ -6,6 +6,7 @@ pub mod check;
 pub mod demo;
 pub mod init;
 pub mod ledger;
+mod machine;
 mod order;
 pub mod run;
 mod run_settings;

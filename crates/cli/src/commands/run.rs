@@ -69,7 +69,10 @@ pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -
         Ended::Over(limit) => {
             output.aside(format!("{process} {}", over_limit(limit)));
             output.aside(format!("note: {}", match said.and_then(|p| p.memory).filter(|_| limit == Limit::Memory) {
-                Some(_) => format!("if it needs more, say so with memory in shtetl.toml, under [process.{process}], and build again"),
+                Some(_) => {
+                    let table = if kind == Some(ProcessKind::Task) { "task" } else { "process" };
+                    format!("if it needs more, raise memory in shtetl.toml, under [{table}.{process}], and build again")
+                }
                 None => limit_advice(limit),
             }));
             ExitCode::from(128 + run::KILL)

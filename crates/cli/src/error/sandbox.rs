@@ -62,5 +62,5 @@ pub fn limit_advice(limit: Limit) -> String {
         Limit::Written => "written = \"64GiB\"",
         Limit::Time => "minutes = 120",
     };
-    format!("if it needs more, in your own configuration (config.toml), under [limits]: {line}")
+    format!("to allow more, in your own configuration (config.toml), under [limits]: {line}")
 }

@@ -19,6 +19,11 @@ fn digest(bytes: &[u8]) -> String {
 
 /// Two layers, the upper of which takes something away, with Node of this version.
 fn ferry_base(version: &str) -> Image {
+    ferry_base_with(version, &[("usr/bin/.wh.ruby", ""), ("usr/local/bin/fog", "horn")])
+}
+
+/// The same, with other files in the upper layer.
+fn ferry_base_with(version: &str, upper: &[(&str, &str)]) -> Image {
     let [major, minor, patch] = version.splitn(3, '.').collect::<Vec<_>>().try_into().unwrap();
     let header = format!(
         "#define NODE_MAJOR_VERSION {major}\n#define NODE_MINOR_VERSION {minor}\n#define NODE_PATCH_VERSION {patch}\n"
@@ -35,7 +40,7 @@ fn ferry_base(version: &str) -> Image {
         ("usr/bin/ruby", "taken away above"),
         ("etc/motd", &"welcome aboard ".repeat(20_000)),
     ]);
-    let upper = tar(&[("usr/bin/.wh.ruby", ""), ("usr/local/bin/fog", "horn")]);
+    let upper = tar(upper);
     let layers = [gzip(&lower), upper.clone()];
     let config = json!({
         "architecture": "amd64", "os": "linux", "history": [],
@@ -130,6 +135,18 @@ fn an_image_for_the_platform_is_pulled_looked_into_and_pinned() {
     program.edit("app/shtetl.toml", "\"ruby\"", "\"node\"");
     let said = program.run("build app --platform linux/arm64");
     assert!(said.stderr.contains("for linux/arm64"), "{said}");
+}
+
+#[test]
+fn a_layer_that_leads_out_of_the_image_is_refused_when_it_is_built_upon() {
+    for hostile in ["../../etc/cron.d/x", "/etc/cron.d/x"] {
+        let (registry, image) = (Registry::start(), ferry_base_with("22.1.0", &[(hostile, "x")]));
+        offer(&registry, &image);
+        let program = app_on(&format!("{}/ferry/base:1", registry.host()));
+        let said = program.run("build app --layout image");
+        assert!(said.code == 1 && said.stderr.contains("is not safe to unpack"), "{said}");
+        assert!(!program.path("image").exists());
+    }
 }
 
 #[test]

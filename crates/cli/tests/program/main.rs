@@ -12,6 +12,7 @@ mod demo;
 mod floors;
 mod images;
 mod languages;
+mod limits;
 mod lockfiles;
 mod packages;
 mod pages;

@@ -200,6 +200,32 @@ fn wheels_must_be_what_their_record_says() {
 }
 
 #[test]
+fn packages_that_overwrite_each_other_are_told() {
+    let program = program();
+    program.write("app/shtetl.toml", ON_HOST);
+    program.write("app/app.py", "if __name__ == \"__main__\":\n    pass\n");
+    let mut locked = String::new();
+    for (name, text) in [("buoy", "same = 1"), ("fog", "same = 2")] {
+        let inside =
+            [("signals.py", text), ("common.py", "")].map(|(path, text)| (path.to_owned(), text.into()));
+        let metadata = format!("Metadata-Version: 2.1\nName: {name}\nVersion: 1.0\n");
+        let bytes = wheel(name, "1.0", &inside.to_vec(), &metadata, "");
+        let (file, hash) = (format!("{name}-1.0-py3-none-any.whl"), sha256_hex(&bytes));
+        program.write(&format!("index/{name}/{file}"), &bytes);
+        program.write(
+            &format!("index/{name}/index.html"),
+            format!("<a href=\"{file}#sha256={hash}\">{file}</a>"),
+        );
+        locked.push_str(&format!("{name}==1.0 --hash=sha256:{hash}\n"));
+    }
+    program.write("app/requirements.txt", locked);
+    let said = program.succeed("build app --address pypi=index");
+    let told = "note: packages overwrite files of other packages or of the runtime: ";
+    let line = said.stderr.lines().find_map(|line| line.strip_prefix(told));
+    assert!(line.is_some_and(|line| line.ends_with("/signals.py")), "{said}");
+}
+
+#[test]
 fn a_connection_that_was_cut_goes_on_where_it_ended() {
     let whole = pier();
     let cut = Reply { cut_after: Some(40), ..Reply::of(whole.clone()) };

@@ -10,7 +10,7 @@ use testkit::program::Program;
 const NOBODY: u32 = 65534;
 
 /// The program, with the stand-in for `node` of this real machine, and an app for it built.
-fn with_app() -> Program {
+pub fn with_app() -> Program {
     let program = program();
     fs::create_dir(program.path("bin")).unwrap();
     let stand_in =

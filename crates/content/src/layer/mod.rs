@@ -8,6 +8,7 @@ mod codec;
 mod entry;
 mod fragment;
 mod unpack;
+mod verify;
 mod writer;
 
 pub use codec::Codec;

@@ -5,6 +5,7 @@ use super::entry::TarWriter;
 use super::fragment::Fragment;
 use crate::digest::{BlobDigest, DiffId, Hasher, HashingReader, HashingWriter};
 use crate::error::{ContentError, PathContext, Result};
+use crate::layer::verify::verify;
 use crate::store::{Store, TemporaryFile};
 use crc32fast::Hasher as Crc;
 use serde::{Deserialize, Serialize};
@@ -107,19 +108,19 @@ impl<'s> LayerWriter<'s> {
         })
     }
 
-    /// Takes a finished blob of the store for the whole layer, in place of anything that is written.
-    /// Its content must be that of `diff_id`.
+    /// Takes a finished blob of the store for the whole layer, in place of anything that is written. Its content must be
+    /// that of `diff_id`, and lead nobody out who unpacks it.
     pub fn adopt(&mut self, digest: BlobDigest, codec: Codec, diff_id: DiffId) -> Result<()> {
         let path = self.store.blob_path(digest);
         let file = File::open(&path).at(&path)?;
         let size = file.metadata().at(&path)?.len();
         let mut compressed = HashingReader::new(BufReader::new(file));
-        let (found, raw_size) =
-            Hasher::of_reader(&mut codec.layer_reader(&mut compressed).at(&path)?).at(&path)?;
+        let verified = verify(codec.layer_reader(&mut compressed).at(&path)?, &digest.to_string());
         io::copy(&mut compressed, &mut io::sink()).at(&path)?;
         if compressed.finish() != digest.0 {
             return Err(self.store.damaged_blob(digest));
         }
+        let (found, raw_size) = verified?;
         if DiffId(found) != diff_id {
             return Err(ContentError::DigestMismatch {
                 what: format!("layer {}", path.display()),
@@ -131,11 +132,12 @@ impl<'s> LayerWriter<'s> {
         Ok(())
     }
 
-    /// Appends the entries of a whole tar archive as they are.
-    pub fn archive(&mut self, archive: &mut dyn Read) -> Result<()> {
+    /// Appends the entries of a whole tar archive of others as they are, as long as they lead nobody out. `label` names
+    /// the archive in errors.
+    pub fn archive(&mut self, archive: &mut dyn Read, label: &str) -> Result<()> {
         let mut blocks = BlockWriter::new(&mut self.blob, self.codec, self.threads);
         let mut tee = Tee { hasher: &mut self.raw, next: &mut blocks };
-        io::copy(archive, &mut tee)?;
+        verify(BufReader::new(Passing { from: archive, to: &mut tee }), label)?;
         let (_, crc, length) = blocks.finish()?;
         self.crc.combine(&crc);
         self.raw_length += length;
@@ -163,6 +165,20 @@ impl<'s> LayerWriter<'s> {
         self.store.publish_blob(file, digest)?;
         let diff_id = DiffId(self.raw.finish());
         Ok(WrittenLayer { digest, diff_id, size, raw_size: self.raw_length, codec: self.codec })
+    }
+}
+
+/// Passes on what is read through it.
+struct Passing<'a, W> {
+    from: &'a mut dyn Read,
+    to: W,
+}
+
+impl<W: Write> Read for Passing<'_, W> {
+    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
+        let count = self.from.read(to)?;
+        self.to.write_all(&to[..count])?;
+        Ok(count)
     }
 }
 
