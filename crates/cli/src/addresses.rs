@@ -1,5 +1,6 @@
 //! Gathers where packages come from: options, variables, the user's and the ecosystems' configuration.
 
+use crate::ecosystems::Said;
 use crate::error::Failure;
 use crate::folders::user_file;
 use bases::debian::Suite;
@@ -11,14 +12,12 @@ use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::{env, fs};
 
-/// Reads everything that was said outside of the app.
-pub fn gather(
+/// Reads what the user said in options, variables and the own configuration.
+pub fn of_user(
     options: &[String],
-    host: &Path,
-    of_ecosystems: Vec<KnownAddress>,
     user: &UserConfig,
     names: &KnownNames,
-) -> Result<AddressBook, Failure> {
+) -> Result<Vec<KnownAddress>, Failure> {
     let here = env::current_dir().unwrap_or_default();
     let mut known = Vec::new();
     for option in options {
@@ -38,9 +37,16 @@ pub fn gather(
             known.push(KnownAddress { bound, ..plain });
         }
     }
-    known.extend(of_ecosystems);
-    known.extend(debian_configuration(host));
-    Ok(AddressBook::new(known, ask_tool).with_variables(|name| env::var(name).ok()))
+    Ok(known)
+}
+
+/// All that is said of addresses: by the user, and by the ecosystems' files and those of the machine `host`.
+pub fn book(of_user: Vec<KnownAddress>, of_ecosystems: &Said, host: &Path) -> AddressBook {
+    let servers = of_user.iter().filter_map(|known| known.address.server()).map(str::to_owned);
+    let servers: Vec<String> = servers.chain(of_ecosystems.servers.iter().cloned()).collect();
+    let known = of_user.into_iter().chain(of_ecosystems.known.iter().cloned());
+    let known = known.chain(debian_configuration(host)).collect();
+    AddressBook::new(known, ask_tool).with_variables(|name| env::var(name).ok(), servers)
 }
 
 fn said(ecosystem: Ecosystem, text: &str, base: &Path, origin: Origin, detail: String) -> KnownAddress {
@@ -113,7 +119,7 @@ fn paragraphs(text: &str) -> Vec<(String, Vec<String>)> {
 }
 
 /// Asks the ecosystem's own tool on this machine.
-fn ask_tool(ecosystem: Ecosystem) -> Option<KnownAddress> {
+pub fn ask_tool(ecosystem: Ecosystem) -> Option<KnownAddress> {
     let (program, arguments): (&str, &[&str]) = match ecosystem {
         Ecosystem::NPM => ("npm", &["config", "get", "registry"]),
         Ecosystem::PYPI => ("python3", &["-m", "pip", "install", "--help"]),

@@ -1,8 +1,11 @@
 //! What the ecosystems' own files and variables say: where packages come from, and who may come in there.
 
-use config::addresses::{KnownAddress, Origin, filled};
+use crate::addresses::ask_tool;
+use config::addresses::{KnownAddress, Origin, filled, variable_in};
 use model::Ecosystem;
-use remote::{Address, Login};
+use remote::{Address, Login, server_in};
+use std::cell::OnceCell;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::{env, fs};
 
@@ -11,6 +14,15 @@ use std::{env, fs};
 pub struct Said {
     pub known: Vec<KnownAddress>,
     pub logins: Vec<Login>,
+    /// Servers that the user's own files and variables name.
+    pub servers: BTreeSet<String>,
+    pub withheld: Vec<Withheld>,
+}
+
+/// A variable that a file of the app wants to be sent to a server that only the app names.
+pub struct Withheld {
+    pub variable: String,
+    pub server: String,
 }
 
 impl Said {
@@ -23,14 +35,38 @@ impl Said {
         let (origin, detail) = (Origin::Ecosystem, detail.to_owned());
         self.known.push(KnownAddress { ecosystem, bound, address, origin, detail });
     }
+
+    /// Adds what is weaker.
+    fn extend(&mut self, weaker: Self) {
+        let is_new = |known: &KnownAddress| {
+            self.known.iter().all(|k| k.ecosystem != known.ecosystem || k.bound != known.bound)
+        };
+        let new: Vec<_> = weaker.known.into_iter().filter(is_new).collect();
+        self.known.extend(new);
+        self.logins.extend(weaker.logins);
+        self.servers.extend(weaker.servers);
+    }
 }
 
-/// Reads what npm, pip and programs like them read; `folders` are that of the app, and that of the workspace that it is a member of.
-pub fn gather(folders: &[PathBuf]) -> Said {
+/// Reads what npm, pip and programs like them read; `folders` are that of the app, and that of the workspace that it is a
+/// member of. What the user says, `of_user` among it, decides to which servers an app may send what is in variables.
+pub fn gather(folders: &[PathBuf], of_user: &[KnownAddress], trusted: BTreeSet<String>) -> Said {
+    let mut own = Said::default();
+    npm_of_user(&mut own);
+    pip(&mut own);
+    netrc(&mut own);
+    let named = own.known.iter().chain(of_user).filter_map(|known| known.address.server());
+    own.servers = named.map(str::to_owned).chain(trusted).collect();
     let mut said = Said::default();
-    npm(folders, &mut said);
-    pip(&mut said);
-    netrc(&mut said);
+    // Started once at most, and only where it matters.
+    let of_tool = OnceCell::new();
+    for file in folders.iter().map(|folder| folder.join(".npmrc")) {
+        let Ok(text) = fs::read_to_string(&file) else { continue };
+        let of_tool = || of_tool.get_or_init(|| ask_tool(Ecosystem::NPM)).as_ref()?.address.server();
+        let may_send = |server: &str| own.servers.contains(server) || of_tool() == Some(server);
+        npm_file(&text, &file.display().to_string(), &may_send, &mut said);
+    }
+    said.extend(own);
     said
 }
 
@@ -38,31 +74,34 @@ fn home() -> Option<PathBuf> {
     env::var_os("HOME").map(PathBuf::from)
 }
 
-/// npm's variable, and its files: that of the app or its workspace, that of the user.
-fn npm(folders: &[PathBuf], said: &mut Said) {
+/// npm's variable, and the user's file.
+fn npm_of_user(said: &mut Said) {
     if let Ok(text) = env::var("npm_config_registry") {
         said.address(Ecosystem::NPM, None, &text, "npm_config_registry");
     }
-    let of_user = env::var_os("npm_config_userconfig").map(PathBuf::from);
-    let of_user = of_user.or_else(|| Some(home()?.join(".npmrc")));
-    for file in folders.iter().map(|folder| folder.join(".npmrc")).chain(of_user) {
-        let Ok(text) = fs::read_to_string(&file) else { continue };
-        npm_file(&text, &file.display().to_string(), said);
-    }
+    let named = env::var_os("npm_config_userconfig").map(PathBuf::from);
+    let Some(file) = named.or_else(|| Some(home()?.join(".npmrc"))) else { return };
+    let Ok(text) = fs::read_to_string(&file) else { return };
+    npm_file(&text, &file.display().to_string(), &|_| true, said);
 }
 
-fn npm_file(text: &str, shown: &str, said: &mut Said) {
+/// Reads a file of npm's; variables are filled in where what they say goes to a server that it `may_send` to.
+fn npm_file(text: &str, shown: &str, may_send: &dyn Fn(&str) -> bool, said: &mut Said) {
     let mut users: Vec<(String, Option<String>, Option<String>)> = Vec::new();
     for line in text.lines().map(str::trim).filter(|l| !l.starts_with([';', '#'])) {
         let Some((key, value)) = line.split_once('=') else { continue };
-        let (key, value) = (key.trim(), filled(value.trim().trim_matches('"'), |name| env::var(name).ok()));
-        let Some((place, what)) = key.rsplit_once(':') else {
-            if key == "registry" {
-                said.address(Ecosystem::NPM, None, &value, shown);
-            }
+        let (key, value) = (key.trim(), value.trim().trim_matches('"'));
+        let (place, what) = key.rsplit_once(':').unwrap_or(("", key));
+        // An address goes to where it leads, everything else to the place that the key begins with.
+        let server = server_in(if what == "registry" { value } else { place }).unwrap_or_default();
+        let named = variable_in(value).filter(|name| env::var_os(name).is_some());
+        if let Some(variable) = named.filter(|_| !may_send(server)) {
+            said.withheld.push(Withheld { variable: variable.to_owned(), server: server.to_owned() });
             continue;
-        };
+        }
+        let value = filled(value, |name| env::var(name).ok());
         match what {
+            "registry" if place.is_empty() => said.address(Ecosystem::NPM, None, &value, shown),
             "registry" if place.starts_with('@') => {
                 said.address(Ecosystem::NPM, Some(place.to_owned()), &value, shown);
             }

@@ -2,7 +2,7 @@
 
 use crate::addresses;
 use crate::arguments::{Global, SourceOptions};
-use crate::ecosystems;
+use crate::ecosystems::{self, Withheld};
 use crate::error::Failure;
 use crate::folders::{user_file, user_folder};
 use bases::host::Host;
@@ -25,6 +25,9 @@ use workshop::buildpacks::Buildpacks;
 /// The variable with keys of `shtetl.toml` for this run.
 const VALUES: &str = "SHTETL_VALUES";
 
+/// The variable with servers that files of apps may send variables to.
+const TRUST: &str = "SHTETL_TRUST";
+
 /// Everything that commands need besides their own options.
 pub struct Surroundings {
     pub store: Store,
@@ -32,6 +35,8 @@ pub struct Surroundings {
     pub book: Arc<AddressBook>,
     /// Who may come in at registries of packages.
     pub logins: Vec<Login>,
+    /// Variables that files of the app name, and that were not filled in.
+    pub withheld: Vec<Withheld>,
     /// Where credentials for registries of images are looked for.
     pub credentials: Arc<CredentialFiles>,
     pub jobs: usize,
@@ -60,21 +65,20 @@ impl Surroundings {
         let buildpacks = Buildpacks::built_in();
         let app = app.and_then(|app| app.canonicalize().ok());
         let whole = app.iter().find_map(|app| buildpacks.iter().find_map(|b| b.workspace_above(app)));
-        let said = ecosystems::gather(&app.into_iter().chain(whole).collect::<Vec<_>>());
         let names = buildpacks.known_names();
         let user = user_file().map(|file| UserConfig::read(&file, &names)).transpose()?.unwrap_or_default();
+        let of_user = addresses::of_user(&global.addresses, &user, &names)?;
+        let trusted = env::var(TRUST).unwrap_or_default();
+        let trusted = trusted.split([',', ' ']).filter(|server| !server.is_empty()).map(str::to_owned);
+        let trusted = user.trusted.iter().cloned().chain(trusted).collect();
+        let said = ecosystems::gather(&app.into_iter().chain(whole).collect::<Vec<_>>(), &of_user, trusted);
         Ok(Self {
             store: Store::open(&folder)?,
             credentials: Arc::new(credentials(env::split_paths(&path).collect())),
             host: Host { root: global.host_root.clone(), search: env::split_paths(&path).collect() },
-            book: Arc::new(addresses::gather(
-                &global.addresses,
-                &global.host_root,
-                said.known,
-                &user,
-                &names,
-            )?),
+            book: Arc::new(addresses::book(of_user, &said, &global.host_root)),
             logins: said.logins,
+            withheld: said.withheld,
             jobs: global.jobs.unwrap_or_else(default_jobs).max(1),
             platform: own_platform(),
             created: creation_time()?,

@@ -3,9 +3,9 @@
 use crate::{AppConfig, Layer};
 use model::error::ConfigError;
 use model::{Ecosystem, Error, Result, files};
-use remote::{Address, Fetcher};
+use remote::{Address, Fetcher, server_in};
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -55,6 +55,9 @@ pub struct AddressBook {
     ask_tool: fn(Ecosystem) -> Option<KnownAddress>,
     /// The value of a variable of the user's environment, for addresses that name one.
     variable: fn(&str) -> Option<String>,
+    /// Servers that the user named, besides what the tools answer: only for these, variables are filled in that an app's
+    /// own files name.
+    servers: BTreeSet<String>,
     /// What the tools answered: starting one takes longer than fetching a package.
     answered: Mutex<BTreeMap<Ecosystem, Option<KnownAddress>>>,
 }
@@ -62,12 +65,22 @@ pub struct AddressBook {
 impl AddressBook {
     /// What is known, and how a tool is asked.
     pub fn new(known: Vec<KnownAddress>, ask_tool: fn(Ecosystem) -> Option<KnownAddress>) -> Self {
-        Self { known, ask_tool, variable: |_| None, answered: Mutex::default() }
+        Self { known, ask_tool, variable: |_| None, servers: BTreeSet::new(), answered: Mutex::default() }
     }
 
-    /// The book, with a way to fill in variables.
-    pub fn with_variables(self, variable: fn(&str) -> Option<String>) -> Self {
-        Self { variable, ..self }
+    /// The book, with a way to fill in variables, which holds for what is on these servers.
+    pub fn with_variables(
+        self,
+        variable: fn(&str) -> Option<String>,
+        servers: impl IntoIterator<Item = String>,
+    ) -> Self {
+        Self { variable, servers: servers.into_iter().collect(), ..self }
+    }
+
+    /// Whether the user named this server, or the ecosystem's tool does.
+    fn knows(&self, ecosystem: Ecosystem, server: &str) -> bool {
+        let of_tool = || self.ask(ecosystem).is_some_and(|known| known.address.server() == Some(server));
+        self.servers.contains(server) || of_tool()
     }
 
     fn ask(&self, ecosystem: Ecosystem) -> Option<KnownAddress> {
@@ -104,11 +117,19 @@ impl Addresses {
         Self { book: Arc::clone(book), app: app.addresses.iter().filter_map(from_app).collect() }
     }
 
-    /// The text with the user's variables filled in, all of which have to be there.
-    pub fn filled(&self, text: &str) -> Result<String> {
+    /// The text of an app, a URL, with the user's variables filled in, all of which have to be there. An app can name any
+    /// server: what the user has in the environment goes only to one that the user named.
+    pub fn filled(&self, ecosystem: Ecosystem, text: &str) -> Result<String> {
+        if let Some(name) = variable_in(text) {
+            let server = server_in(text).unwrap_or(text);
+            if !self.book.knows(ecosystem, server) {
+                let (name, server) = (name.to_owned(), server.to_owned());
+                return Err(Error::Config(ConfigError::UntrustedServer { name, server }));
+            }
+        }
         let text = filled(text, self.book.variable);
-        match text.split_once("${").and_then(|(_, rest)| rest.split_once('}')) {
-            Some((name, _)) => Err(Error::Config(ConfigError::NoVariable { name: name.to_owned() })),
+        match variable_in(&text) {
+            Some(name) => Err(Error::Config(ConfigError::NoVariable { name: name.to_owned() })),
             None => Ok(text),
         }
     }
@@ -171,6 +192,11 @@ impl Addresses {
         let strongest = self.all(ecosystem).into_iter().next();
         strongest.ok_or(Error::Config(ConfigError::NoAddress { ecosystem: ecosystem.name() }))
     }
+}
+
+/// The first variable that a text names.
+pub fn variable_in(text: &str) -> Option<&str> {
+    Some(text.split_once("${")?.1.split_once('}')?.0)
 }
 
 /// The text with every `${NAME}` replaced by the variable of that name, where there is one.

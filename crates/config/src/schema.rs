@@ -37,11 +37,13 @@ pub fn user(known: &KnownNames) -> Value {
     let network = json!({ "network": {
         "description": "The network of processes: their own, or the host's", "enum": ["own", "host"],
     } });
+    let trust = json!({ "servers": texts("Servers, as HOST or HOST:PORT, that files of apps may send variables to") });
     let keep = json!({ "keep": size("How much a build leaves in the store at most") });
     let keys = Map::from_iter([
         ("addresses".to_owned(), addresses(known)),
         ("limits".to_owned(), closed("How much a step, or a process of `run`, may use", entries(limits))),
         ("run".to_owned(), closed("How processes are run", entries(network))),
+        ("trust".to_owned(), closed("Who is trusted", entries(trust))),
         ("store".to_owned(), closed("The store", entries(keep))),
     ]);
     root("config.toml", "What a user says for all apps of a machine", keys)

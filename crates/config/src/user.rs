@@ -13,6 +13,8 @@ use std::path::Path;
 pub struct UserConfig {
     /// `[addresses]`: where packages come from, by ecosystem.
     pub addresses: BTreeMap<String, String>,
+    /// `[trust] servers`: servers that files of apps may send variables to.
+    pub trusted: Vec<String>,
     /// `[limits]`.
     pub limits: UserLimits,
     /// `[run] network`: whether processes of `run` are on the network of this machine.
@@ -71,6 +73,9 @@ fn read_root(root: Table<'_, '_>, names: &KnownNames) -> UserConfig {
             minutes: count("minutes"),
         };
     });
+    with_table(&root, "trust", |table| {
+        config.trusted = table.value("servers").and_then(|value| value.strings()).unwrap_or_default();
+    });
     with_table(&root, "run", |table| {
         let Some(value) = table.value("network") else { return };
         let Some(text) = value.string() else { return };
@@ -111,7 +116,7 @@ mod tests {
     #[test]
     fn everything_is_read_and_what_makes_no_sense_is_refused() {
         let text = "[addresses]\nnpm = \"/packages\"\n[limits]\nprocesses = 100\nmemory = \"1GiB\"\n\
-            open-files = 32\nwritten = \"2MB\"\nminutes = 5\n[run]\nnetwork = \"host\"\n[store]\nkeep = \"20GB\"\n";
+            open-files = 32\nwritten = \"2MB\"\nminutes = 5\n[run]\nnetwork = \"host\"\n[store]\nkeep = \"20GB\"\n[trust]\nservers = [\"packages.example\"]\n";
         let limits = UserLimits {
             processes: Some(100),
             memory: Some(1 << 30),
@@ -122,6 +127,7 @@ mod tests {
         let (config, complaints) = read(text);
         assert_eq!((config.limits, config.on_host_network, complaints), (limits, Some(true), 0));
         assert_eq!((config.addresses.len(), config.keep), (1, Some(20_000_000_000)));
+        assert_eq!(config.trusted, ["packages.example"]);
         assert_eq!(read("[limits]\nprocesses = 0\nmemory = \"much\"\n").1, 2);
         assert_eq!(read("[run]\nnetwork = \"none\"\n[process.web]\nport = 1\n").1, 2);
     }

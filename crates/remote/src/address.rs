@@ -32,6 +32,14 @@ impl Address {
         }
     }
 
+    /// The server, with its port; nothing where it is a folder.
+    pub fn server(&self) -> Option<&str> {
+        match self {
+            Self::Folder(_) => None,
+            Self::Url(url) => server_in(url),
+        }
+    }
+
     /// Follows a link found on the page at this address (RFC 3986, section 5.2, as far as index
     /// pages use it). From a folder, only links that stay relative can be followed.
     pub fn follow(&self, link: &str) -> Option<Self> {
@@ -57,6 +65,13 @@ impl Address {
             }
         }
     }
+}
+
+/// The server in a URL, with its port, without the user; the scheme may be missing. Nothing where it is no URL.
+pub fn server_in(url: &str) -> Option<&str> {
+    let (_, rest) = url.split_once("//")?;
+    let authority = rest.split(['/', '?', '#']).next()?;
+    Some(authority.rsplit('@').next().unwrap_or(authority))
 }
 
 impl fmt::Display for Address {

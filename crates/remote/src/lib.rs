@@ -15,7 +15,7 @@ pub mod oci;
 pub mod packages;
 mod repository;
 
-pub use address::{Address, without_steps_back};
+pub use address::{Address, server_in, without_steps_back};
 pub use downloads::Downloads;
 pub use error::{RemoteError, Result};
 pub use fetch::{Fetcher, Network};

@@ -4,7 +4,8 @@ use super::Done;
 use super::check::problems;
 use super::order::order;
 use crate::arguments::BuildOptions;
-use crate::error::Failure;
+use crate::ecosystems::Withheld;
+use crate::error::{Failure, trust_advice};
 use crate::events::Renderer;
 use crate::interrupt;
 use crate::render::table::Table;
@@ -25,6 +26,19 @@ use workshop::plan::Worklist;
 use workshop::record::LayerRecord;
 
 pub fn run(options: &BuildOptions, surroundings: &Surroundings, output: &Output) -> Done {
+    let done = work(options, surroundings, output);
+    if done.is_err() {
+        for Withheld { variable, server } in &surroundings.withheld {
+            output.aside(format!(
+                "note: the app's .npmrc sends the variable {variable} to {server}, which only the app names: it was not sent"
+            ));
+            output.aside(format!("  {}", trust_advice(server)));
+        }
+    }
+    done
+}
+
+fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) -> Done {
     check_targets(options)?;
     interrupt::cancels(&surroundings.cancel)?;
     let network = if options.offline { Network::Forbidden } else { Network::Allowed };

@@ -89,6 +89,7 @@ impl<'a> Demo<'a> {
             book: surroundings.book.clone(),
             credentials: surroundings.credentials.clone(),
             logins: Vec::new(),
+            withheld: Vec::new(),
             jobs: surroundings.jobs,
             platform: surroundings.platform.clone(),
             created: surroundings.created.clone(),

@@ -67,6 +67,13 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
                 "in shtetl.toml, under [addresses]: {ecosystem} = \"URL or folder\"; or --address {ecosystem}=WHERE"
             ),
         ),
+        ConfigError::UntrustedServer { name, server } => worded(
+            WRONG,
+            format!(
+                "the app wants the variable {name} to be sent to {server}, a server that only the app names"
+            ),
+            trust_advice(server),
+        ),
         ConfigError::NoVariable { name } => worded(
             WRONG,
             format!("the address of an index names the variable {name}, which is not set"),
@@ -120,4 +127,11 @@ fn fault(fault: &Fault) -> String {
         Fault::Locked { key, by } => format!("{key}: the house rules ({by}) do not let apps change this"),
         Fault::BadValue { key, detail } => format!("{key}: {detail}"),
     }
+}
+
+/// How a server becomes one that files of apps may send variables to.
+pub fn trust_advice(server: &str) -> String {
+    format!(
+        "if you trust it, set SHTETL_TRUST={server}, or in your own config.toml, under [trust]: servers = [{server:?}]"
+    )
 }

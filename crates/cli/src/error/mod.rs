@@ -13,6 +13,7 @@ mod step;
 mod survey;
 mod wording;
 
+pub use self::config::trust_advice;
 pub use self::sandbox::{limit_advice, over_limit};
 pub use wording::{INTERRUPTED, suggestion};
 

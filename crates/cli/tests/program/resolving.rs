@@ -179,6 +179,14 @@ fn an_index_may_want_a_password_that_only_the_environment_knows() {
     index.answer(&format!("/horn/{file}"), vec![Reply::of(bytes)]);
     let requirements = format!("--index-url http://ada:${{FERRY_PASSWORD}}@{}\nhorn\n", index.host());
     let program = python_app(&requirements).with("FERRY_PASSWORD", "tide");
+    let said = program.run("build app");
+    let refused = format!(
+        "the variable FERRY_PASSWORD to be sent to {}, a server that only the app names",
+        index.host()
+    );
+    assert!(said.code == 2 && said.stderr.contains(&refused), "{said}");
+    assert_eq!(index.count("/horn/"), 0, "such a server is not even asked");
+    let program = program.with("SHTETL_TRUST", &index.host());
     let built = program.succeed("build app");
     let lock = std::fs::read_to_string(program.path("app/shtetl.lock")).unwrap();
     assert!(!format!("{built}{lock}").contains("tide"), "{built}{lock}");
@@ -420,6 +428,16 @@ fn a_scope_comes_from_its_own_place_only_and_its_token_goes_nowhere_else() {
         public.url()
     );
     program.write("app/package-lock.json", lock);
+    let said = program.run("build app");
+    assert!(
+        said.stderr.contains("note: the app's .npmrc sends the variable FERRY_TOKEN to 127.0.0.1:"),
+        "{said}"
+    );
+    assert!(
+        own.requests("/@kestrel/tide/-/tide-1.0.0.tgz").concat().iter().all(|h| !h.contains("tide-table-9"))
+    );
+    // The advice is followed.
+    program.write("home/.config/shtetl/config.toml", format!("[trust]\nservers = [\"{}\"]\n", own.host()));
     let built = program.succeed("build app --layout out");
     assert_eq!(public.count("/@kestrel/tide/-/tide-1.0.0.tgz"), 0);
     let sent = public.requests("/pier/-/pier-1.0.0.tgz");

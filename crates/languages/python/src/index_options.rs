@@ -73,8 +73,9 @@ impl Terms {
         if let Some(bound) = addresses.bound_to(Ecosystem::PYPI, name) {
             return Ok(vec![Place::Index(bound.address)]);
         }
-        let parsed =
-            |text: &String| -> Result<Address> { Ok(Address::parse(&addresses.filled(text)?, folder)) };
+        let parsed = |text: &String| -> Result<Address> {
+            Ok(Address::parse(&addresses.filled(Ecosystem::PYPI, text)?, folder))
+        };
         let listed = self.links.iter().map(|link| Ok(Place::Links(parsed(link)?)));
         let mut places = listed.collect::<Result<Vec<Place>>>()?;
         if self.no_index {

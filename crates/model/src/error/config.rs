@@ -32,6 +32,9 @@ pub enum ConfigError {
     /// An address names a variable that the user's environment does not have.
     #[error("{name} is not set")]
     NoVariable { name: String },
+    /// An address of the app names a variable, and a server that only the app names.
+    #[error("{server} is to get {name}")]
+    UntrustedServer { name: String, server: String },
     /// No address is known for a kind of packages.
     #[error("no address for {ecosystem}")]
     NoAddress { ecosystem: &'static str },
