@@ -22,13 +22,21 @@ use std::io::ErrorKind;
 use std::process::ExitCode;
 use surroundings::Surroundings;
 
+/// How many files have to be open at once, at least.
+const FEWEST_FILES: u64 = 64;
+
 fn main() -> ExitCode {
     if let Some(code) = sandbox::enter_stage() {
         return code;
     }
     sandbox::give_memory_back_early();
+    sandbox::let_long_files_fail();
     let arguments = Arguments::parse();
     let output = Output::new(arguments.global.format);
+    let files = sandbox::open_as_many_files_as_allowed();
+    if files < FEWEST_FILES {
+        return error::report(&output, &Failure::FewFiles { allowed: files });
+    }
     let surroundings = match Surroundings::gather(&arguments.global, arguments.command.app()) {
         Ok(surroundings) => surroundings,
         Err(failure) => return error::report(&output, &failure),

@@ -2,6 +2,7 @@
 
 use crate::filter::Filter;
 use crate::limits::Limits;
+use crate::own_limits::let_long_files_end;
 use crate::plan::{FIRST_ID, ID_COUNT, Isolation, Plan};
 use rustix::fd::OwnedFd;
 use rustix::pipe::{PipeFlags, pipe_with};
@@ -55,6 +56,7 @@ impl Privileges {
     /// Called in the child, between `fork` and `exec`.
     pub(crate) fn give_up(&self) -> io::Result<()> {
         set_no_new_privs(true)?;
+        let_long_files_end();
         limit(Resource::Core, 0)?;
         limit(Resource::Nofile, self.limits.open_files)?;
         limit(Resource::Fsize, self.limits.written)?;

@@ -134,6 +134,15 @@ impl Program {
         self.said(&self.command(arguments.split_whitespace()).output().expect("the program can be started"))
     }
 
+    /// Runs the program from a shell that first runs `before`, which may lower limits.
+    pub fn run_after(&self, before: &str, arguments: &str) -> Said {
+        let mut shell = Command::new("/bin/sh");
+        shell.args(["-c", &format!("{before}; exec \"$0\" \"$@\"")]).arg(&self.executable);
+        shell.args(arguments.split_whitespace()).env_clear().envs(self.variables.iter().cloned());
+        shell.current_dir(self.place.path()).stdin(Stdio::null());
+        self.said(&shell.output().expect("there is a shell"))
+    }
+
     /// Runs the program and expects success; gives what it said.
     pub fn succeed(&self, arguments: &str) -> Said {
         let said = self.run(arguments);

@@ -10,7 +10,11 @@ pub(super) fn words_of(error: &ContentError) -> Worded {
             OUTSIDE,
             at(path, source),
             match source.kind() {
-                io::ErrorKind::StorageFull => "free some space, or put the store elsewhere with --store DIR",
+                io::ErrorKind::StorageFull => {
+                    "free some space there, or use another place; --store DIR moves the store"
+                }
+                io::ErrorKind::ReadOnlyFilesystem => "use another place; --store DIR moves the store",
+                io::ErrorKind::FileTooLarge => "raise the limit of this shell: ulimit -f unlimited",
                 io::ErrorKind::PermissionDenied => "check who owns it, or use another store with --store DIR",
                 _ => "",
             },

@@ -32,6 +32,8 @@ pub enum Failure {
     Core(Box<Error>),
     /// Wrong usage, found before the core was called.
     Usage { message: String, hint: String },
+    /// The program may have only so many files open.
+    FewFiles { allowed: u64 },
     /// There is no home folder to put the store into.
     NoHome,
     /// It is known before anything runs that the build or the start will fail.
@@ -77,6 +79,11 @@ pub fn report(output: &Output, failure: &Failure) -> ExitCode {
                 "correct this, or build all the same with --anyway",
             )
         },
+        Failure::FewFiles { allowed } => worded(
+            OUTSIDE,
+            format!("this shell allows a program only {allowed} open files, and at least 64 are needed"),
+            "raise the limit: ulimit -n 1024",
+        ),
         Failure::NoHome => {
             worded(WRONG, "there is no home folder for the store", "give one with --store DIR")
         }

@@ -25,6 +25,7 @@ mod source;
 mod starting;
 mod store;
 mod survey;
+mod tight_machine;
 mod workspaces;
 
 use testkit::program::Program;

@@ -40,14 +40,20 @@ pub fn write_layout(store: &Store, index: BlobDigest, to: &Path) -> Result<()> {
     let old = blobs_in_layout(to);
     for digest in &new {
         let path = blobs.join(digest.hex());
-        let mut trouble = None;
+        let mut unreadable = None;
         replace(&path, |file| {
-            store.copy_blob(*digest, file).map(drop).map_err(|error| {
-                trouble = Some(error);
-                io::Error::other("the blob cannot be copied")
+            let mut to = Noting { to: file, failed: None };
+            let copied = store.copy_blob(*digest, &mut to);
+            copied.map(drop).map_err(|error| {
+                // What cannot be written is told of the layout, everything else of the store.
+                let failed = to.failed.take();
+                failed.unwrap_or_else(|| {
+                    unreadable = Some(error);
+                    io::Error::other("the blob cannot be read")
+                })
             })
         })
-        .map_err(|error| trouble.take().unwrap_or(error))?;
+        .map_err(|error| unreadable.take().unwrap_or(error))?;
     }
     let document = store.read_blob(index)?;
     replace(&to.join(INDEX_FILE), |file| file.write_all(&document))?;
@@ -56,6 +62,26 @@ pub fn write_layout(store: &Store, index: BlobDigest, to: &Path) -> Result<()> {
         let _ = fs::remove_file(blobs.join(digest.hex()));
     }
     Ok(())
+}
+
+/// Notes why it could not write.
+struct Noting<W> {
+    to: W,
+    failed: Option<io::Error>,
+}
+
+impl<W: Write> Write for Noting<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.to.write(bytes).map_err(|error| {
+            let kind = error.kind();
+            self.failed = Some(error);
+            kind.into()
+        })
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.to.flush()
+    }
 }
 
 /// Writes a file beside its place and renames it there; a leftover of an interrupted try is overwritten.

@@ -44,7 +44,8 @@ use temporary::TemporaryArea;
 /// missing.
 pub struct Store {
     root: PathBuf,
-    temporary: TemporaryArea,
+    /// Nothing where the store can only be read.
+    temporary: Option<TemporaryArea>,
     damage: Mutex<Vec<PathBuf>>,
 }
 
@@ -52,18 +53,35 @@ pub struct Store {
 const FOLDERS: [&str; 9] =
     ["blobs/sha256", "blobs/verified", "fragments", "steps", "trees", "images", "ledger", "locks", "tmp"];
 
+fn make_folders(root: &Path) -> Result<()> {
+    for folder in FOLDERS {
+        let path = root.join(folder);
+        fs::create_dir_all(&path).at(&path)?;
+    }
+    Ok(())
+}
+
 impl Store {
     /// Opens the store in `root`, creating what is missing. It is made private to its user; one that belongs to
     /// somebody else is refused.
     pub fn open(root: &Path) -> Result<Self> {
         private::make(root)?;
-        for folder in FOLDERS {
-            let path = root.join(folder);
-            fs::create_dir_all(&path).at(&path)?;
-        }
+        let temporary = match make_folders(root).and_then(|()| TemporaryArea::open(&root.join("tmp"))) {
+            // Nobody can change it, so that what is there can be read all the same.
+            Err(ContentError::Io { source, .. }) if source.kind() == io::ErrorKind::ReadOnlyFilesystem => {
+                None
+            }
+            opened => Some(opened?),
+        };
         let root = root.canonicalize().at(root)?;
-        let temporary = TemporaryArea::open(&root.join("tmp"))?;
         Ok(Self { root, temporary, damage: Mutex::default() })
+    }
+
+    /// Where this process writes; an error where the store can only be read.
+    fn temporary(&self) -> Result<&TemporaryArea> {
+        let read_only =
+            || ContentError::Io { path: self.root.clone(), source: io::ErrorKind::ReadOnlyFilesystem.into() };
+        self.temporary.as_ref().ok_or_else(read_only)
     }
 
     /// The folder that holds everything.
@@ -99,7 +117,7 @@ impl Store {
 
     /// A lock by which no other process opens the store until it is dropped; nothing while one has it open.
     pub fn alone(&self) -> Result<Option<Lock>> {
-        self.temporary.alone()
+        self.temporary()?.alone()
     }
 
     /// Reads a small blob (a document) and checks its digest.
@@ -123,12 +141,12 @@ impl Store {
 
     /// A new file under `tmp/`, to be published with [`TemporaryFile::publish`].
     pub fn temporary_file(&self) -> Result<TemporaryFile> {
-        self.temporary.file()
+        self.temporary()?.file()
     }
 
     /// A new empty folder under `tmp/`; it is removed with the process's other temporary files.
     pub fn temporary_folder(&self) -> Result<PathBuf> {
-        self.temporary.folder()
+        self.temporary()?.folder()
     }
 
     /// Writes `bytes` to `path` whole or not at all.
