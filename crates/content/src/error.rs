@@ -62,6 +62,14 @@ pub enum ContentError {
         /// The folder of the store.
         path: PathBuf,
     },
+    /// The store has a layout that this program does not know.
+    #[error("{path} has the layout {version}", path = path.display())]
+    OtherLayout {
+        /// The folder of the store.
+        path: PathBuf,
+        /// What it says of itself.
+        version: u32,
+    },
     /// Content that was asked for is not in the store.
     #[error("{what} is not in the store")]
     Missing {

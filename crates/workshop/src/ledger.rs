@@ -58,7 +58,8 @@ pub fn apps(store: &Store) -> Vec<String> {
     apps
 }
 
-fn numbers(store: &Store, app: &str) -> Vec<u32> {
+/// The numbers of the builds of `app`, in order.
+pub(crate) fn numbers(store: &Store, app: &str) -> Vec<u32> {
     let files = fs::read_dir(store.ledger_path(app)).into_iter().flatten().flatten();
     let mut numbers: Vec<u32> =
         files.filter_map(|f| f.file_name().to_str()?.strip_suffix(".json")?.parse().ok()).collect();

@@ -14,7 +14,7 @@ use model::{PathFacts, Result};
 use std::collections::BTreeSet;
 use std::fs::{self, Metadata};
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// A kind of content: its folder in the store, and what it is.
 pub const KINDS: [(&str, &str); 7] = [
@@ -134,6 +134,19 @@ fn each_below(folder: &Path, with: &mut dyn FnMut(&Path, &Metadata)) -> Result<(
         with(&path, &metadata);
     }
     Ok(())
+}
+
+/// What is directly in a folder, in order; nothing where there is none.
+fn entries(folder: &Path) -> Result<Vec<PathBuf>> {
+    if !folder.is_dir() {
+        return Ok(Vec::new());
+    }
+    let mut all = Vec::new();
+    for entry in fs::read_dir(folder).facts(folder)? {
+        all.push(entry.facts(folder)?.path());
+    }
+    all.sort();
+    Ok(all)
 }
 
 /// The digest that a blob's file is named by.

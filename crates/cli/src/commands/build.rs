@@ -24,6 +24,7 @@ use workshop::build::{Built, Exports, Preview, plan_offline, prepare, preview};
 use workshop::check::{PLAN_FAILS, Scope, Severity};
 use workshop::plan::Worklist;
 use workshop::record::LayerRecord;
+use workshop::storage::{self, Limit};
 
 pub fn run(options: &BuildOptions, surroundings: &Surroundings, output: &Output) -> Done {
     let done = work(options, surroundings, output);
@@ -65,7 +66,23 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
     let written = options.layout.iter().chain(&options.archive);
     let written: Vec<String> = written.map(|place| place.display().to_string()).collect();
     show_built(&built, &written, output);
+    if built.outcomes.iter().any(|outcome| outcome.because.is_some()) {
+        keep_within_limit(surroundings, output)?;
+    }
     Ok(ExitCode::SUCCESS)
+}
+
+/// Prunes the store, where the user says how large it may become. While others use it, they are left in peace: the last
+/// of them prunes.
+fn keep_within_limit(surroundings: &Surroundings, output: &Output) -> Result<(), Failure> {
+    let Some(keep) = surroundings.user.keep else { return Ok(()) };
+    let now = Surroundings::now() / 1_000_000_000;
+    let pruned = storage::prune(&surroundings.store, Limit::Bytes(keep), now, true)?;
+    if let Some(pruned) = pruned.filter(|pruned| pruned.bytes > 0) {
+        let (removed, keep) = (words::size(pruned.bytes), words::size(keep));
+        output.aside(format!("note: removed {removed} from the store, which is to stay below {keep}"));
+    }
+    Ok(())
 }
 
 /// Ends the build when it is known already that it or the start will fail.

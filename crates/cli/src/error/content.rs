@@ -44,6 +44,14 @@ pub(super) fn words_of(error: &ContentError) -> Worded {
             format!("the store {} belongs to another user", path.display()),
             "use a store of your own: --store DIR, or XDG_CACHE_HOME",
         ),
+        ContentError::OtherLayout { path, version } => worded(
+            WRONG,
+            format!(
+                "the store {} has layout {version}, which this version of shtetl does not know",
+                path.display()
+            ),
+            "use the version that made it, or another store with --store DIR",
+        ),
         ContentError::Missing { what } => {
             worded(FAILED, format!("{what} is not in the store"), "build or load the image again")
         }

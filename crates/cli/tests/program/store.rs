@@ -230,6 +230,58 @@ fn nothing_is_pruned_of_what_young_steps_or_damaged_images_need() {
 }
 
 #[test]
+fn everything_that_is_verified_when_it_is_read_is_verified_by_a_check() {
+    let program = program().with_demo();
+    for app in ["fares", "timetable", "notices"] {
+        let _ = program.succeed(&format!("build {app}"));
+    }
+    assert_eq!(program.run("store check").code, 0);
+    let mut spoilt = 0;
+    for folder in ["blobs/sha256", "steps", "ledger", "images", "fragments/zstd-4", "trees"] {
+        for file in files_of(&program.path("store").join(folder)) {
+            let whole = fs::read(&file).unwrap();
+            let mut other = whole.clone();
+            let middle = other.len() / 2;
+            other[middle] ^= 0x10;
+            fs::write(&file, &other).unwrap();
+            let said = program.run("store check");
+            let name = file.strip_prefix(program.path("store")).unwrap().display().to_string();
+            assert!(said.code == 1 && said.stdout.contains(&format!("{name}  damaged")), "{said}");
+            fs::write(&file, &whole).unwrap();
+            spoilt += 1;
+        }
+    }
+    assert!(spoilt > 30, "{spoilt}");
+    assert_eq!(program.run("store check").code, 0);
+}
+
+#[test]
+fn a_store_stays_within_the_limit_of_its_user() {
+    let program = program().with_demo();
+    program.write("home/.config/shtetl/config.toml", "[store]\nkeep = \"500kB\"\n");
+    let size = |program: &Program| -> u64 {
+        let kinds = program.json("store usage")["kinds"].as_array().unwrap().clone();
+        kinds.iter().map(|kind| kind["bytes"].as_u64().unwrap()).sum()
+    };
+    let mut told = 0;
+    for round in 0..12_u8 {
+        // Each round another file of 100 kB that does not get shorter.
+        let mut state = u32::from(round) + 1;
+        let mut next = || {
+            state = state.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            state.to_be_bytes()[0]
+        };
+        program.write("notices/chart.bin", (0..100_000).map(|_| next()).collect::<Vec<u8>>());
+        let said = program.succeed("build notices");
+        told += usize::from(said.stderr.contains("which is to stay below 500 kB"));
+        // On the disk, files take whole blocks.
+        assert!(size(&program) < 600_000, "round {round}");
+    }
+    assert!(told > 3, "{told}");
+    assert!(program.succeed("build notices").stdout.contains("nothing ran"), "the image itself stays");
+}
+
+#[test]
 fn limits_that_are_none_and_images_that_are_not_there_are_refused() {
     let program = program();
     for (arguments, code) in [

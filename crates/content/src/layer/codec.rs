@@ -40,6 +40,9 @@ const GZIP_HEADER: [u8; 10] = [0x1f, 0x8b, 8, 0, 0, 0, 0, 0, 0, 0xff];
 const DEFLATE_END: [u8; 2] = [3, 0];
 
 impl Codec {
+    /// All of them.
+    pub(super) const ALL: [Self; 2] = [Self::Zstd, Self::Gzip];
+
     /// The lower-case name, as in options and folder names.
     pub fn name(self) -> &'static str {
         match self {

@@ -8,14 +8,14 @@
 
 use super::codec::{BlockWriter, Codec, PIECE};
 use super::entry::TarWriter;
-use crate::digest::Sha256;
+use crate::digest::{BlobDigest, Sha256};
 use crate::error::{PathContext, Result};
 use crate::store::{Store, TemporaryFile};
 use crc32fast::Hasher as Crc;
 use std::fs::File;
 use std::io::{self, Read, Write};
 use std::os::unix::fs::FileExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// Version of the form on disk; part of the path.
 const FORMAT: u32 = 4;
@@ -55,6 +55,17 @@ impl Fragment {
             let _ = std::fs::remove_file(&path);
         }
         fragment
+    }
+
+    /// Whether the file at `path`, in the folder that fragments of its kind have, is whole; it stays as it is. Nothing where
+    /// the folder is not one of fragments of this form.
+    pub fn is_whole(path: &Path) -> Option<bool> {
+        let folder = path.parent()?.file_name()?.to_str()?;
+        let codec = Codec::ALL.into_iter().find(|codec| folder == kind(*codec))?;
+        let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+        let key = format!("sha256:{name}").parse::<BlobDigest>().ok().map(|digest| digest.0);
+        let file = File::open(path).ok();
+        Some(key.zip(file).is_some_and(|(key, file)| Self::verified(file, codec, key).is_some()))
     }
 
     fn verified(mut file: File, codec: Codec, key: Sha256) -> Option<Self> {
@@ -156,7 +167,12 @@ fn sum_for(codec: Codec, key: Sha256) -> Crc {
 }
 
 fn path(store: &Store, codec: Codec, key: Sha256) -> PathBuf {
-    store.fragment_path(&format!("{}-{FORMAT}", codec.name()), key)
+    store.fragment_path(&kind(codec), key)
+}
+
+/// The folder of fragments that are compressed so.
+fn kind(codec: Codec) -> String {
+    format!("{}-{FORMAT}", codec.name())
 }
 
 /// Writes a new fragment.

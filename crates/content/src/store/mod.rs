@@ -7,6 +7,7 @@ mod private;
 mod temporary;
 mod trees;
 mod verified;
+mod version;
 
 pub use document::Stored;
 pub use locks::Lock;
@@ -16,7 +17,7 @@ pub use temporary::{TemporaryFile, remove_tree};
 use crate::digest::{BlobDigest, Hasher, Sha256, StepKey};
 use crate::error::{ContentError, PathContext, Result};
 use serde::Serialize;
-use serde::de::DeserializeOwned;
+use serde::de::{DeserializeOwned, IgnoredAny};
 use std::fs::{self, File};
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
@@ -35,6 +36,7 @@ use temporary::TemporaryArea;
 /// images/<name>/<tag>     digest of the index of a finished image
 /// ledger/<app>/           past builds
 /// locks/, tmp/            work in progress
+/// version                 of this layout
 /// ```
 ///
 /// Every file is written under `tmp/` and renamed into place, so a process that is killed leaves nothing half
@@ -74,7 +76,9 @@ impl Store {
             opened => Some(opened?),
         };
         let root = root.canonicalize().at(root)?;
-        Ok(Self { root, temporary, damage: Mutex::default() })
+        let store = Self { root, temporary, damage: Mutex::default() };
+        version::settle(&store)?;
+        Ok(store)
     }
 
     /// Where this process writes; an error where the store can only be read.
@@ -186,6 +190,12 @@ impl Store {
                 Stored::Damaged
             }
         }
+    }
+
+    /// Whether the document at `path` is what was written; it stays as it is.
+    pub fn is_whole_document(&self, path: &Path) -> bool {
+        fs::read(path)
+            .is_ok_and(|bytes| document::decode::<IgnoredAny>(&self.name_of(path), &bytes).is_some())
     }
 
     /// The name of a file in the store, wherever the store lies.

@@ -17,13 +17,18 @@ impl Store {
         if !path.is_dir() {
             return None;
         }
-        let expected = self.read_document::<InputDigest>(&self.listing_path(name)).whole();
-        if expected.is_some() && expected == look_over(&path).ok() {
+        if self.is_whole_tree(name) {
             return Some(path);
         }
         self.note_damage(&path);
         super::remove_tree(&path);
         None
+    }
+
+    /// Whether the tree `name` is as it was put there; it stays as it is.
+    pub fn is_whole_tree(&self, name: &str) -> bool {
+        let expected = self.read_document::<InputDigest>(&self.listing_path(name)).whole();
+        expected.is_some() && expected == look_over(&self.tree_path(name)).ok()
     }
 
     /// The tree `name`; where it is not there as it was put, `make` makes its files in a new folder of the store.

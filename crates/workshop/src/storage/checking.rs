@@ -1,16 +1,18 @@
 //! Whether everything in the store is what was put in.
 
-use super::{blobs_of, digest_of, each_below};
+use super::{blobs_of, digest_of, each_below, entries};
 use crate::inspect;
-use content::store::Store;
-use engine::Produced;
+use content::layer::Fragment;
+use content::store::{Store, remove_tree};
 use model::Result;
-use std::fs;
+use std::fs::{self, File};
+use std::io::Read;
+use std::path::Path;
 
 /// What a check found.
 #[derive(Debug, Clone, Default, serde::Serialize, schemars::JsonSchema)]
 pub struct Checked {
-    /// How many blobs and documents were read.
+    /// How many files, and trees of files, were looked at.
     pub read: u64,
     /// Files that are not what was put in, from the root of the store.
     pub damaged: Vec<String>,
@@ -18,7 +20,7 @@ pub struct Checked {
     pub incomplete: Vec<(String, String)>,
 }
 
-/// Reads every blob and document; with `repair`, removes what is damaged, which the next build makes again.
+/// Reads everything that can be verified; with `repair`, removes what is damaged, which the next build makes again.
 pub fn check(store: &Store, repair: bool) -> Result<Checked> {
     let mut checked = Checked::default();
     let mut damaged = Vec::new();
@@ -30,12 +32,28 @@ pub fn check(store: &Store, repair: bool) -> Result<Checked> {
             damaged.push(path.to_owned());
         }
     })?;
-    each_below(&store.root().join("steps"), &mut |path, _| {
+    for folder in ["steps", "ledger", "images", "fragments"] {
+        each_below(&store.root().join(folder), &mut |path, metadata| {
+            if metadata.is_dir() {
+                return;
+            }
+            checked.read += 1;
+            let is_whole = match Fragment::is_whole(path) {
+                Some(is_whole) => is_whole,
+                None => !is_document(path, folder) || store.is_whole_document(path),
+            };
+            if !is_whole {
+                damaged.push(path.to_owned());
+            }
+        })?;
+    }
+    for tree in entries(&store.root().join("trees"))? {
         checked.read += 1;
-        if store.read_document::<Produced>(path).whole().is_none() {
-            damaged.push(path.to_owned());
+        let name = tree.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+        if !(if tree.is_dir() { store.is_whole_tree(name) } else { store.is_whole_document(&tree) }) {
+            damaged.push(tree);
         }
-    })?;
+    }
     for image in inspect::all(store) {
         match blobs_of(store, &image) {
             Some(held) => {
@@ -50,9 +68,20 @@ pub fn check(store: &Store, repair: bool) -> Result<Checked> {
         checked.damaged.push(shown);
         if repair {
             // Reading a damaged document may have removed it already.
-            let _ = fs::remove_file(&path);
+            match path.is_dir() {
+                true => remove_tree(&path),
+                false => drop(fs::remove_file(&path)),
+            }
         }
     }
     checked.damaged.sort();
     Ok(checked)
+}
+
+/// Whether the file is to be a document. Among the packages there are other files as well, archives of sources for example,
+/// which are verified by whoever reads them.
+fn is_document(path: &Path, folder: &str) -> bool {
+    let mut beginning = [0];
+    let mut read = || File::open(path)?.read_exact(&mut beginning);
+    folder != "fragments" || (read().is_ok() && beginning == *b"{")
 }

@@ -1,7 +1,7 @@
 //! Removes what was not used for long, and what nothing needs any more.
 
-use super::{blobs_of, digest_of, each_below};
-use crate::inspect;
+use super::{blobs_of, digest_of, each_below, entries};
+use crate::{inspect, ledger};
 use content::BlobDigest;
 use content::store::{Store, remove_tree};
 use engine::Produced;
@@ -9,7 +9,10 @@ use model::{PathFacts, Result};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
+
+/// How many of the last builds of each app stay in the ledger in any case.
+const BUILDS_KEPT: usize = 50;
 
 /// What may stay.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -137,6 +140,13 @@ fn candidates(store: &Store, kept: &BTreeSet<BlobDigest>) -> Result<Vec<Candidat
             all.push(Candidate::of("caches", path, Vec::new())?);
         }
     }
+    for app in entries(&root.join("ledger"))? {
+        let name = app.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+        let numbers = ledger::numbers(store, name);
+        for number in numbers.iter().take(numbers.len().saturating_sub(BUILDS_KEPT)) {
+            all.push(Candidate::of("ledger", app.join(format!("{number}.json")), Vec::new())?);
+        }
+    }
     Ok(all)
 }
 
@@ -153,16 +163,4 @@ impl Candidate {
         }
         Ok(Self { kind, path, beside, bytes, last_used })
     }
-}
-
-fn entries(folder: &Path) -> Result<Vec<PathBuf>> {
-    if !folder.is_dir() {
-        return Ok(Vec::new());
-    }
-    let mut all = Vec::new();
-    for entry in fs::read_dir(folder).facts(folder)? {
-        all.push(entry.facts(folder)?.path());
-    }
-    all.sort();
-    Ok(all)
 }
