@@ -9,6 +9,7 @@ mod check_runtime;
 mod compiling;
 mod debian;
 mod demo;
+mod faults;
 mod floors;
 mod images;
 mod languages;

@@ -17,10 +17,17 @@ const LAYOUT: &[u8] = br#"{"imageLayoutVersion":"1.0.0"}"#;
 const LAYOUT_FILE: &str = "oci-layout";
 const INDEX_FILE: &str = "index.json";
 const BLOBS: &str = "blobs/sha256";
+/// What is added to the name of a file that is being written.
+const UNFINISHED: &str = ".new";
 
-/// Whether a layout can be written to `folder`: it does not exist, is empty, or is a layout already.
+/// Whether a layout can be written to `folder`: it does not exist, is empty, or is a layout already, be it one whose writing
+/// ended at its first file.
 pub fn may_become_layout(folder: &Path) -> bool {
-    let is_empty = || fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_none());
+    let first = format!("{LAYOUT_FILE}{UNFINISHED}");
+    let is_empty = || {
+        let entries = fs::read_dir(folder);
+        entries.is_ok_and(|entries| entries.flatten().all(|entry| entry.file_name() == *first))
+    };
     !folder.exists() || folder.join(LAYOUT_FILE).exists() || is_empty()
 }
 
@@ -87,7 +94,7 @@ impl<W: Write> Write for Noting<W> {
 /// Writes a file beside its place and renames it there; a leftover of an interrupted try is overwritten.
 fn replace(path: &Path, write: impl FnOnce(&mut File) -> io::Result<()>) -> Result<()> {
     let mut name = path.file_name().unwrap_or_default().to_owned();
-    name.push(".new");
+    name.push(UNFINISHED);
     let fresh = path.with_file_name(name);
     let mut file = File::create(&fresh).at(&fresh)?;
     let written = write(&mut file).and_then(|()| file.sync_data());
