@@ -9,7 +9,7 @@ use serde_json::Value;
 use std::fs;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use ureq::Body;
 use ureq::http::Response;
 use ureq::tls::{RootCerts, TlsConfig};
@@ -38,6 +38,12 @@ const PAUSES: [Duration; 3] = [Duration::from_millis(200), Duration::from_secs(1
 /// Statuses that send on to another place, and how often that is followed.
 const REDIRECTS: [u16; 5] = [301, 302, 303, 307, 308];
 const MOST_REDIRECTS: usize = 10;
+/// What was asked for, from the server itself, or changed on the way by somebody who may.
+const OK: u16 = 200;
+const FROM_ELSEWHERE: u16 = 203;
+/// In so many times the longest silence, this many bytes have to come.
+const SILENCES: u32 = 3;
+const FEWEST_BYTES: u64 = 256;
 /// A part of what is there, as it was asked for.
 const PARTIAL_CONTENT: u16 = 206;
 /// What is there is not that long.
@@ -54,13 +60,15 @@ pub struct Fetcher {
     logins: Vec<Login>,
     git: Option<PathBuf>,
     cancel: Cancel,
+    silence: Duration,
 }
 
 impl Fetcher {
     /// A fetcher without connections yet.
     pub fn new(network: Network) -> Self {
         let agent = agent(LONGEST_SILENCE);
-        Self { agent, network, logins: Vec::new(), git: None, cancel: Cancel::new() }
+        let (logins, cancel) = (Vec::new(), Cancel::new());
+        Self { agent, network, logins, git: None, cancel, silence: LONGEST_SILENCE }
     }
 
     /// The fetcher, with these logins for registries of packages.
@@ -84,7 +92,7 @@ impl Fetcher {
     /// The fetcher, with another limit for how long nothing may come of an answer.
     pub fn with_silence_limit(self, limit: Duration) -> Self {
         let cancel = self.cancel.clone();
-        Self { agent: agent(limit), ..self }.with_cancel(cancel)
+        Self { agent: agent(limit), silence: limit, ..self }.with_cancel(cancel)
     }
 
     /// The program for repositories.
@@ -131,14 +139,15 @@ impl Fetcher {
                     let range = (done > 0).then_some(("Range", rest.as_str()));
                     let headers: Vec<_> = [("Accept", "*/*")].into_iter().chain(range).collect();
                     let mut answer = self.ask(url, &headers)?;
-                    if done > 0 && answer.status() != PARTIAL_CONTENT {
+                    if done > 0 && !answer.goes_on_at(done) {
+                        let is_elsewhere = matches!(answer.status(), PARTIAL_CONTENT | RANGE_NOT_SATISFIABLE);
                         (to, done) = (open()?, 0);
-                        if answer.status() == RANGE_NOT_SATISFIABLE {
+                        if is_elsewhere {
                             answer = self.ask(url, &[("Accept", "*/*")])?;
                         }
                     }
-                    let mut body = answer.successful(url)?;
-                    copy(&mut body.body(), u64::MAX, url, &mut |bytes| {
+                    let mut body = if done > 0 { answer } else { answer.successful(url)? };
+                    copy(&mut self.patient(&mut body.body()), u64::MAX, url, &mut |bytes| {
                         done += bytes.len() as u64;
                         to.write_all(bytes)
                     })
@@ -152,13 +161,19 @@ impl Fetcher {
         self.with_retry(|| {
             let mut answer = self.ask(url, &[("Accept", accept)])?.successful(url)?;
             let mut bytes = Vec::new();
-            let read = answer.body().take(LARGEST_DOCUMENT + 1).read_to_end(&mut bytes);
+            let mut body = answer.body();
+            let read = self.patient(&mut body).take(LARGEST_DOCUMENT + 1).read_to_end(&mut bytes);
             read.map_err(|e| RemoteError::Unreachable { url: shown(url), detail: e.to_string() })?;
             match bytes.len() as u64 <= LARGEST_DOCUMENT {
                 true => Ok(bytes),
                 false => Err(RemoteError::TooLarge { url: shown(url), most: LARGEST_DOCUMENT }),
             }
         })
+    }
+
+    /// Reads from a body for as long as it comes fast enough.
+    fn patient<'b>(&self, body: &'b mut dyn Read) -> Patient<'b> {
+        Patient { body, window: self.silence * SILENCES, since: Instant::now(), came: 0 }
     }
 
     /// Asks once, with these headers; any status is an answer.
@@ -171,7 +186,14 @@ impl Fetcher {
             let answer = self.ask_once(&here, headers, server_of(&here) == server_of(url))?;
             let onward = REDIRECTS.contains(&answer.status()).then(|| answer.headers("Location"));
             match onward.as_ref().and_then(|all| all.first()) {
-                Some(location) => here = followed(&here, location),
+                Some(location) => {
+                    let onward = followed(&here, location);
+                    if here.starts_with("https:") && !onward.starts_with("https:") {
+                        let detail = format!("it sends on to {}, without TLS", shown(&onward));
+                        return Err(RemoteError::Unreachable { url: shown(url), detail });
+                    }
+                    here = onward;
+                }
                 None => return Ok(answer),
             }
         }
@@ -279,6 +301,13 @@ impl Answer {
         self.0.status().as_u16()
     }
 
+    /// Whether it is the part of what is there that begins at a place.
+    fn goes_on_at(&self, place: u64) -> bool {
+        let range = self.headers("Content-Range");
+        let range = range.first().and_then(|text| text.trim().strip_prefix("bytes ")?.split_once('-'));
+        self.status() == PARTIAL_CONTENT && range.is_some_and(|(from, _)| from.trim().parse() == Ok(place))
+    }
+
     /// The values of a header.
     pub(crate) fn headers(&self, name: &str) -> Vec<String> {
         let values = self.0.headers().get_all(name).iter();
@@ -288,7 +317,8 @@ impl Answer {
     /// The answer, if it is a success.
     pub(crate) fn successful(mut self, url: &str) -> Result<Self> {
         match self.status() {
-            200..=299 => Ok(self),
+            // What was not asked for, a part or nothing, is no success either (RFC 9110, section 15.3).
+            OK | FROM_ELSEWHERE => Ok(self),
             404 | 410 => Err(RemoteError::NotFound { url: shown(url) }),
             status => {
                 let asked = self.headers("Retry-After").first().and_then(|text| text.trim().parse().ok());
@@ -315,6 +345,28 @@ impl Answer {
 
     pub(crate) fn body(&mut self) -> impl Read {
         self.0.body_mut().with_config().limit(LARGEST_FILE).reader()
+    }
+}
+
+/// A body that has to come fast enough: a server that sends a byte now and then would keep everybody waiting.
+struct Patient<'b> {
+    body: &'b mut dyn Read,
+    window: Duration,
+    since: Instant,
+    came: u64,
+}
+
+impl Read for Patient<'_> {
+    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
+        let count = self.body.read(to)?;
+        self.came += count as u64;
+        if self.since.elapsed() > self.window {
+            if count > 0 && self.came < FEWEST_BYTES {
+                return Err(io::Error::new(io::ErrorKind::TimedOut, "it comes too slowly"));
+            }
+            (self.since, self.came) = (Instant::now(), 0);
+        }
+        Ok(count)
     }
 }
 
