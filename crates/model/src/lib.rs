@@ -19,6 +19,7 @@ pub mod error;
 pub mod fault;
 pub mod files;
 pub mod finding;
+pub mod folder;
 pub mod labels;
 pub mod names;
 pub mod npm_range;

@@ -283,10 +283,11 @@ fn mount_overlay(plan: &Plan, overlay: &Overlay, target: &Path) -> io::Result<()
     }
     // A colon or comma in a path would be read as a separator.
     let text = |path: &Path| {
-        let path = path.strip_prefix(&above).ok().and_then(Path::to_str);
+        let path = path.strip_prefix(&above).ok().filter(|_| path.is_absolute()).and_then(Path::to_str);
         let path = path.filter(|p| !p.contains([':', ',', '\\']));
-        path.map(str::to_owned)
-            .ok_or_else(|| io::Error::other("the folder's path has a colon, comma or backslash"))
+        path.map(str::to_owned).ok_or_else(|| {
+            io::Error::other("a folder's path is relative, or has a colon, comma or backslash")
+        })
     };
     let lowers = overlay.lower.iter().map(|p| text(p)).collect::<io::Result<Vec<_>>>()?.join(":");
     let mut options =

@@ -5,6 +5,7 @@ use content::ContentError;
 use content::store::{FileMemo, Signature, Store, remove_tree};
 use flate2::read::MultiGzDecoder;
 use model::error::SourceError;
+use model::folder::entries;
 use model::{Error, PathFacts, Result};
 use std::fs::{self, File};
 use std::io::{BufReader, Read, Seek, SeekFrom};
@@ -78,11 +79,10 @@ fn unpack(file: &Path, form: Form, label: &str, store: &Store) -> Result<Unpacki
 
 /// Many archives hold one folder with everything in it: that is the app's folder then.
 fn top_folder(folder: PathBuf) -> Result<PathBuf> {
-    let mut inside = fs::read_dir(&folder).facts(&folder)?.flatten();
-    match (inside.next(), inside.next()) {
-        (Some(only), None) if only.file_type().is_ok_and(|t| t.is_dir()) => Ok(only.path()),
-        _ => Ok(folder),
-    }
+    Ok(match &entries(&folder)?[..] {
+        [only] if only.is_dir() && !only.is_symlink() => only.clone(),
+        _ => folder,
+    })
 }
 
 /// Notes that one operating system's archiver adds about files.

@@ -1,6 +1,7 @@
 //! Finds images and reads their documents.
 
 use model::error::RunError;
+use model::folder::entries;
 use model::labels;
 use model::{Error, Result, names};
 
@@ -9,7 +10,6 @@ use content::image::{Config, Index, Manifest, media, read_layout, unpack_archive
 use content::store::Store;
 use content::{BlobDigest, ContentError};
 use serde::de::DeserializeOwned;
-use std::fs;
 use std::path::Path;
 
 /// The tag of an image for which none is said.
@@ -61,23 +61,20 @@ pub fn open(store: &Store, text: &str) -> Result<OpenImage> {
         valid.then(|| store.read_document::<BlobDigest>(&store.image_path(name, tag)).whole()).flatten();
     match digest {
         Some(digest) => read(store, &format!("{name}:{tag}"), digest),
-        None => Err(Error::Run(RunError::NoImage { name: text.to_owned(), known: all(store) })),
+        None => Err(Error::Run(RunError::NoImage { name: text.to_owned(), known: all(store)? })),
     }
 }
 
-/// Names with tags of all images in the store.
-pub fn all(store: &Store) -> Vec<String> {
-    let entries = |folder: &Path| {
-        let inside = fs::read_dir(folder).into_iter().flatten().flatten();
-        inside.filter_map(|e| e.file_name().into_string().ok()).collect::<Vec<_>>()
-    };
-    let folder = store.root().join("images");
-    let mut found: Vec<String> = entries(&folder)
-        .into_iter()
-        .flat_map(|name| entries(&folder.join(&name)).into_iter().map(move |tag| format!("{name}:{tag}")))
-        .collect();
-    found.sort();
-    found
+/// Names with tags of all images in the store, in order.
+pub fn all(store: &Store) -> Result<Vec<String>> {
+    let mut found = Vec::new();
+    for app in entries(&store.root().join("images"))? {
+        for tag in entries(&app)? {
+            let name = |path: &Path| Some(path.file_name()?.to_str()?.to_owned());
+            found.extend(name(&app).zip(name(&tag)).map(|(app, tag)| format!("{app}:{tag}")));
+        }
+    }
+    Ok(found)
 }
 
 fn read(store: &Store, label: &str, digest: BlobDigest) -> Result<OpenImage> {

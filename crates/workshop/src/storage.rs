@@ -14,7 +14,7 @@ use model::{PathFacts, Result};
 use std::collections::BTreeSet;
 use std::fs::{self, Metadata};
 use std::os::unix::fs::MetadataExt;
-use std::path::{Path, PathBuf};
+use std::path::Path;
 
 /// A kind of content: its folder in the store, and what it is.
 pub const KINDS: [(&str, &str); 7] = [
@@ -60,7 +60,7 @@ pub fn usage(store: &Store) -> Result<(Vec<KindUsage>, Vec<ImageUsage>)> {
         let (files, bytes) = size_of(&store.root().join(kind))?;
         kinds.push(KindUsage { kind, about, files, bytes });
     }
-    let names = inspect::all(store);
+    let names = inspect::all(store)?;
     let held: Vec<BTreeSet<BlobDigest>> =
         names.iter().map(|name| blobs_of(store, name).unwrap_or_default()).collect();
     let bytes = |digests: &mut dyn Iterator<Item = &BlobDigest>| -> u64 {
@@ -85,7 +85,7 @@ pub fn usage(store: &Store) -> Result<(Vec<KindUsage>, Vec<ImageUsage>)> {
 /// Removes the name of an image, `name:tag`; its blobs go when the store is pruned. Whether there was one.
 pub fn forget(store: &Store, image: &str) -> Result<bool> {
     let (name, tag) = image.split_once(':').unwrap_or((image, inspect::DEFAULT_TAG));
-    if !inspect::all(store).contains(&format!("{name}:{tag}")) {
+    if !inspect::all(store)?.contains(&format!("{name}:{tag}")) {
         return Ok(false);
     }
     let path = store.image_path(name, tag);
@@ -134,19 +134,6 @@ fn each_below(folder: &Path, with: &mut dyn FnMut(&Path, &Metadata)) -> Result<(
         with(&path, &metadata);
     }
     Ok(())
-}
-
-/// What is directly in a folder, in order; nothing where there is none.
-fn entries(folder: &Path) -> Result<Vec<PathBuf>> {
-    if !folder.is_dir() {
-        return Ok(Vec::new());
-    }
-    let mut all = Vec::new();
-    for entry in fs::read_dir(folder).facts(folder)? {
-        all.push(entry.facts(folder)?.path());
-    }
-    all.sort();
-    Ok(all)
 }
 
 /// The digest that a blob's file is named by.

@@ -5,6 +5,7 @@ use crate::host::elf::Linker;
 use crate::host::{Host, base_files, elf};
 use content::store::{Signature, Store};
 use model::error::BaseError;
+use model::folder::entries;
 use model::places::RUNTIME_FOLDER;
 use model::{Error, PathFacts, Result};
 use serde::{Deserialize, Serialize};
@@ -174,20 +175,20 @@ fn python_files(
     let modules = host.real(&modules);
     let mut compiled = Vec::new();
     if modules.is_dir() {
-        for entry in fs::read_dir(&modules).facts(&modules)?.flatten() {
-            let name = entry.file_name().to_string_lossy().into_owned();
+        for module in entries(&modules)? {
+            let name = module.file_name().unwrap_or_default().to_string_lossy().into_owned();
             let for_tests =
                 name.starts_with("_test") || name.starts_with("_xxtest") || name.starts_with("_tkinter");
             if for_tests || !name.contains(".so") {
                 continue;
             }
-            let (_, unmet) = linker.closure(&[entry.path()])?;
+            let (_, unmet) = linker.closure(&[module.clone()])?;
             if let Some(library) = unmet.keys().next() {
                 files.note(format!("Python's module {name} is left out: this machine has no {library}"));
                 continue;
             }
-            files.file(&format!("{target}/lib-dynload/{name}"), &entry.path())?;
-            compiled.push(entry.path());
+            files.file(&format!("{target}/lib-dynload/{name}"), &module)?;
+            compiled.push(module);
         }
     }
     files.folder(&format!("{target}/lib-dynload"), 0o755, content::layer::Owner::ROOT);

@@ -118,7 +118,7 @@ fn prune(limit: Limit, dry_run: bool, surroundings: &Surroundings, output: &Outp
 
 fn forget(image: &str, surroundings: &Surroundings, output: &Output) -> Done {
     if !storage::forget(&surroundings.store, image)? {
-        let known = workshop::inspect::all(&surroundings.store);
+        let known = workshop::inspect::all(&surroundings.store)?;
         return Err(Failure::Usage {
             message: format!("the store has no image {image:?}"),
             hint: crate::error::suggestion(image, &known),

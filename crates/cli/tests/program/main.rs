@@ -15,6 +15,7 @@ mod images;
 mod languages;
 mod limits;
 mod lockfiles;
+mod lying_registry;
 mod packages;
 mod pages;
 mod real_compiler;

@@ -229,7 +229,8 @@ fn packages_that_overwrite_each_other_are_told() {
 fn a_connection_that_was_cut_goes_on_where_it_ended() {
     let whole = pier();
     let cut = Reply { cut_after: Some(40), ..Reply::of(whole.clone()) };
-    let rest = Reply { status: 206, ..Reply::of(&whole[40..]) };
+    let range = format!("content-range: bytes 40-{}/{}", whole.len() - 1, whole.len());
+    let rest = Reply { status: 206, ..Reply::of(&whole[40..]).with(&range) };
     let (program, registry) = (app_with(&whole), Registry::start());
     program.write("app/a.js", "");
     registry.answer(PLACE, vec![cut, rest]);

@@ -68,14 +68,16 @@ impl Store {
     /// somebody else is refused.
     pub fn open(root: &Path) -> Result<Self> {
         private::make(root)?;
-        let temporary = match make_folders(root).and_then(|()| TemporaryArea::open(&root.join("tmp"))) {
+        let made = make_folders(root);
+        // Whoever works with its files may work in another folder.
+        let root = root.canonicalize().at(root)?;
+        let temporary = match made.and_then(|()| TemporaryArea::open(&root.join("tmp"))) {
             // Nobody can change it, so that what is there can be read all the same.
             Err(ContentError::Io { source, .. }) if source.kind() == io::ErrorKind::ReadOnlyFilesystem => {
                 None
             }
             opened => Some(opened?),
         };
-        let root = root.canonicalize().at(root)?;
         let store = Self { root, temporary, damage: Mutex::default() };
         version::settle(&store)?;
         Ok(store)

@@ -20,13 +20,14 @@ use engine::program_step::{CACHE, Cache, Job, RESULT, copy_folder, copy_source};
 use engine::{Action, Step, StepContext, parts_digest, program_step, run_indexed};
 use engine::{Fingerprint, Recipe};
 use model::error::PackageError;
+use model::folder::entries;
 use model::platform::own_platform;
 use model::{Error, PackageFact, PathFacts, Place, Result, Role};
 use planning::{Context, Resolution, ResolveTarget, Resolving, compile_step};
 use remote::{Downloads, Fetcher};
 use source::{TreeFile, TreeKind};
 use std::collections::BTreeMap;
-use std::fs::{self, File};
+use std::fs::File;
 use std::io::{self, BufReader, Seek};
 use std::path::Path;
 use std::sync::OnceLock;
@@ -239,9 +240,10 @@ impl Compile {
         let written = program_step::run(&job, store, cx)?;
         let bad =
             |detail: String| Error::Package(PackageError::Damaged { package: self.package.label(), detail });
-        let entries = fs::read_dir(&written.folder).facts(&written.folder)?.flatten();
-        let name =
-            entries.map(|e| e.file_name().to_string_lossy().into_owned()).find(|n| n.ends_with(".whl"));
+        let made = entries(&written.folder)?.into_iter();
+        let name = made
+            .filter_map(|path| Some(path.file_name()?.to_string_lossy().into_owned()))
+            .find(|name| name.ends_with(".whl"));
         let name = name.ok_or_else(|| bad("its build made no wheel".to_owned()))?;
         let wheel = WheelName::parse(&name).filter(|w| w.project == self.package.name);
         let wheel = wheel.ok_or_else(|| bad(format!("its build made {name}, which is another package")))?;

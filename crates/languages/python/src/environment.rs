@@ -119,7 +119,7 @@ impl Environment {
         let site = self.site();
         let key = wheel::RECIPE.fragment_key(codec, &["own", self.folder, &site, &self.home, &digest.hex()]);
         self.write_folders(layer, false)?;
-        let licence = self.put_wheel(FragmentWriter::new(store, codec, key, 1)?, label, wheel)?;
+        let licence = self.put_wheel(FragmentWriter::new(store, codec, key, 1)?, label, None, wheel)?;
         append_fragment(layer, key, label)?;
         Ok(licence)
     }

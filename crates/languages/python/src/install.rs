@@ -96,10 +96,9 @@ impl PythonPackages {
         rewind(&mut file)?;
         let threads = if length < LARGE { 1 } else { 2 };
         let writer = FragmentWriter::new(store, codec, key, threads)?;
-        let licence = cx
-            .budget
-            .unpacking()
-            .pass(1, || self.environment.put_wheel(writer, &package.label(), BufReader::new(file)))?;
+        let licence = cx.budget.unpacking().pass(1, || {
+            self.environment.put_wheel(writer, &package.label(), Some(package), BufReader::new(file))
+        })?;
         Ok(store.write_cache(&self.licence_path(store, package, codec), &licence)?)
     }
 
@@ -110,11 +109,12 @@ impl PythonPackages {
 }
 
 impl Environment {
-    /// Writes the fragment of a wheel; gives the licence that it declares.
+    /// Writes the fragment of a wheel, which has to be that of the package `of`; gives the licence that it declares.
     pub(super) fn put_wheel(
         &self,
         mut fragment: FragmentWriter,
         label: &str,
+        of: Option<&LockedPackage>,
         file: impl Read + Seek,
     ) -> Result<Option<String>> {
         let bad =
@@ -124,6 +124,9 @@ impl Environment {
         let (site, series) = (self.site(), self.target.series());
         let scheme = Scheme { site: &site, series: &series, interpreter: &interpreter };
         let layout = Layout::of(&mut archive, &scheme).map_err(bad)?;
+        if of.is_some_and(|package| !layout.is_of(&package.name, &package.version)) {
+            return Err(bad(format!("it says of itself that it is {} {}", layout.project, layout.version)));
+        }
         let shared = self.shared_folders();
         let mut folders = BTreeSet::new();
         let written = layout.each(&mut archive, |path, size, executable, content| {

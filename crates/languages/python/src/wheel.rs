@@ -4,9 +4,12 @@ use base64::Engine;
 use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use content::digest::Sha256;
 use engine::Recipe;
+use pep440_rs::Version;
+use remote::packages::pypi::canonical_name;
 use source::UnpackLimit;
 use std::collections::BTreeMap;
 use std::io::{self, Read, Seek};
+use std::str::FromStr;
 
 /// How wheels are put down.
 pub(super) const RECIPE: Recipe = Recipe::new("wheel", 5);
@@ -26,6 +29,9 @@ pub(super) struct Layout {
     /// By path from the root of the environment, in order.
     files: BTreeMap<String, Installed>,
     pub(super) licence: Option<String>,
+    /// The project and version that it says it is of.
+    pub(super) project: String,
+    pub(super) version: String,
 }
 
 /// One file to be installed.
@@ -74,7 +80,8 @@ impl Layout {
             .find(|first| first.ends_with(".dist-info"))
             .ok_or("no .dist-info folder")?
             .to_owned();
-        let project = info.split('-').next().unwrap_or_default().to_owned();
+        let (project, version) = info.trim_end_matches(".dist-info").split_once('-').unwrap_or((&info, ""));
+        let (project, version) = (project.to_owned(), version.to_owned());
         let data = info.replace(".dist-info", ".data");
         let mut read = |path: &str| -> Result<Option<String>, String> {
             let Some(member) = members.get(&format!("{info}/{path}")) else { return Ok(None) };
@@ -111,7 +118,13 @@ impl Layout {
         files.remove(&record);
         let lines = record_lines(&files, &known, scheme.site, &record);
         files.insert(record, made(lines));
-        Ok(Self { files, licence })
+        Ok(Self { files, licence, project, version })
+    }
+
+    /// Whether the wheel says that it is this version of this project.
+    pub(super) fn is_of(&self, project: &str, version: &Version) -> bool {
+        let is_version = Version::from_str(&self.version).is_ok_and(|own| own == *version);
+        canonical_name(&self.project) == canonical_name(project) && is_version
     }
 
     /// Gives every file to `put`, in the order of their paths: path, size in bytes, whether it is

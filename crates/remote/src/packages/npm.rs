@@ -111,13 +111,20 @@ pub fn offers(fetcher: &Fetcher, registry: &Address, name: &str) -> Result<Offer
     Ok(Offers {
         tags: tags.filter_map(|(tag, version)| Some((tag.clone(), parsed(version.as_str()?)?))).collect(),
         versions: versions
-            .filter_map(|(version, said)| Some((parsed(version)?, Offer::of(name, said))))
+            .filter_map(|(version, said)| Some((parsed(version)?, Offer::of(name, said)?)))
             .collect(),
     })
 }
 
 impl Offer {
-    fn of(name: &str, said: &Value) -> Self {
+    /// What a document says of a version; nothing where it cannot be read what it needs: nobody could be sure of its place.
+    fn of(name: &str, said: &Value) -> Option<Self> {
+        if !["dependencies", "optionalDependencies", "peerDependencies"]
+            .iter()
+            .all(|key| are_ranges(&said[key]))
+        {
+            return None;
+        }
         let ranges = |key: &str| -> BTreeMap<String, String> {
             let all = said[key].as_object().into_iter().flatten();
             all.filter_map(|(name, range)| Some((name.clone(), range.as_str()?.to_owned()))).collect()
@@ -144,7 +151,7 @@ impl Offer {
         let needed = |key: &str| -> BTreeMap<String, String> {
             ranges(key).into_iter().filter(|(name, _)| !carries(name)).collect()
         };
-        Self {
+        Some(Self {
             integrity: match (said["dist"]["integrity"].as_str(), said["dist"]["shasum"].as_str()) {
                 (Some(integrity), _) => Some(integrity.to_owned()),
                 (None, Some(sum)) => sha1_integrity(sum),
@@ -163,7 +170,18 @@ impl Offer {
             script: said["hasInstallScript"] == true
                 || scripts.iter().any(|s| said["scripts"][s].is_string()),
             licence: said["license"].as_str().map(str::to_owned),
-        }
+        })
+    }
+}
+
+/// Whether these are ranges by names, or one of the ways in which old documents say that there are none.
+fn are_ranges(said: &Value) -> bool {
+    match said {
+        Value::Null => true,
+        Value::Object(all) => all.values().all(Value::is_string),
+        Value::Array(all) => all.is_empty(),
+        Value::String(text) => text.is_empty(),
+        Value::Bool(_) | Value::Number(_) => false,
     }
 }
 

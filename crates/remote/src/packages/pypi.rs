@@ -88,7 +88,8 @@ pub fn linked(fetcher: &Fetcher, place: &Address, project: &str) -> Result<Vec<F
 fn files_in(folder: &Path, is_wanted: impl Fn(&str) -> bool) -> Result<Vec<File>> {
     let entries = fs::read_dir(folder).map_err(|source| at_path(folder, source))?;
     let mut files = Vec::new();
-    for path in entries.flatten().map(|entry| entry.path()) {
+    for entry in entries {
+        let path = entry.map_err(|source| at_path(folder, source))?.path();
         let Some(name) = path.file_name().and_then(|name| name.to_str()).filter(|name| is_wanted(name))
         else {
             continue;

@@ -1,10 +1,11 @@
 //! Whether everything in the store is what was put in.
 
-use super::{blobs_of, digest_of, each_below, entries};
+use super::{blobs_of, digest_of, each_below};
 use crate::inspect;
 use content::layer::Fragment;
 use content::store::{Store, remove_tree};
 use model::Result;
+use model::folder::entries;
 use std::fs::{self, File};
 use std::io::Read;
 use std::path::Path;
@@ -54,7 +55,7 @@ pub fn check(store: &Store, repair: bool) -> Result<Checked> {
             damaged.push(tree);
         }
     }
-    for image in inspect::all(store) {
+    for image in inspect::all(store)? {
         match blobs_of(store, &image) {
             Some(held) => {
                 let gone = held.into_iter().filter(|digest| !store.blob_path(*digest).exists());

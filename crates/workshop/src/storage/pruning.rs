@@ -1,10 +1,11 @@
 //! Removes what was not used for long, and what nothing needs any more.
 
-use super::{blobs_of, digest_of, each_below, entries};
+use super::{blobs_of, digest_of, each_below};
 use crate::{inspect, ledger};
 use content::BlobDigest;
 use content::store::{Store, remove_tree};
 use engine::Produced;
+use model::folder::entries;
 use model::{PathFacts, Result};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -51,7 +52,7 @@ struct Candidate {
 pub fn prune(store: &Store, limit: Limit, now: i64, really: bool) -> Result<Option<Pruned>> {
     let Some(_alone) = store.alone()? else { return Ok(None) };
     let (mut kept, mut unreadable) = (BTreeSet::new(), Vec::new());
-    for image in inspect::all(store) {
+    for image in inspect::all(store)? {
         match blobs_of(store, &image) {
             Some(held) => kept.extend(held),
             None => unreadable.push(image),
