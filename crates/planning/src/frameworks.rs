@@ -281,7 +281,7 @@ fn find_object(tree: &SourceTree, call: &str, ending: &str) -> Result<Option<App
     files.sort_by_key(|f| (f.matches('/').count(), f.as_str()));
     for file in files {
         // A source that is not text has no object.
-        let Ok(Some(text)) = tree.read(file) else { continue };
+        let Some(text) = tree.read_text(file)? else { continue };
         let mut factory = None;
         for (number, line) in text.lines().enumerate() {
             let place = || Place::new(file.as_str(), u32::try_from(number + 1).ok());

@@ -172,7 +172,7 @@ impl Fetcher {
     }
 
     /// Reads from a body for as long as it comes fast enough.
-    fn patient<'b>(&self, body: &'b mut dyn Read) -> Patient<'b> {
+    pub(crate) fn patient<'b>(&self, body: &'b mut dyn Read) -> Patient<'b> {
         Patient { body, window: self.silence * SILENCES, since: Instant::now(), came: 0 }
     }
 
@@ -301,11 +301,16 @@ impl Answer {
         self.0.status().as_u16()
     }
 
+    /// Whether it is a part of what is there.
+    pub(crate) fn is_part(&self) -> bool {
+        self.status() == PARTIAL_CONTENT
+    }
+
     /// Whether it is the part of what is there that begins at a place.
-    fn goes_on_at(&self, place: u64) -> bool {
+    pub(crate) fn goes_on_at(&self, place: u64) -> bool {
         let range = self.headers("Content-Range");
         let range = range.first().and_then(|text| text.trim().strip_prefix("bytes ")?.split_once('-'));
-        self.status() == PARTIAL_CONTENT && range.is_some_and(|(from, _)| from.trim().parse() == Ok(place))
+        self.is_part() && range.is_some_and(|(from, _)| from.trim().parse() == Ok(place))
     }
 
     /// The values of a header.
@@ -349,7 +354,7 @@ impl Answer {
 }
 
 /// A body that has to come fast enough: a server that sends a byte now and then would keep everybody waiting.
-struct Patient<'b> {
+pub(crate) struct Patient<'b> {
     body: &'b mut dyn Read,
     window: Duration,
     since: Instant,

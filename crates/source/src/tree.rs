@@ -108,6 +108,14 @@ impl SourceTree {
         String::from_utf8(bytes).map(Some).map_err(|_| malformed("not UTF-8"))
     }
 
+    /// The same, without a word on a file that is no text; one that cannot be read is an error.
+    pub fn read_text(&self, path: &str) -> Result<Option<String>> {
+        match self.read(path) {
+            Err(Error::Survey(SurveyError::Malformed { .. })) => Ok(None),
+            read => read,
+        }
+    }
+
     /// Stands for what the file system says of all files; the same as long as nobody touches one.
     /// `None` when one was touched so shortly before `now` (in nanoseconds since 1970) that it may
     /// change again without looking so.

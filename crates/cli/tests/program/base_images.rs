@@ -178,7 +178,10 @@ fn trouble_on_the_way_is_waited_out_and_nothing_comes_twice() {
             .find_map(|line| line.strip_prefix("range: bytes=")?.strip_suffix('-')?.parse().ok());
         Some(match from {
             None => Reply { cut_after: Some(cut), ..Reply::of(whole.clone()) },
-            Some(from) => Reply { status: 206, ..Reply::of(&whole[from..]) },
+            Some(from) => {
+                let range = format!("content-range: bytes {from}-{}/{}", whole.len() - 1, whole.len());
+                Reply { status: 206, ..Reply::of(&whole[from..]).with(&range) }
+            }
         })
     });
     let registry = Registry::start();

@@ -133,7 +133,7 @@ fn main_packages(tree: &SourceTree) -> Result<BTreeMap<String, Place>> {
             continue;
         }
         // A source that is not text is no program.
-        let Ok(Some(text)) = tree.read(path) else { continue };
+        let Some(text) = tree.read_text(path)? else { continue };
         let is_main = text.lines().any(|l| l.trim_end() == "package main");
         if is_main && text.contains("\nfunc main()") {
             found.insert(folder.to_owned(), Place::find(path, &text, "func main()"));

@@ -5,6 +5,7 @@ use crate::tarball::Facts;
 use crate::tree::{LockedPackage, Origin, PackageTree};
 use crate::{packing, scripts, tarball};
 use config::addresses::Addresses;
+use content::ContentError;
 use content::digest::{Hasher, Sha256};
 use content::layer::{Codec, Entry, Fragment, LayerWriter};
 use content::store::Store;
@@ -172,6 +173,11 @@ impl NodePackages {
         RECIPE.fragment_key(codec, &parts)
     }
 
+    /// Whether the lockfile says all that is told of a package.
+    fn is_told(&self, package: &LockedPackage) -> bool {
+        self.unsaid.is_none() && package.integrity.is_some() && package.licence.is_some()
+    }
+
     /// Makes sure that the store has the fragments of one package, for all the places it is put to.
     fn provide(
         &self,
@@ -186,7 +192,7 @@ impl NodePackages {
             .filter(|(_, key)| Fragment::read(store, codec, *key).is_none())
             .collect();
         let Some(first) = copies.first() else { return Ok(()) };
-        let told = self.unsaid.is_none() && first.integrity.is_some() && first.licence.is_some();
+        let told = self.is_told(first);
         if missing.is_empty() && (told || facts(store, first).is_some()) {
             return Ok(());
         }
@@ -363,7 +369,15 @@ impl Action for NodePackages {
             })?;
         }
         let told = packages.iter().filter(|p| !matches!(p.origin, Origin::Link(_)));
-        Ok(told.map(|package| fact(package, facts(store, package))).collect())
+        told.map(|package| {
+            let learned = facts(store, package);
+            if learned.is_none() && package.has_files() && !self.is_told(package) {
+                let what = format!("what is known of {}", package.label());
+                return Err(Error::Content(ContentError::Damaged { what }));
+            }
+            Ok(fact(package, learned))
+        })
+        .collect()
     }
 
     fn withdrawn(&self, cx: &StepContext<'_>) -> Vec<Withdrawn> {

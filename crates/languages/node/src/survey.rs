@@ -4,7 +4,7 @@ use crate::tree::{LockedPackage, PackageTree};
 use crate::{APP, MANIFEST, NAME, app, install, lock, members, read_manifest};
 use model::platform::own_platform;
 use model::{
-    BuildpackOptions, Claim, Evidence, Finding, LockFound, Place, Result, RuntimeWish, Sign,
+    BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, Result, RuntimeWish, Sign,
     configured_constraint,
 };
 use source::SourceTree;
@@ -17,14 +17,14 @@ pub(super) fn survey(tree: &SourceTree, options: &BuildpackOptions) -> Result<Fi
         if finding.processes.is_empty() && finding.pages.is_none() {
             finding.evidence.extend(members_that_start(tree, options)?);
         }
-        survey_lock(tree, &mut finding, at);
+        survey_lock(tree, &mut finding, at)?;
         return Ok(finding);
     };
     let before = members::built_before(tree, folder)?;
     let (mut finding, at) = survey_app(&tree.below(folder), options, before)?;
     finding.move_into(folder);
     with_whole(&mut finding, tree)?;
-    survey_lock(tree, &mut finding, at);
+    survey_lock(tree, &mut finding, at)?;
     Ok(finding)
 }
 
@@ -132,7 +132,7 @@ fn engines(
 }
 
 /// What the lockfile locks; one that cannot be used speaks against itself and is refused by a build.
-fn survey_lock(tree: &SourceTree, finding: &mut Finding, at: usize) {
+fn survey_lock(tree: &SourceTree, finding: &mut Finding, at: usize) -> Result<()> {
     let present = lock::names().find(|name| tree.has(name));
     let Some(file) = present else {
         let count = finding.declared.len();
@@ -141,7 +141,7 @@ fn survey_lock(tree: &SourceTree, finding: &mut Finding, at: usize) {
             let tells = "no exact versions: a build resolves them, and keeps them in shtetl.lock";
             finding.evidence.insert(at, Evidence::speaks_for(Place::new(MANIFEST, None), counts, tells));
         }
-        return;
+        return Ok(());
     };
     let place = Place::new(file, None);
     let locked = lock::read(tree).and_then(|locked| match locked {
@@ -181,9 +181,12 @@ fn survey_lock(tree: &SourceTree, finding: &mut Finding, at: usize) {
             finding.lock = Some(LockFound { file: file.to_owned(), packages, development });
         }
         Ok(None) => {}
+        // What this machine cannot read says nothing of the app.
+        Err(error @ Error::Source(_)) => return Err(error),
         Err(error) => {
             let refused = Evidence::against(place, error.to_string(), "a build will refuse it");
             finding.evidence.insert(at, refused.as_sign(Sign::Refused));
         }
     }
+    Ok(())
 }

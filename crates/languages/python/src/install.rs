@@ -5,6 +5,7 @@ use crate::file_names::version_of;
 use crate::locked::{LockedPackage, Origin};
 use crate::wheel::RECIPE;
 use crate::wheel::{Archive, Layout, Scheme};
+use content::ContentError;
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, Fragment, FragmentWriter, LayerWriter};
 use content::store::Store;
@@ -70,7 +71,7 @@ impl PythonPackages {
     fn provide(&self, layer: &LayerWriter<'_>, package: &LockedPackage, cx: &StepContext<'_>) -> Result<()> {
         let (store, codec) = (layer.store(), layer.codec());
         let key = self.key(package, codec);
-        if Fragment::read(store, codec, key).is_some() && self.licence_path(store, package, codec).exists() {
+        if Fragment::read(store, codec, key).is_some() && self.licence(store, package, codec).is_ok() {
             return Ok(());
         }
         let Found { address, is_source, withdrawn } = self.environment.find(package, cx.fetcher)?;
@@ -100,6 +101,13 @@ impl PythonPackages {
             self.environment.put_wheel(writer, &package.label(), Some(package), BufReader::new(file))
         })?;
         Ok(store.write_cache(&self.licence_path(store, package, codec), &licence)?)
+    }
+
+    /// The licence that a package declares, if it does.
+    fn licence(&self, store: &Store, package: &LockedPackage, codec: Codec) -> Result<Option<String>> {
+        let known = store.read_document(&self.licence_path(store, package, codec)).whole();
+        let what = || format!("the licence of {}", package.label());
+        known.ok_or_else(|| Error::Content(ContentError::Damaged { what: what() }))
     }
 
     /// The licence is known only from inside the wheel, so it is kept beside the fragment.
@@ -209,8 +217,7 @@ impl Action for PythonPackages {
         let mut facts = Vec::new();
         for package in &self.packages {
             append_fragment(layer, self.key(package, codec), &package.label())?;
-            let licence = store.read_document(&self.licence_path(store, package, codec)).whole().flatten();
-            facts.push(fact(package, licence));
+            facts.push(fact(package, self.licence(store, package, codec)?));
         }
         Ok(facts)
     }

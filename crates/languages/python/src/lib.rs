@@ -282,6 +282,8 @@ fn survey_packages(
     match asked(tree, options) {
         Ok(Some((_, asked))) => names.extend(asked.names()),
         Ok(None) => {}
+        // What this machine cannot read says nothing of the app.
+        Err(error @ Error::Source(_)) => return Err(error),
         Err(error) => {
             let place = match &error {
                 Error::Survey(SurveyError::Unsupported { place, .. })
@@ -301,7 +303,9 @@ fn survey_packages(
         Some(kind) => Some((kind.file.to_owned(), stale::locked(kind, tree, options, &target))),
         None => match asked(tree, options) {
             Ok(Some((file, asked))) => asked.pinned(&target).transpose().map(|packages| (file, packages)),
-            _ => None,
+            Err(error @ Error::Source(_)) => return Err(error),
+            // It was told above.
+            Ok(None) | Err(_) => None,
         },
     };
     match locked {
@@ -312,6 +316,7 @@ fn survey_packages(
             finding.lock = Some(LockFound { file, packages, development: 0 });
             names.extend(locked.into_iter().map(|package| package.name));
         }
+        Some((_, Err(error @ Error::Source(_)))) => return Err(error),
         Some((file, Err(error))) => {
             let place = Place::new(file, None);
             let refused = Evidence::against(place, error.to_string(), "a build will refuse it");
@@ -324,6 +329,7 @@ fn survey_packages(
 
 /// What is asked for without exact versions: the build finds them out.
 fn tell_unlocked(tree: &SourceTree, options: &BuildpackOptions, finding: &mut Finding) {
+    // Why it cannot be read was told before.
     let Ok(Some((file, asked))) = asked(tree, options) else { return };
     let count = asked.names().count();
     if count > 0 {

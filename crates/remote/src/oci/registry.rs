@@ -63,10 +63,14 @@ impl<'a> Registry<'a> {
     fn rest_of(&self, url: &str, size: u64, received: &mut u64, to: &mut dyn Write) -> Result<()> {
         let range = format!("bytes={received}-");
         let headers: &[(&str, &str)] = if *received == 0 { &[] } else { &[("Range", &range)] };
-        let mut answer = self.ask(url, headers)?.successful(url)?;
-        // A server that knows nothing of parts sends all again.
-        let mut known = if answer.status() == 206 { 0 } else { *received };
-        copy(&mut answer.body(), size - *received + known, url, &mut |bytes| {
+        let mut answer = self.ask(url, headers)?;
+        let goes_on = *received > 0 && answer.goes_on_at(*received);
+        if !goes_on {
+            // A server that knows nothing of parts sends all again.
+            answer = if answer.is_part() { self.ask(url, &[])? } else { answer }.successful(url)?;
+        }
+        let mut known = if goes_on { 0 } else { *received };
+        copy(&mut self.fetcher.patient(&mut answer.body()), size - *received + known, url, &mut |bytes| {
             let skipped = known.min(bytes.len() as u64);
             known -= skipped;
             let new = &bytes[usize::try_from(skipped).unwrap_or(bytes.len())..];

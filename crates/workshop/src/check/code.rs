@@ -105,8 +105,8 @@ fn spots(subject: &Subject<'_>) -> Vec<Spot> {
         if calls.is_empty() {
             continue;
         }
-        // A source that is not text listens to nothing.
-        let Ok(Some(text)) = subject.tree.read(path) else { continue };
+        // A source that is not text listens to nothing; one that cannot be read fails when it is packed.
+        let Ok(Some(text)) = subject.tree.read_text(path) else { continue };
         let is_started = subject
             .survey
             .processes

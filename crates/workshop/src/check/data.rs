@@ -40,7 +40,7 @@ pub(super) fn unwritable(subject: &Subject<'_>) -> Result<Vec<Found>> {
         subject.tree.files().keys().filter(|path| is_python && path.ends_with(".py") && !is_for_tests(path))
     {
         // A source that is not text writes nothing.
-        let Ok(Some(text)) = subject.tree.read(path) else { continue };
+        let Some(text) = subject.tree.read_text(path)? else { continue };
         for sign in SIGNS.iter().filter(|sign| text.contains(sign.text)) {
             let is_declared = subject
                 .survey

@@ -46,8 +46,8 @@ fn reachable(subject: &Subject<'_>) -> Reached {
         if !seen.insert(file.clone()) || !ENDINGS[1..].iter().any(|e| file.ends_with(e)) {
             continue;
         }
-        // A source that is not text imports nothing.
-        let Ok(Some(text)) = subject.tree.read(&file) else { continue };
+        // A source that is not text imports nothing; one that cannot be read fails when it is packed.
+        let Ok(Some(text)) = subject.tree.read_text(&file) else { continue };
         for import in imports(&file, &text) {
             if !import.name.starts_with('.') {
                 packages.push(import);

@@ -20,7 +20,7 @@ pub(super) fn fetched(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let is_code = |path: &&String| CODE.iter().any(|ending| path.ends_with(ending)) && !is_for_tests(path);
     for path in subject.tree.files().keys().filter(is_code) {
         // A source that is not text fetches nothing.
-        let Ok(Some(text)) = subject.tree.read(path) else { continue };
+        let Some(text) = subject.tree.read_text(path)? else { continue };
         for (module, advice) in FETCHING {
             let imports = |line: &str| line.contains(module) && !line.trim_start().starts_with("//");
             let Some(at) = text.lines().position(imports) else { continue };

@@ -158,8 +158,8 @@ fn imports(subject: &Subject<'_>) -> Vec<Import> {
         if !seen.insert(file.clone()) {
             continue;
         }
-        // A source that is not text imports nothing.
-        let Ok(Some(text)) = subject.tree.read(&file) else { continue };
+        // A source that is not text imports nothing; one that cannot be read fails when it is packed.
+        let Ok(Some(text)) = subject.tree.read_text(&file) else { continue };
         let folder = file.rsplit_once('/').map_or("", |(folder, _)| folder);
         for (number, module) in top_imports(&text) {
             let local = local_files(subject, folder, &module);

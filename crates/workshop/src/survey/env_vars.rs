@@ -71,7 +71,7 @@ fn find(tree: &SourceTree) -> Result<BTreeMap<String, ReadSetting>> {
         }
         room -= size;
         // A file that is not text reads nothing.
-        let Ok(Some(text)) = tree.read(path) else { continue };
+        let Some(text) = tree.read_text(path)? else { continue };
         for pattern in patterns {
             scan(path, &text, pattern, &mut found);
         }

@@ -12,7 +12,7 @@ pub(super) fn find(tree: &SourceTree) -> Result<BTreeMap<String, Place>> {
     let mut found = BTreeMap::new();
     for file in SAMPLES.iter().filter(|s| tree.has(s)) {
         // A sample that is not text names nothing.
-        let Ok(Some(text)) = tree.read(file) else { continue };
+        let Some(text) = tree.read_text(file)? else { continue };
         for (number, line) in text.lines().enumerate() {
             let line = line.trim_start();
             let name =
