@@ -14,6 +14,7 @@
 //! | [`addresses`] | where packages come from, and who said so |
 //!
 //! Names of buildpacks, tools and ecosystems are passed in as [`model::KnownNames`].
+#![forbid(unsafe_code)]
 
 pub mod addresses;
 mod layers;

@@ -10,6 +10,7 @@
 //! | `walk`, `rules` | which files belong to the app, and why others do not |
 //! | `tree` | those files, and their digests |
 //! | `notable` | contents that hardly anybody means to pack |
+#![forbid(unsafe_code)]
 
 mod archive;
 mod credentials;

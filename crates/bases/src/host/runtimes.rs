@@ -182,7 +182,7 @@ fn python_files(
             if for_tests || !name.contains(".so") {
                 continue;
             }
-            let (_, unmet) = linker.closure(&[module.clone()])?;
+            let (_, unmet) = linker.closure(std::slice::from_ref(&module))?;
             if let Some(library) = unmet.keys().next() {
                 files.note(format!("Python's module {name} is left out: this machine has no {library}"));
                 continue;

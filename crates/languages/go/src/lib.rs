@@ -1,4 +1,5 @@
 //! Go: modules, and programs that are already compiled.
+#![forbid(unsafe_code)]
 
 mod compile;
 

@@ -1,4 +1,5 @@
 //! Java: archives that are already built; sources with Maven or Gradle are surveyed and checked.
+#![forbid(unsafe_code)]
 
 use model::error::SurveyError;
 use model::{

@@ -15,6 +15,7 @@
 //! | `settled` | what the app needs, with a hash for each package |
 //! | `install`, `tarball`, `patch`, `packing` | layers of packages |
 //! | `compile`, `scripts`, `helpers` | install scripts and add-ons, and what they need |
+#![forbid(unsafe_code)]
 
 mod app;
 mod app_scripts;

@@ -1,4 +1,5 @@
 //! PHP, behind a web server.
+#![forbid(unsafe_code)]
 
 mod extensions;
 

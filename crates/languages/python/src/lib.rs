@@ -18,6 +18,7 @@
 //! | `settled` | what the app needs, with a hash for each package |
 //! | `install`, `environment`, `app_package` | the virtual environment, and the app itself in it |
 //! | `compile`, `bytecode` | wheels that have to be built, and modules compiled ahead |
+#![forbid(unsafe_code)]
 
 mod app_package;
 mod bytecode;

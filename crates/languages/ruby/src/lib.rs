@@ -1,4 +1,5 @@
 //! Ruby.
+#![forbid(unsafe_code)]
 
 use model::error::SurveyError;
 use model::{

@@ -1,4 +1,5 @@
 //! Static sites: pages that are served as they are.
+#![forbid(unsafe_code)]
 
 mod page_files;
 mod server;
