@@ -2,21 +2,35 @@
 
 use crate::program;
 use serde_json::Value;
-use std::fs;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
+use std::{env, fs};
 use testkit::archives::sha256_hex;
 use testkit::program::{Program, copy_tree};
 
-/// What happens to a file of a store.
+/// What happens to a file of a store; places are in sixty-fourths of its length.
 #[derive(Debug, Clone, Copy)]
 enum Fault {
-    /// One bit in the middle is another one.
-    Flipped,
-    /// The second half is gone.
-    CutOff,
+    /// One bit there is another one.
+    Flipped(usize),
+    /// The rest from there is gone.
+    CutOff(usize),
     /// It is the content of another file of the same folder.
     Exchanged,
+    /// It is a link to such a file.
+    Linked,
+    /// It is gone.
+    Deleted,
+    /// There is more behind its end.
+    Grown,
+}
+
+/// Those that are tried on every file: a few, or with `SHTETL_FAULTS=N` in the environment flips and cuts at N places.
+fn faults() -> Vec<Fault> {
+    let places = env::var("SHTETL_FAULTS").ok().and_then(|text| text.parse().ok()).unwrap_or(1).clamp(1, 64);
+    let places = (0..places).map(|number| (32 + number * 64 / places) % 64);
+    let at_places = places.flat_map(|place| [Fault::Flipped(place), Fault::CutOff(place)]);
+    at_places.chain([Fault::Exchanged, Fault::Linked, Fault::Deleted, Fault::Grown]).collect()
 }
 
 /// The files of a store that results are read from.
@@ -39,14 +53,22 @@ fn files_of(store: &Path) -> Vec<PathBuf> {
 
 fn damage(file: &Path, fault: Fault) {
     let mut bytes = fs::read(file).unwrap();
-    let middle = bytes.len() / 2;
+    let length = bytes.len();
+    let sibling = || {
+        let siblings = fs::read_dir(file.parent().unwrap()).unwrap().map(|entry| entry.unwrap().path());
+        siblings.filter(|path| path.is_file() && path != file).max()
+    };
     match fault {
-        Fault::Flipped => bytes[middle] ^= 4,
-        Fault::CutOff => bytes.truncate(middle),
-        Fault::Exchanged => {
-            let siblings = fs::read_dir(file.parent().unwrap()).unwrap().map(|entry| entry.unwrap().path());
-            let other = siblings.filter(|path| path.is_file() && path != file).max();
-            bytes = other.map(|path| fs::read(path).unwrap()).unwrap_or_default();
+        Fault::Flipped(place) => bytes[length * place / 64] ^= 4,
+        Fault::CutOff(place) => bytes.truncate(length * place / 64),
+        Fault::Exchanged => bytes = sibling().map(|path| fs::read(path).unwrap()).unwrap_or_default(),
+        Fault::Grown => bytes.extend_from_slice(b"more"),
+        Fault::Deleted | Fault::Linked => {
+            fs::remove_file(file).unwrap();
+            if let (Fault::Linked, Some(other)) = (fault, sibling()) {
+                symlink(other, file).unwrap();
+            }
+            return;
         }
     }
     fs::write(file, bytes).unwrap();
@@ -71,7 +93,7 @@ fn no_fault_gets_into_an_image(app: &str) {
     let files = files_of(&store);
     assert!(files.len() > 20, "{files:?}");
     for file in files {
-        for fault in [Fault::Flipped, Fault::CutOff, Fault::Exchanged] {
+        for fault in faults() {
             damage(&file, fault);
             assert_eq!(build_into_layout(&program, app), digest, "{fault:?}: {}", file.display());
             fs::remove_dir_all(&store).unwrap();
@@ -99,7 +121,7 @@ fn damage_is_told_and_made_good() {
     assert_eq!(program.json("build notices")["digest"], built["digest"], "a damaged index is written again");
 
     let layer = built["layers"][3]["digest"].as_str().unwrap().replace("sha256:", "store/blobs/sha256/");
-    damage(&program.path(&layer), Fault::Flipped);
+    damage(&program.path(&layer), Fault::Flipped(32));
     let said = program.run("build notices");
     assert!(said.stderr.contains("app files: runs, its result was damaged"), "{said}");
     assert_eq!(program.json("build notices")["digest"], built["digest"]);
@@ -279,6 +301,47 @@ fn a_store_stays_within_the_limit_of_its_user() {
     }
     assert!(told > 3, "{told}");
     assert!(program.succeed("build notices").stdout.contains("nothing ran"), "the image itself stays");
+}
+
+#[test]
+fn builds_pruning_and_checks_beside_each_other_do_no_harm() {
+    const COMMANDS: [&str; 7] = [
+        "build fares --format json",
+        "build notices --format json",
+        "build fares --layout out --format json",
+        "store prune --older 0d",
+        "store check --repair",
+        "store usage",
+        "show fares",
+    ];
+    let program = program().with_demo();
+    let right = ["fares", "notices"].map(|app| program.json(&format!("build {app}"))["digest"].clone());
+    std::thread::scope(|scope| {
+        for first in 0..4 {
+            let (program, right) = (&program, &right);
+            scope.spawn(move || {
+                for step in 0..14 {
+                    // Each thread goes through them in another order.
+                    let command = COMMANDS[(first * 3 + step * (first + 1)) % COMMANDS.len()];
+                    let said = program.run(command);
+                    assert!(!said.stderr.contains("panicked"), "{command}: {said}");
+                    if let Some(built) = command.strip_prefix("build ") {
+                        assert_eq!(said.code, 0, "{command}: {said}");
+                        let digest = serde_json::from_str::<Value>(&said.stdout).unwrap()["digest"].clone();
+                        assert_eq!(digest, right[usize::from(built.starts_with("notices"))], "{command}");
+                    } else {
+                        // Nobody prunes while others are at work.
+                        assert!(
+                            said.code == 0 || command.contains("prune") && said.code == 3,
+                            "{command}: {said}"
+                        );
+                    }
+                }
+            });
+        }
+    });
+    assert_eq!(program.run("store check").code, 0);
+    assert_eq!(program.json("build fares")["digest"], right[0]);
 }
 
 #[test]
