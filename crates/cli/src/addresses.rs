@@ -1,6 +1,6 @@
 //! Gathers where packages come from: options, variables, the user's and the ecosystems' configuration.
 
-use crate::ecosystems::Said;
+use crate::ecosystems::{Said, first_proxy};
 use crate::error::Failure;
 use crate::folders::user_file;
 use bases::debian::Suite;
@@ -46,7 +46,9 @@ pub fn book(of_user: Vec<KnownAddress>, of_ecosystems: &Said, host: &Path) -> Ad
     let servers: Vec<String> = servers.chain(of_ecosystems.servers.iter().cloned()).collect();
     let known = of_user.into_iter().chain(of_ecosystems.known.iter().cloned());
     let known = known.chain(debian_configuration(host)).collect();
-    AddressBook::new(known, ask_tool).with_variables(|name| env::var(name).ok(), servers)
+    AddressBook::new(known, ask_tool)
+        .with_variables(|name| env::var(name).ok(), servers)
+        .with_private(of_ecosystems.private.clone())
 }
 
 fn said(ecosystem: Ecosystem, text: &str, base: &Path, origin: Origin, detail: String) -> KnownAddress {
@@ -123,6 +125,7 @@ pub fn ask_tool(ecosystem: Ecosystem) -> Option<KnownAddress> {
     let (program, arguments): (&str, &[&str]) = match ecosystem {
         Ecosystem::NPM => ("npm", &["config", "get", "registry"]),
         Ecosystem::PYPI => ("python3", &["-m", "pip", "install", "--help"]),
+        Ecosystem::GO => ("go", &["env", "GOPROXY"]),
         _ => return None,
     };
     let mut command = Command::new(program);
@@ -137,6 +140,7 @@ pub fn ask_tool(ecosystem: Ecosystem) -> Option<KnownAddress> {
             let stated = after.split_once("(default")?.1;
             stated.split_whitespace().next()?.trim_end_matches([')', '.']).to_owned()
         }
+        Ecosystem::GO => first_proxy(text.trim())?.to_owned(),
         _ => text.lines().find(|l| l.starts_with("http"))?.trim().to_owned(),
     };
     let detail = format!("{program} {}", arguments.join(" "));

@@ -17,6 +17,8 @@ pub struct Said {
     /// Servers that the user's own files and variables name.
     pub servers: BTreeSet<String>,
     pub withheld: Vec<Withheld>,
+    /// Patterns of modules that no proxy is asked for, as Go has them.
+    pub private: Vec<String>,
 }
 
 /// A variable that a file of the app wants to be sent to a server that only the app names.
@@ -45,6 +47,7 @@ impl Said {
         self.known.extend(new);
         self.logins.extend(weaker.logins);
         self.servers.extend(weaker.servers);
+        self.private.extend(weaker.private);
     }
 }
 
@@ -53,6 +56,7 @@ impl Said {
 pub fn gather(folders: &[PathBuf], of_user: &[KnownAddress], trusted: BTreeSet<String>) -> Said {
     let mut own = Said::default();
     npm_of_user(&mut own);
+    go(&mut own);
     pip(&mut own);
     netrc(&mut own);
     let named = own.known.iter().chain(of_user).filter_map(|known| known.address.server());
@@ -149,6 +153,30 @@ fn pip(said: &mut Said) {
             said.address(Ecosystem::PYPI, None, &value, &file.display().to_string());
         }
     }
+}
+
+/// Go's variables, from the environment or from the file that `go env -w` writes.
+fn go(said: &mut Said) {
+    let in_home = || Some(home()?.join(".config"));
+    let folder = env::var_os("XDG_CONFIG_HOME").map(PathBuf::from).or_else(in_home);
+    let file = env::var_os("GOENV").map(PathBuf::from).or_else(|| Some(folder?.join("go/env")));
+    let text = file.and_then(|file| fs::read_to_string(file).ok()).unwrap_or_default();
+    let value = |name: &str| {
+        let written =
+            || text.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix('=').map(str::to_owned));
+        env::var(name).ok().or_else(written).filter(|value| !value.is_empty())
+    };
+    if let Some(proxy) = value("GOPROXY").as_deref().and_then(first_proxy) {
+        said.address(Ecosystem::GO, None, proxy, "GOPROXY");
+    }
+    let private = value("GONOPROXY").or_else(|| value("GOPRIVATE")).unwrap_or_default();
+    said.private.extend(private.split(',').filter(|pattern| !pattern.is_empty()).map(str::to_owned));
+}
+
+/// The first proxy of a list: the words for "none" and "from the repository itself" are passed over.
+pub fn first_proxy(list: &str) -> Option<&str> {
+    let is_address = |entry: &&str| entry.contains("://");
+    list.split([',', '|']).map(str::trim).find(is_address)
 }
 
 /// `machine NAME login USER password PASSWORD` of the file that many programs read.

@@ -58,6 +58,8 @@ pub struct AddressBook {
     /// Servers that the user named, besides what the tools answer: only for these, variables are filled in that an app's
     /// own files name.
     servers: BTreeSet<String>,
+    /// Patterns of Go's modules that no proxy may be asked for (the Go modules reference, "Private modules").
+    private: Vec<String>,
     /// What the tools answered: starting one takes longer than fetching a package.
     answered: Mutex<BTreeMap<Ecosystem, Option<KnownAddress>>>,
 }
@@ -65,7 +67,14 @@ pub struct AddressBook {
 impl AddressBook {
     /// What is known, and how a tool is asked.
     pub fn new(known: Vec<KnownAddress>, ask_tool: fn(Ecosystem) -> Option<KnownAddress>) -> Self {
-        Self { known, ask_tool, variable: |_| None, servers: BTreeSet::new(), answered: Mutex::default() }
+        Self {
+            known,
+            ask_tool,
+            variable: |_| None,
+            servers: BTreeSet::new(),
+            private: Vec::new(),
+            answered: Mutex::default(),
+        }
     }
 
     /// The book, with a way to fill in variables, which holds for what is on these servers.
@@ -75,6 +84,11 @@ impl AddressBook {
         servers: impl IntoIterator<Item = String>,
     ) -> Self {
         Self { variable, servers: servers.into_iter().collect(), ..self }
+    }
+
+    /// The book, with patterns of modules that no proxy may be asked for.
+    pub fn with_private(self, private: Vec<String>) -> Self {
+        Self { private, ..self }
     }
 
     /// Whether the user named this server, or the ecosystem's tool does.
@@ -184,13 +198,35 @@ impl Addresses {
 
     /// The address in force for packages of this name, apart from what a lockfile says of single packages.
     pub fn of_package(&self, ecosystem: Ecosystem, name: &str) -> Result<KnownAddress> {
-        self.bound_to(ecosystem, name).map_or_else(|| self.in_force(ecosystem), Ok)
+        if let Some(bound) = self.bound_to(ecosystem, name) {
+            return Ok(bound);
+        }
+        if ecosystem == Ecosystem::GO && self.book.private.iter().any(|pattern| fits_path(pattern, name)) {
+            return Err(Error::Config(ConfigError::PrivateModule { name: name.to_owned() }));
+        }
+        self.in_force(ecosystem)
     }
 
     /// The address in force, apart from what a lockfile says of single packages.
     pub fn in_force(&self, ecosystem: Ecosystem) -> Result<KnownAddress> {
         let strongest = self.all(ecosystem).into_iter().next();
         strongest.ok_or(Error::Config(ConfigError::NoAddress { ecosystem: ecosystem.name() }))
+    }
+}
+
+/// Whether a path begins with a pattern, part by part; `*` stands for anything within a part.
+fn fits_path(pattern: &str, path: &str) -> bool {
+    let mut parts = path.split('/');
+    pattern.trim_end_matches('/').split('/').all(|wanted| parts.next().is_some_and(|part| fits(wanted, part)))
+}
+
+fn fits(pattern: &str, text: &str) -> bool {
+    match pattern.split_once('*') {
+        None => pattern == text,
+        Some((start, rest)) => text.strip_prefix(start).is_some_and(|text| {
+            let ends = text.char_indices().map(|(at, _)| at).chain([text.len()]);
+            ends.into_iter().any(|at| fits(rest, &text[at..]))
+        }),
     }
 }
 
@@ -210,4 +246,18 @@ pub fn filled(text: &str, variable: impl Fn(&str) -> Option<String>) -> String {
         }
     }
     filled
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn patterns_of_private_modules_fit_part_by_part() {
+        assert!(fits_path("kestrel.example", "kestrel.example/tide"));
+        assert!(fits_path("*.kestrel.example/ferry*", "git.kestrel.example/ferry-tools/v2"));
+        assert!(!fits_path("kestrel.example/tide", "kestrel.example"));
+        assert!(!fits_path("kestrel.example/tide", "kestrel.example/tides"));
+        assert!(!fits_path("*.example", "kestrel.example.org/x"));
+    }
 }

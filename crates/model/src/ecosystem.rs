@@ -20,6 +20,9 @@ impl Ecosystem {
     /// Its security updates.
     pub const DEBIAN_SECURITY: Self = Self("debian-security");
 
+    /// Modules of Go.
+    pub const GO: Self = Self("go");
+
     /// The ecosystem of this name, known or not.
     pub fn of(name: &str) -> Self {
         let mut others = OTHERS.lock().unwrap_or_else(PoisonError::into_inner);

@@ -74,6 +74,11 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
             ),
             trust_advice(server),
         ),
+        ConfigError::PrivateModule { name } => worded(
+            WRONG,
+            format!("{name} is private (GOPRIVATE or GONOPROXY), and no address is bound to it"),
+            format!("name a proxy that has it: --address go:{name}=URL; or take it in with `go mod vendor`"),
+        ),
         ConfigError::NoVariable { name } => worded(
             WRONG,
             format!("the address of an index names the variable {name}, which is not set"),

@@ -484,9 +484,10 @@ const CASES: &[Case<'_>] = &[
     (
         "plan-fails!",
         &[
-            ("go.mod", "module ferry.example/fog\n"),
-            ("go.sum", "fog v1\n"),
-            ("shtetl.toml", "[process.web]\nrun = \"fogd\"\n"),
+            ("Gemfile", "gem 'fog'\n"),
+            ("Gemfile.lock", "GEM\n  specs:\n    fog (1.0)\n"),
+            ("fog.rb", ""),
+            ("shtetl.toml", "[process.web]\nrun = \"ruby fog.rb\"\n"),
         ],
         &[START, ("server.js", "")],
     ),

@@ -11,6 +11,7 @@ mod debian;
 mod demo;
 mod faults;
 mod floors;
+mod go_modules;
 mod images;
 mod languages;
 mod limits;

@@ -1,13 +1,16 @@
 //! The step that compiles the programs of a Go module.
 
+use crate::module_files::FOLDER;
+use crate::{LOCKFILE, build_info};
 use content::layer::{Entry, LayerWriter};
 use engine::program_step::{CACHE, Cache, Job, RESULT, SOURCE, copy_source};
 use engine::{Action, StepContext, program_step};
 use engine::{Fingerprint, Recipe};
+use model::folder::entries;
 use model::shell_words::join;
 use model::{Error, PackageFact, PathFacts, Result};
 use source::SourceTree;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::sync::Arc;
 
@@ -25,6 +28,10 @@ pub(super) struct Compile {
     pub(super) processor: String,
     /// Whether the packages that it needs are with the source.
     pub(super) vendored: bool,
+    /// The text of `go.sum`, where the source's lacks something.
+    pub(super) sums: Option<String>,
+    /// Where programs are looked for.
+    pub(super) path: String,
 }
 
 impl Compile {
@@ -44,11 +51,16 @@ impl Compile {
             ("CGO_ENABLED", "0".to_owned()),
             ("GOARCH", self.processor.clone()),
             ("GOCACHE", format!("{CACHE}/compiled")),
-            ("GOFLAGS", String::new()),
-            ("GOPROXY", "off".to_owned()),
+            // What is unpacked may be removed again.
+            ("GOFLAGS", "-modcacherw".to_owned()),
+            // Modules are taken from a folder whose files were verified before.
+            ("GOMODCACHE", format!("{CACHE}/modules")),
+            ("GOPROXY", if self.vendored { "off".to_owned() } else { format!("file:///{FOLDER}") }),
+            ("GONOSUMDB", "*".to_owned()),
+            ("GOSUMDB", "off".to_owned()),
             ("GOTOOLCHAIN", "local".to_owned()),
             ("HOME", "/tmp".to_owned()),
-            ("PATH", "/usr/bin".to_owned()),
+            ("PATH", self.path.clone()),
         ]
     }
 }
@@ -56,12 +68,13 @@ impl Compile {
 impl Action for Compile {
     fn fingerprint(&self) -> Fingerprint {
         // All of it shows in the command or the environment.
-        let Self { tree: _, mains: _, processor: _, vendored: _ } = self;
+        let Self { tree: _, mains: _, processor: _, vendored: _, sums, path: _ } = self;
         let env = self.env().into_iter().map(|(name, value)| (name.to_owned(), value));
-        Fingerprint::of(Recipe::new("go programs", 2))
+        Fingerprint::of(Recipe::new("go programs", 3))
             .with_recipe(program_step::RECIPE)
             .values("command", [("run", join(&self.argv()))])
             .input("environment", env.collect())
+            .values("hashes", [("go.sum", sums.clone().unwrap_or_default())])
     }
 
     fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
@@ -73,14 +86,23 @@ impl Action for Compile {
             env,
             folder: SOURCE,
             starts_in: "",
-            fill: &|to| copy_source(&self.tree, to),
+            fill: &|to| {
+                copy_source(&self.tree, to)?;
+                let Some(text) = &self.sums else { return Ok(()) };
+                let file = to.join(LOCKFILE);
+                fs::write(&file, text).facts(&file)
+            },
             packages: &[],
             cache: Cache::Kept,
         };
         let written = program_step::run(&job, layer.store(), cx)?;
-        let entries = fs::read_dir(&written.folder).facts(&written.folder)?;
-        let mut programs: Vec<_> = entries.filter_map(|entry| Some(entry.ok()?.path())).collect();
-        programs.sort();
+        let programs = entries(&written.folder)?;
+        let mut packages = BTreeMap::new();
+        for path in &programs {
+            let modules = build_info::modules(&fs::read(path).facts(path)?);
+            packages
+                .extend(modules.into_iter().map(|fact| ((fact.name.clone(), fact.version.clone()), fact)));
+        }
         layer.part::<Error>(|tar| {
             tar.entry(&Entry::folder("app"))?;
             tar.entry(&Entry::folder(PROGRAMS))?;
@@ -92,14 +114,13 @@ impl Action for Compile {
             }
             Ok(())
         })?;
-        Ok(Vec::new())
+        Ok(packages.into_values().collect())
     }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use std::collections::BTreeMap;
 
     #[test]
     fn whatever_shapes_the_programs_is_in_the_fingerprint() {
@@ -108,6 +129,8 @@ mod tests {
             mains: mains.iter().map(|main| (*main).to_owned()).collect(),
             processor: processor.to_owned(),
             vendored,
+            sums: None,
+            path: "/usr/bin".to_owned(),
         };
         let one = compile(&[""], "amd64", false).fingerprint();
         assert_eq!(one, compile(&[""], "amd64", false).fingerprint());

@@ -1,7 +1,15 @@
 //! Go: modules, and programs that are already compiled.
 #![forbid(unsafe_code)]
 
+mod build_info;
 mod compile;
+mod go_mod;
+mod go_sum;
+mod module_files;
+mod modules;
+mod programs;
+mod toolchain;
+mod version_selection;
 
 use compile::Compile;
 use engine::Step;
@@ -9,18 +17,19 @@ use goblin::container::Ctx;
 use goblin::elf::header::ELFMAG;
 use goblin::elf::program_header::PT_INTERP;
 use goblin::elf::{Elf, ProgramHeader};
-use model::error::SurveyError;
 use model::{
-    BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, ProcessKind, ProcessType, Result,
-    Role, RuntimeWish, configured_constraint,
+    BuildpackOptions, Claim, Ecosystem, Evidence, Finding, LockFound, Place, ProcessKind, ProcessType,
+    Result, Role, RuntimeWish, configured_constraint,
 };
-use planning::{Buildpack, Context, Contribution, Resolution};
+use module_files::ModuleFiles;
+use modules::Needed;
+use planning::{Buildpack, Context, Contribution, Resolution, Resolving};
 use source::{SourceTree, TreeKind};
-use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::Read;
 use std::path::Path;
 use std::sync::Arc;
+use toolchain::Release;
 
 const MANIFEST: &str = "go.mod";
 const LOCKFILE: &str = "go.sum";
@@ -38,6 +47,14 @@ impl Buildpack for Go {
         "go"
     }
 
+    fn ecosystems(&self) -> Vec<Ecosystem> {
+        vec![Ecosystem::GO]
+    }
+
+    fn lockfiles(&self) -> Vec<&'static str> {
+        vec![LOCKFILE]
+    }
+
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
         let mut finding = Finding::nothing(self.name(), vec![MANIFEST, "a program in bin/ or at the top"]);
         match tree.read(MANIFEST)? {
@@ -48,35 +65,61 @@ impl Buildpack for Go {
     }
 
     fn accepts(&self, constraint: &str, version: &str) -> Option<bool> {
-        // The line says the least version; later ones compile it too.
-        planning::loosely_accepts(&format!(">={constraint}"), version)
+        // Of what the base has, the line says the least version; newer releases can be had, whatever the base.
+        let is_met = planning::loosely_accepts(&format!(">={constraint}"), version);
+        is_met.map(|is_met| is_met || is_release(constraint))
     }
 
-    fn contribute(&self, context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
+    fn resolve(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
+        match context.runtime.is_none() {
+            true => Ok(Resolution::default()),
+            false => modules::settle(context, resolving),
+        }
+    }
+
+    fn contribute(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
         let tree = context.tree;
         // Programs that are compiled already need nothing more.
         if context.runtime.is_none() {
             return Ok(Contribution::default());
         }
-        let locked = tree.read(LOCKFILE)?.is_some_and(|text| !text.trim().is_empty());
-        let vendored = tree.has(VENDORED);
-        if locked && !vendored {
-            return Err(Error::Survey(SurveyError::Unsupported {
-                place: Place::new(LOCKFILE, None),
-                what: "getting modules of Go".to_owned(),
-                instead: "run `go mod vendor`, and take them in: in shtetl.toml, under [source]: include = [\"vendor/**\"]",
-            }));
+        let needed = resolution.settled::<Needed>().cloned().unwrap_or_default();
+        let module = tree.read(MANIFEST)?.unwrap_or_default();
+        let module = module.lines().find_map(|line| line.strip_prefix("module ")).unwrap_or_default();
+        let mains = programs::of(tree, module.trim())?.into_iter().map(|program| program.folder).collect();
+        let with_proxy = |module: modules::Module| {
+            let proxy = modules::proxy_of(&module.module, context)?;
+            Ok((module, proxy))
+        };
+        let wanted = needed.modules.into_iter().map(with_proxy).collect::<Result<Vec<_>>>()?;
+        let release = needed.release.as_ref();
+        let mut root: Vec<Step> =
+            release.map(|release| release.step(context)).transpose()?.into_iter().collect();
+        if !wanted.is_empty() {
+            let files = ModuleFiles { modules: wanted };
+            root.push(Step::new(module_files::STEP, Role::Dependencies, files));
         }
-        let mains = main_packages(tree)?.into_keys().collect();
         let work = Compile {
             tree: Arc::clone(tree),
             mains,
             processor: context.platform.rsplit('/').next().unwrap_or_default().to_owned(),
-            vendored,
+            vendored: tree.has(VENDORED),
+            sums: needed.sums,
+            path: match release {
+                Some(_) => format!("{}:/usr/bin", Release::bin_folder()),
+                None => "/usr/bin".to_owned(),
+            },
         };
-        let step = Step::new(compile::STEP, Role::Built, work);
-        Ok(Contribution { steps: vec![step], ..Contribution::default() })
+        let tool = needed.release.as_ref().map(Release::in_use);
+        let step = Step::new(compile::STEP, Role::Built, work).in_root(root);
+        Ok(Contribution { steps: vec![step], tool, ..Contribution::default() })
     }
+}
+
+/// Whether it is the version of a release that can be had as a module.
+fn is_release(version: &str) -> bool {
+    let mut numbers = version.split('.').map(|part| part.parse::<u32>().ok());
+    matches!((numbers.next(), numbers.next()), (Some(Some(1)), Some(Some(21..))))
 }
 
 fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &mut Finding) -> Result<()> {
@@ -101,46 +144,27 @@ fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &m
     }
     let wish = RuntimeWish::of("go", configured_constraint(options), said);
     finding.runtime = Some(RuntimeWish { for_build: true, ..wish });
-    if let Some(lock) = tree.read(LOCKFILE)? {
-        let packages = lock.lines().filter(|l| !l.contains("/go.mod ")).count();
+    if tree.has(LOCKFILE) {
+        let (packages, lacking) = modules::locked(tree)?;
+        let place = Place::new(LOCKFILE, None);
+        let counts = format!("{packages} modules");
+        finding.evidence.push(Evidence::speaks_for(place.clone(), counts, "hashes of modules"));
+        if lacking > 0 {
+            let tells = "a build settles their hashes, and keeps them in shtetl.lock";
+            finding.evidence.push(Evidence::against(place, format!("{lacking} modules are missing"), tells));
+        }
         finding.lock = Some(LockFound { file: LOCKFILE.to_owned(), packages, development: 0 });
     }
-    let mains = main_packages(tree)?;
-    let only = mains.len() == 1;
-    for (folder, said) in mains {
-        let own = folder.rsplit('/').next().filter(|n| !n.is_empty());
-        let program = own.unwrap_or_else(|| name.rsplit('/').next().unwrap_or("app")).to_owned();
-        let process = if only || folder.is_empty() {
-            "web".to_owned()
-        } else {
-            program.to_lowercase().replace('_', "-")
+    for program in programs::of(tree, &name)? {
+        let process = match program.serves {
+            true => "web".to_owned(),
+            false => program.name.to_lowercase().replace('_', "-"),
         };
-        finding.evidence.push(Evidence::speaks_for(said.clone(), "package main", "a program"));
-        let command = format!("bin/{program}");
-        finding.processes.push(ProcessType::found(&process, ProcessKind::Process, &[&command], said));
+        finding.evidence.push(Evidence::speaks_for(program.said.clone(), "package main", "a program"));
+        let command = format!("bin/{}", program.name);
+        finding.processes.push(ProcessType::found(&process, ProcessKind::Process, &[&command], program.said));
     }
     Ok(())
-}
-
-/// Folders with `package main` and a `main` function, with the place of that function.
-fn main_packages(tree: &SourceTree) -> Result<BTreeMap<String, Place>> {
-    let mut found = BTreeMap::new();
-    for path in tree.files().keys().filter(|p| p.ends_with(".go") && !p.ends_with("_test.go")) {
-        let folder = path.rsplit_once('/').map_or("", |(f, _)| f);
-        let hidden = |part: &str| {
-            part.starts_with('_') || part.starts_with('.') || matches!(part, "vendor" | "testdata")
-        };
-        if found.contains_key(folder) || folder.split('/').any(hidden) {
-            continue;
-        }
-        // A source that is not text is no program.
-        let Some(text) = tree.read_text(path)? else { continue };
-        let is_main = text.lines().any(|l| l.trim_end() == "package main");
-        if is_main && text.contains("\nfunc main()") {
-            found.insert(folder.to_owned(), Place::find(path, &text, "func main()"));
-        }
-    }
-    Ok(found)
 }
 
 /// Programs that are already compiled: what they were written in does not matter any more.

@@ -35,6 +35,9 @@ pub enum ConfigError {
     /// An address of the app names a variable, and a server that only the app names.
     #[error("{server} is to get {name}")]
     UntrustedServer { name: String, server: String },
+    /// A module that no proxy may be asked for, and that no address is bound to.
+    #[error("{name} is private")]
+    PrivateModule { name: String },
     /// No address is known for a kind of packages.
     #[error("no address for {ecosystem}")]
     NoAddress { ecosystem: &'static str },

@@ -1,5 +1,6 @@
 //! The package registries, one file each.
 
 pub mod debian;
+pub mod go;
 pub mod npm;
 pub mod pypi;

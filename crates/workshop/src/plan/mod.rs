@@ -162,10 +162,12 @@ fn contribute(
     match (&finding.runtime, runtime) {
         (Some(wish), Some(runtime)) if wish.for_build => {
             for step in &mut contribution.steps {
+                let own = std::mem::take(&mut step.root);
                 step.root = base.build_root()?;
+                step.root.extend(own);
                 step.reads_source = true;
             }
-            list.add_tool(runtime);
+            list.add_tool(contribution.tool.take().unwrap_or(runtime));
         }
         (Some(wish), Some(runtime)) if !list.runtimes.contains(&runtime) => {
             let Provided { runtime, steps, notes } = base.runtime(&wish.runtime)?;

@@ -1,0 +1,119 @@
+//! The step that lays modules out as the folder that the `go` program reads in place of a proxy.
+
+use crate::modules::Module;
+use content::digest::Sha256;
+use content::layer::{Codec, Entry, Fragment, FragmentWriter, LayerWriter};
+use engine::download_buffer::{rewind, spool};
+use engine::{Action, Fingerprint, Recipe, StepContext, append_fragment, each_fetched};
+use model::error::PackageError;
+use model::{Error, PackageFact, Result};
+use remote::packages::go;
+use remote::{Address, RemoteError};
+
+/// The name of the step.
+pub(super) const STEP: &str = "go modules";
+/// The folder, from the root that programs are compiled in.
+pub(super) const FOLDER: &str = "modules";
+const RECIPE: Recipe = Recipe::new("go module", 1);
+/// From this length in bytes on, an archive is worth two threads.
+const LARGE: u64 = 16 << 20;
+
+/// The step's work: modules, each with where it comes from.
+pub(super) struct ModuleFiles {
+    pub(super) modules: Vec<(Module, Address)>,
+}
+
+impl ModuleFiles {
+    fn key(module: &Module, codec: Codec) -> Sha256 {
+        let Module { module: of, archive, manifest } = module;
+        let hash = |hash: &Option<String>| hash.clone().unwrap_or_default();
+        RECIPE.fragment_key(codec, &[&of.path, &of.version, &hash(archive), &hash(manifest)])
+    }
+
+    /// Makes sure that the store has the fragment of a module.
+    fn provide(
+        &self,
+        layer: &LayerWriter<'_>,
+        (module, proxy): &(Module, Address),
+        cx: &StepContext<'_>,
+    ) -> Result<()> {
+        let (store, codec) = (layer.store(), layer.codec());
+        let key = Self::key(module, codec);
+        if Fragment::read(store, codec, key).is_some() {
+            return Ok(());
+        }
+        let label = module.label();
+        let remote = |source| Error::Package(PackageError::Remote { wanted_by: label.clone(), source });
+        let (path, version) = (module.module.path.as_str(), module.module.version.as_str());
+        let place = |ending: &str| format!("{FOLDER}/{}", go::path(path, version, ending));
+        let manifest = match &module.manifest {
+            Some(expected) => {
+                let bytes = go::manifest(cx.fetcher, proxy, path, version).map_err(remote)?;
+                same(&go::file(proxy, path, version, "mod"), expected, go::manifest_hash(&bytes))
+                    .map_err(remote)?;
+                Some(bytes)
+            }
+            None => None,
+        };
+        let archive = match &module.archive {
+            Some(expected) => {
+                let mut file =
+                    go::archive(cx.fetcher, proxy, (path, version), || Ok(spool(store))).map_err(remote)?;
+                rewind(&mut file)?;
+                let found = go::archive_hash(&mut file, &label).map_err(remote)?;
+                same(&go::file(proxy, path, version, "zip"), expected, found).map_err(remote)?;
+                Some((rewind(&mut file)?, file))
+            }
+            None => None,
+        };
+        cx.budget.unpacking().pass(1, || {
+            let threads = if archive.as_ref().is_some_and(|(length, _)| *length >= LARGE) { 2 } else { 1 };
+            let mut fragment = FragmentWriter::new(store, codec, key, threads)?;
+            if let Some(bytes) = manifest {
+                let entry = Entry::file(place("mod"), bytes.len() as u64, false);
+                fragment.tar().file(&entry, &mut &bytes[..])?;
+            }
+            if let Some((length, mut file)) = archive {
+                fragment.tar().file(&Entry::file(place("zip"), length, false), &mut file)?;
+            }
+            Ok(fragment.finish()?)
+        })
+    }
+}
+
+/// An error where what came does not have the hash that is locked.
+fn same(address: &Address, expected: &str, found: String) -> Result<(), RemoteError> {
+    match found == expected {
+        true => Ok(()),
+        false => Err(RemoteError::Integrity {
+            url: address.to_string(),
+            algorithm: "h1",
+            expected: expected.to_owned(),
+            found,
+        }),
+    }
+}
+
+impl Action for ModuleFiles {
+    fn fingerprint(&self) -> Fingerprint {
+        let Self { modules } = self;
+        // Where they come from does not shape them: their hashes do.
+        let part = |(module, _): &(Module, Address)| {
+            let Module { module: of, archive, manifest } = module;
+            (format!("{} {}", of.path, of.version), format!("{archive:?} {manifest:?}"))
+        };
+        Fingerprint::of(RECIPE).input("modules", modules.iter().map(part).collect())
+    }
+
+    fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
+        {
+            let layer = &*layer;
+            each_fetched(&self.modules, cx, |module| self.provide(layer, module, cx))?;
+        }
+        layer.part::<Error>(|tar| Ok(tar.entry(&Entry::folder(FOLDER))?))?;
+        for (module, _) in &self.modules {
+            append_fragment(layer, Self::key(module, layer.codec()), &module.label())?;
+        }
+        Ok(Vec::new())
+    }
+}

@@ -1,0 +1,128 @@
+//! The programs of a module: which there are, and which of them serves.
+
+use model::{Place, Result};
+use source::SourceTree;
+use std::collections::BTreeMap;
+
+/// Folders of programs that are for work on the source, and not for running the app.
+const ASIDE: [&str; 14] = [
+    "bench", "ci", "docs", "e2e", "example", "examples", "hack", "script", "scripts", "test", "tests",
+    "testutil", "tool", "tools",
+];
+/// Names of programs that serve, where none is called like the module.
+const SERVING: [&str; 5] = ["server", "web", "api", "app", "serve"];
+
+/// A program.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Program {
+    /// The folder of its package, from the root of the module; empty for that itself.
+    pub(super) folder: String,
+    /// What the compiler calls it.
+    pub(super) name: String,
+    /// Its `main` function.
+    pub(super) said: Place,
+    /// Whether it is what the app serves with.
+    pub(super) serves: bool,
+}
+
+/// The programs of the module `module`, in the order of their folders.
+pub(super) fn of(tree: &SourceTree, module: &str) -> Result<Vec<Program>> {
+    let mut mains = main_packages(tree)?;
+    let is_aside = |folder: &str| folder.split('/').any(|part| ASIDE.contains(&part));
+    if mains.keys().any(|folder| !is_aside(folder)) {
+        mains.retain(|folder, _| !is_aside(folder));
+    }
+    let own = module_name(module);
+    let name = |folder: &str| match folder.rsplit('/').next() {
+        Some(last) if !last.is_empty() => last.to_owned(),
+        _ => own.to_owned(),
+    };
+    let serving =
+        serving(&mains.keys().map(|folder| (folder.as_str(), name(folder))).collect::<Vec<_>>(), own);
+    let program = |(folder, said): (String, Place)| {
+        let serves = serving.as_deref() == Some(folder.as_str());
+        Program { name: name(&folder), folder, said, serves }
+    };
+    Ok(mains.into_iter().map(program).collect())
+}
+
+/// The folder of the program that serves: the only one, that at the top, the one called like the module, or the only one
+/// whose name says so.
+fn serving(programs: &[(&str, String)], module: &str) -> Option<String> {
+    if let [(only, _)] = programs {
+        return Some((*only).to_owned());
+    }
+    let named = |is_it: &dyn Fn(&str, &str) -> bool| {
+        let mut found =
+            programs.iter().filter(|(folder, name)| is_it(folder, name)).map(|(folder, _)| *folder);
+        found.next().filter(|_| found.next().is_none()).map(str::to_owned)
+    };
+    named(&|folder, _| folder.is_empty())
+        .or_else(|| named(&|_, name| name == module))
+        .or_else(|| named(&|_, name| SERVING.contains(&name) || name.strip_suffix("-server") == Some(module)))
+}
+
+/// The last part of a module's path, without that of its major version.
+fn module_name(module: &str) -> &str {
+    let mut parts = module.rsplit('/');
+    let last = parts.next().filter(|last| !last.is_empty()).unwrap_or("app");
+    let is_version = last.strip_prefix('v').is_some_and(|rest| rest.bytes().all(|b| b.is_ascii_digit()));
+    parts.next().filter(|_| is_version).unwrap_or(last)
+}
+
+/// Folders with `package main` and a `main` function, with the place of that function.
+fn main_packages(tree: &SourceTree) -> Result<BTreeMap<String, Place>> {
+    let mut found = BTreeMap::new();
+    for path in tree.files().keys().filter(|p| p.ends_with(".go") && !p.ends_with("_test.go")) {
+        let folder = path.rsplit_once('/').map_or("", |(f, _)| f);
+        let hidden = |part: &str| {
+            part.starts_with('_') || part.starts_with('.') || matches!(part, "vendor" | "testdata")
+        };
+        if found.contains_key(folder) || folder.split('/').any(hidden) || is_of_another(tree, folder) {
+            continue;
+        }
+        // A source that is not text is no program.
+        let Some(text) = tree.read_text(path)? else { continue };
+        let is_main = text.lines().any(|l| l.trim_end() == "package main");
+        if is_main && text.contains("\nfunc main()") && !is_left_out(&text) {
+            found.insert(folder.to_owned(), Place::find(path, &text, "func main()"));
+        }
+    }
+    Ok(found)
+}
+
+/// Whether a folder belongs to a module of its own below this one.
+fn is_of_another(tree: &SourceTree, folder: &str) -> bool {
+    let ends = folder.match_indices('/').map(|(at, _)| at).chain([folder.len()]);
+    ends.filter(|at| *at > 0).any(|at| tree.has(&format!("{}/{}", &folder[..at], super::MANIFEST)))
+}
+
+/// Whether a constraint keeps a file out of every build.
+fn is_left_out(text: &str) -> bool {
+    let before = text.lines().take_while(|line| !line.starts_with("package "));
+    before.into_iter().any(|line| matches!(line.trim(), "//go:build ignore" | "// +build ignore"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn serving_of(programs: &[(&str, &str)], module: &str) -> Option<String> {
+        let programs: Vec<_> = programs.iter().map(|(folder, name)| (*folder, (*name).to_owned())).collect();
+        serving(&programs, module)
+    }
+
+    #[test]
+    fn the_program_that_serves_is_found_by_place_and_name() {
+        let serving = |programs: &[(&str, &str)]| serving_of(programs, "ferry");
+        assert_eq!(serving(&[("cmd/tide", "tide")]).as_deref(), Some("cmd/tide"));
+        assert_eq!(serving(&[("", "ferry"), ("cmd/tide", "tide")]).as_deref(), Some(""));
+        assert_eq!(serving(&[("cmd/ferry", "ferry"), ("cmd/tide", "tide")]).as_deref(), Some("cmd/ferry"));
+        assert_eq!(serving(&[("cmd/server", "server"), ("cmd/tide", "tide")]).as_deref(), Some("cmd/server"));
+        assert_eq!(serving(&[("cmd/api", "api"), ("cmd/web", "web")]), None, "two that may be it");
+        assert_eq!(serving(&[("cmd/fog", "fog"), ("cmd/tide", "tide")]), None);
+        assert_eq!(module_name("kestrel.example/ferry/v2"), "ferry");
+        assert_eq!(module_name("ferry"), "ferry");
+        assert_eq!(module_name(""), "app");
+    }
+}
