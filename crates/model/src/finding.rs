@@ -99,7 +99,7 @@ pub struct Finding {
     pub runtime: Option<RuntimeWish>,
     /// The lockfile that it found.
     pub lock: Option<LockFound>,
-    /// A program that needs nothing of a base: it is linked with all its libraries.
+    /// A program that needs nothing of a base, or the file by which one is compiled: it is linked with all its libraries.
     pub static_binary: Option<Place>,
     /// How the app is started.
     pub processes: Vec<ProcessType>,

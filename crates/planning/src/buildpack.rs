@@ -178,6 +178,8 @@ pub struct Contribution {
     pub path: Vec<String>,
     /// Folders of packages, from the folder of the app, beside which a build command may put files.
     pub package_folders: Vec<String>,
+    /// Patterns of files that only its steps read: the image does not have them.
+    pub leave_out: Vec<String>,
     /// What its steps ran, where it is not the runtime of the base.
     pub tool: Option<RuntimeInUse>,
     /// Environment of every process.

@@ -8,7 +8,7 @@ use config::addresses::AddressBook;
 use config::{AppConfig, Choice, ConfigPlace, Effective, Origin};
 use content::layer::Codec;
 use content::store::Store;
-use model::Result;
+use model::{EmptyPart, Result};
 use planning::Pinning;
 use remote::Fetcher;
 use remote::oci::CredentialFiles;
@@ -35,6 +35,18 @@ pub struct App {
     pub missing_libraries: BTreeMap<String, String>,
     /// When it was looked at, in nanoseconds since 1970.
     pub now: i64,
+}
+
+impl App {
+    /// What an empty base has all the same: what is configured, and everything where nobody chose that base and the app is
+    /// compiled for it.
+    pub(crate) fn base_with(&self) -> Vec<EmptyPart> {
+        let is_compiled = self.survey.needs_compiler();
+        match self.config.base.is_none() && self.config.base_with.is_empty() && is_compiled {
+            true => EmptyPart::ALL.to_vec(),
+            false => self.config.base_with.clone(),
+        }
+    }
 }
 
 /// Looks at an app. `now` is in nanoseconds since 1970.

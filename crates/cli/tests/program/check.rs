@@ -260,6 +260,7 @@ const CASES: &[Case<'_>] = &[
         &[
             ("go.mod", "module ferry.example/ferryd\n"),
             ("main.go", "package main\n\nfunc main() {\n\thttp.ListenAndServe(\":9000\", nil)\n}\n"),
+            ("shtetl.toml", "[process.web]\nport = 9001\n"),
         ],
         &[
             ("go.mod", "module ferry.example/ferryd\n"),

@@ -36,6 +36,9 @@ const LOCKFILE: &str = "go.sum";
 /// What a module has when the packages that it needs are with it.
 const VENDORED: &str = "vendor/modules.txt";
 
+/// What only the compiler reads.
+const READ_BY_BUILD: [&str; 6] = ["**/*.go", "go.mod", "go.sum", "go.work", "go.work.sum", "vendor/**"];
+
 /// The headers of a program lie within so many bytes.
 const HEAD: u64 = 64 << 10;
 
@@ -112,7 +115,8 @@ impl Buildpack for Go {
         };
         let tool = needed.release.as_ref().map(Release::in_use);
         let step = Step::new(compile::STEP, Role::Built, work).in_root(root);
-        Ok(Contribution { steps: vec![step], tool, ..Contribution::default() })
+        let leave_out = READ_BY_BUILD.map(str::to_owned).into();
+        Ok(Contribution { steps: vec![step], tool, leave_out, ..Contribution::default() })
     }
 }
 
@@ -155,6 +159,8 @@ fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &m
         }
         finding.lock = Some(LockFound { file: LOCKFILE.to_owned(), packages, development: 0 });
     }
+    // The compiler links everything into a program, unless a part of it is written in C.
+    finding.static_binary = (!programs::has_c(tree)?).then(|| Place::new(MANIFEST, None));
     for program in programs::of(tree, &name)? {
         let process = match program.serves {
             true => "web".to_owned(),
@@ -162,7 +168,16 @@ fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &m
         };
         finding.evidence.push(Evidence::speaks_for(program.said.clone(), "package main", "a program"));
         let command = format!("bin/{}", program.name);
-        finding.processes.push(ProcessType::found(&process, ProcessKind::Process, &[&command], program.said));
+        let mut process = ProcessType::found(&process, ProcessKind::Process, &[&command], program.said);
+        if let Some((port, place)) = program.port {
+            finding.evidence.push(Evidence::speaks_for(
+                place,
+                port.to_string(),
+                "the port that its code says",
+            ));
+            process.port = Some(port);
+        }
+        finding.processes.push(process);
     }
     Ok(())
 }

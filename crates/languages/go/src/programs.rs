@@ -23,6 +23,8 @@ pub(super) struct Program {
     pub(super) said: Place,
     /// Whether it is what the app serves with.
     pub(super) serves: bool,
+    /// The port that its code says, where that is the only one and no variable says another.
+    pub(super) port: Option<(u16, Place)>,
 }
 
 /// The programs of the module `module`, in the order of their folders.
@@ -41,9 +43,10 @@ pub(super) fn of(tree: &SourceTree, module: &str) -> Result<Vec<Program>> {
         serving(&mains.keys().map(|folder| (folder.as_str(), name(folder))).collect::<Vec<_>>(), own);
     let program = |(folder, said): (String, Place)| {
         let serves = serving.as_deref() == Some(folder.as_str());
-        Program { name: name(&folder), folder, said, serves }
+        let port = if serves { port_of(tree, &folder)? } else { None };
+        Ok(Program { name: name(&folder), folder, said, serves, port })
     };
-    Ok(mains.into_iter().map(program).collect())
+    mains.into_iter().map(program).collect()
 }
 
 /// The folder of the program that serves: the only one, that at the top, the one called like the module, or the only one
@@ -60,6 +63,45 @@ fn serving(programs: &[(&str, String)], module: &str) -> Option<String> {
     named(&|folder, _| folder.is_empty())
         .or_else(|| named(&|_, name| name == module))
         .or_else(|| named(&|_, name| SERVING.contains(&name) || name.strip_suffix("-server") == Some(module)))
+}
+
+/// The variable that says the port, wherever an app is run.
+const VARIABLE: &str = "\"PORT\"";
+
+/// The port that the code of a program says, where there is one and no more, and no variable says another.
+fn port_of(tree: &SourceTree, folder: &str) -> Result<Option<(u16, Place)>> {
+    let mut found: BTreeMap<u16, Place> = BTreeMap::new();
+    for path in tree.files().keys().filter(|p| p.ends_with(".go") && !p.ends_with("_test.go")) {
+        if path.rsplit_once('/').map_or("", |(f, _)| f) != folder {
+            continue;
+        }
+        let Some(text) = tree.read_text(path)? else { continue };
+        if text.contains(VARIABLE) {
+            return Ok(None);
+        }
+        for (number, line) in
+            text.lines().enumerate().filter(|(_, line)| !line.trim_start().starts_with("//"))
+        {
+            let place = || Place::new(path.as_str(), u32::try_from(number + 1).ok());
+            for port in ports_in(line) {
+                found.entry(port).or_insert_with(place);
+            }
+        }
+    }
+    Ok(if found.len() == 1 { found.pop_first() } else { None })
+}
+
+/// Ports in a line: addresses such as `":8080"`, and the default of what is called `port`, as in `Int("port", 8080`.
+fn ports_in(line: &str) -> impl Iterator<Item = u16> {
+    const LOWEST: u16 = 80;
+    let addresses =
+        line.split("\":").skip(1).filter_map(|rest| rest.split_once('"').map(|(number, _)| number));
+    let defaults = line.split("\"port\",").skip(1).map(|rest| {
+        let rest = rest.trim_start().trim_start_matches('"');
+        let end = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len());
+        &rest[..end]
+    });
+    addresses.chain(defaults).filter_map(|number| number.parse().ok()).filter(|port| *port >= LOWEST)
 }
 
 /// The last part of a module's path, without that of its major version.
@@ -91,6 +133,16 @@ fn main_packages(tree: &SourceTree) -> Result<BTreeMap<String, Place>> {
     Ok(found)
 }
 
+/// Whether a source of the module is written in C in part.
+pub(super) fn has_c(tree: &SourceTree) -> Result<bool> {
+    for path in tree.files().keys().filter(|p| p.ends_with(".go") && !p.ends_with("_test.go")) {
+        if tree.read_text(path)?.is_some_and(|text| text.lines().any(|line| line.trim() == "import \"C\"")) {
+            return Ok(true);
+        }
+    }
+    Ok(false)
+}
+
 /// Whether a folder belongs to a module of its own below this one.
 fn is_of_another(tree: &SourceTree, folder: &str) -> bool {
     let ends = folder.match_indices('/').map(|(at, _)| at).chain([folder.len()]);
@@ -110,6 +162,15 @@ mod tests {
     fn serving_of(programs: &[(&str, &str)], module: &str) -> Option<String> {
         let programs: Vec<_> = programs.iter().map(|(folder, name)| (*folder, (*name).to_owned())).collect();
         serving(&programs, module)
+    }
+
+    #[test]
+    fn ports_are_read_from_addresses_and_defaults() {
+        let ports = |line: &str| ports_in(line).collect::<Vec<_>>();
+        assert_eq!(ports(r#"http.ListenAndServe(":8090", nil)"#), [8090]);
+        assert_eq!(ports(r#"fs.Int("port", 9898, "HTTP port")"#), [9898]);
+        assert_eq!(ports(r#"flag.String("port", "3000", "")"#), [3000]);
+        assert_eq!(ports(r#"fs.Int("grpc-port", 0, ":0")"#), [0; 0]);
     }
 
     #[test]

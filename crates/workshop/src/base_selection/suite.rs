@@ -17,7 +17,7 @@ use model::OptionSpec;
 use model::error::{BaseError, ConfigError};
 use model::pins::{ExactRuntime, PinnedSet, Sets};
 use model::platform::own_platform;
-use model::{Ecosystem, Error, PathFacts, Result, RuntimeWish};
+use model::{Ecosystem, EmptyPart, Error, PathFacts, Result, RuntimeWish};
 use planning::Base;
 use remote::Address;
 use std::collections::{BTreeMap, BTreeSet};
@@ -92,7 +92,7 @@ impl<'a> SuiteRequest<'a> {
         platform: &'a str,
         tools: &ToolNames,
     ) -> Result<Self> {
-        let packages = app.config.base_with.iter().filter_map(|part| part.package()).collect();
+        let packages = app.base_with().into_iter().filter_map(EmptyPart::package).collect();
         let mut wishes = Self::with_base(app, suite, (platform, tools), packages)?;
         wishes.is_empty = true;
         wishes.wanted.only_base = true;
@@ -198,7 +198,7 @@ impl<'a> SuiteRequest<'a> {
             },
         };
         match self.is_empty {
-            true => Box::new(EmptyBase { with: app.config.base_with.clone(), packages: base }),
+            true => Box::new(EmptyBase { with: app.base_with(), packages: base }),
             false => Box::new(base),
         }
     }

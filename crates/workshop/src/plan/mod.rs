@@ -177,6 +177,7 @@ fn contribute(
         }
         _ => {}
     }
+    list.leave_out.append(&mut contribution.leave_out);
     list.steps.extend(contribution.steps);
     for step in contribution.compiling {
         list.steps.push(in_build_root(step, base)?);

@@ -77,6 +77,12 @@ impl Survey {
     pub fn chosen_findings(&self) -> impl Iterator<Item = &Finding> {
         self.chosen.iter().filter_map(|name| self.findings.iter().find(|f| f.buildpack == *name))
     }
+
+    /// Whether the app is compiled by its language's own program.
+    pub(crate) fn needs_compiler(&self) -> bool {
+        let mut wishes = self.chosen_findings().filter_map(|finding| finding.runtime.as_ref());
+        wishes.any(|wish| wish.for_build)
+    }
 }
 
 /// Surveys what was taken in; `called` is the app's name when its configuration does not say.
