@@ -3,7 +3,7 @@
 use crate::go_mod::{GoMod, ModuleVersion, Replacement};
 use crate::go_sum::{GoSum, of_manifest};
 use crate::toolchain::{self, Release};
-use crate::version_selection::{self, Requirements};
+use crate::version_selection::{self, Requirements, Selection};
 use crate::{LOCKFILE, MANIFEST, VENDORED};
 use config::pins::ResolvedPackage;
 use content::digest::Sha256;
@@ -14,14 +14,14 @@ use planning::{Context, Resolution, ResolveTarget, Resolving};
 use remote::packages::go;
 use remote::{Address, Downloads, RemoteError};
 use source::SourceTree;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Mutex, PoisonError};
 
 /// Several modules that are worked on together, and the hashes of what they need.
 const WORKSPACE: &str = "go.work";
 const WORKSPACE_LOCKFILE: &str = "go.work.sum";
 /// How many modules are asked for at once.
-const AT_ONCE: usize = 16;
+pub(super) const AT_ONCE: usize = 16;
 
 /// A module that a build reads.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -162,18 +162,21 @@ pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result
 
 /// The lines that `go.sum` lacks.
 fn resolve(said: &Said, context: &Context<'_>, downloads: Downloads<'_>) -> Result<Vec<ResolvedPackage>> {
-    let modules: Vec<ModuleVersion> = match said.lists_all() {
-        true => said.required().into_iter().collect(),
+    // Each with whether its archive is read, too.
+    let modules: BTreeMap<ModuleVersion, bool> = match said.lists_all() {
+        true => said.required().into_iter().map(|module| (module, true)).collect(),
         false => {
-            let asking = Asking { said, context, downloads };
-            let selected = version_selection::select(&asking)?;
-            selected.iter().filter_map(|module| said.in_place_of(module)).collect()
+            let Selection { selected, read } =
+                version_selection::select(&Asking { said, context, downloads })?;
+            let read = read.iter().map(|module| (module, false));
+            let all = read.chain(selected.iter().map(|module| (module, true)));
+            all.filter_map(|(module, whole)| Some((said.in_place_of(module)?, whole))).collect()
         }
     };
-    let open: Vec<&ModuleVersion> = modules
-        .iter()
-        .filter(|m| said.sums.manifest(m).is_none() || said.sums.archive(m).is_none())
-        .collect();
+    let is_open = |(module, whole): &(&ModuleVersion, &bool)| {
+        said.sums.manifest(module).is_none() || (**whole && said.sums.archive(module).is_none())
+    };
+    let open: Vec<(&ModuleVersion, &bool)> = modules.iter().filter(is_open).collect();
     let found = Mutex::new(Vec::new());
     let failed = Mutex::new(None);
     engine::run_indexed(open.len(), AT_ONCE, |at| match hashes(open[at], context, downloads) {
@@ -190,7 +193,7 @@ fn resolve(said: &Said, context: &Context<'_>, downloads: Downloads<'_>) -> Resu
 
 /// The hashes of what there is of a module now.
 fn hashes(
-    module: &ModuleVersion,
+    (module, whole): (&ModuleVersion, &bool),
     context: &Context<'_>,
     downloads: Downloads<'_>,
 ) -> Result<Vec<ResolvedPackage>> {
@@ -199,19 +202,20 @@ fn hashes(
     let remote = |source| Error::Package(PackageError::Remote { wanted_by: label.clone(), source });
     let proxy = proxy_of(module, context)?;
     let manifest = go::manifest(fetcher, &proxy, &module.path, &module.version).map_err(remote)?;
-    let mut archive =
-        go::archive(fetcher, &proxy, (&module.path, &module.version), || Ok(spool(store))).map_err(remote)?;
-    rewind(&mut archive)?;
     let line = |module: ModuleVersion, integrity: String| ResolvedPackage {
         name: module.path,
         version: module.version,
         integrity,
         ..ResolvedPackage::default()
     };
-    Ok(vec![
-        line(module.clone(), go::archive_hash(archive, &label).map_err(remote)?),
-        line(of_manifest(module), go::manifest_hash(&manifest)),
-    ])
+    let of_manifest = line(of_manifest(module), go::manifest_hash(&manifest));
+    if !whole {
+        return Ok(vec![of_manifest]);
+    }
+    let mut archive =
+        go::archive(fetcher, &proxy, (&module.path, &module.version), || Ok(spool(store))).map_err(remote)?;
+    rewind(&mut archive)?;
+    Ok(vec![line(module.clone(), go::archive_hash(archive, &label).map_err(remote)?), of_manifest])
 }
 
 /// Where a module comes from.

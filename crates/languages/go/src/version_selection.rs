@@ -2,10 +2,13 @@
 //! that any module needs at least.
 
 use crate::go_mod::ModuleVersion;
+use crate::modules::AT_ONCE;
+use engine::run_indexed;
 use model::Result;
 use semver::Version;
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Mutex, PoisonError};
 
 /// What modules require.
 pub(super) trait Requirements {
@@ -17,22 +20,51 @@ pub(super) trait Requirements {
     fn is_excluded(&self, module: &ModuleVersion) -> bool;
 }
 
-/// The modules that are selected, in order.
-pub(super) fn select(requirements: &dyn Requirements) -> Result<Vec<ModuleVersion>> {
+/// What came of it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(super) struct Selection {
+    /// The modules that are selected, in order.
+    pub(super) selected: Vec<ModuleVersion>,
+    /// All whose `go.mod` was read on the way: whoever selects again needs them, too.
+    pub(super) read: BTreeSet<ModuleVersion>,
+}
+
+/// Selects a version of each module.
+pub(super) fn select(requirements: &(dyn Requirements + Sync)) -> Result<Selection> {
     let mut highest: BTreeMap<String, String> = BTreeMap::new();
     let mut seen: BTreeSet<ModuleVersion> = BTreeSet::new();
     let mut pending = requirements.of_mains();
-    while let Some(module) = pending.pop() {
-        if requirements.is_excluded(&module) || !seen.insert(module.clone()) {
-            continue;
+    while !pending.is_empty() {
+        let is_new = |module: &ModuleVersion| !requirements.is_excluded(module) && !seen.contains(module);
+        let round: BTreeSet<ModuleVersion> = pending.into_iter().filter(is_new).collect();
+        pending = all_of(&round.iter().collect::<Vec<_>>(), requirements)?;
+        for module in &round {
+            let known = highest.entry(module.path.clone()).or_insert_with(|| module.version.clone());
+            if compare(&module.version, known) == Ordering::Greater {
+                known.clone_from(&module.version);
+            }
         }
-        pending.extend(requirements.of(&module)?);
-        let known = highest.entry(module.path).or_insert_with(|| module.version.clone());
-        if compare(&module.version, known) == Ordering::Greater {
-            *known = module.version;
-        }
+        seen.extend(round);
     }
-    Ok(highest.into_iter().map(|(path, version)| ModuleVersion { path, version }).collect())
+    let selected = highest.into_iter().map(|(path, version)| ModuleVersion { path, version }).collect();
+    Ok(Selection { selected, read: seen })
+}
+
+/// What several modules require; most of the time goes into waiting for answers.
+fn all_of(
+    modules: &[&ModuleVersion],
+    requirements: &(dyn Requirements + Sync),
+) -> Result<Vec<ModuleVersion>> {
+    let found: Vec<Mutex<Result<Vec<ModuleVersion>>>> =
+        modules.iter().map(|_| Mutex::new(Ok(Vec::new()))).collect();
+    run_indexed(modules.len(), AT_ONCE, |at| {
+        *found[at].lock().unwrap_or_else(PoisonError::into_inner) = requirements.of(modules[at]);
+    });
+    let mut all = Vec::new();
+    for required in found {
+        all.extend(required.into_inner().unwrap_or_else(PoisonError::into_inner)?);
+    }
+    Ok(all)
 }
 
 /// The order of versions with a `v` in front; one that is none is below all others.
@@ -70,7 +102,7 @@ mod tests {
     }
 
     fn selected(given: &Given) -> Vec<String> {
-        select(given).unwrap().into_iter().map(|m| format!("{} {}", m.path, m.version)).collect()
+        select(given).unwrap().selected.into_iter().map(|m| format!("{} {}", m.path, m.version)).collect()
     }
 
     #[test]
