@@ -115,7 +115,12 @@ impl Surroundings {
     /// How much a step may use.
     pub fn step_limits(&self) -> Limits {
         let minutes = self.user.limits.minutes.map(|minutes| Duration::from_secs(minutes * 60));
-        Limits { time: minutes.or(Limits::STEP.time), ..self.process_limits() }
+        let plain = self.process_limits();
+        Limits {
+            written: plain.written.or(Limits::STEP.written),
+            time: minutes.or(Limits::STEP.time),
+            ..plain
+        }
     }
 
     /// How much a process of `run` may use.
@@ -125,7 +130,7 @@ impl Surroundings {
             processes: said.processes.unwrap_or(plain.processes),
             memory: said.memory.or(plain.memory),
             open_files: said.open_files.unwrap_or(plain.open_files),
-            written: said.written.unwrap_or(plain.written),
+            written: said.written.or(plain.written),
             time: plain.time,
         }
     }

@@ -31,7 +31,7 @@ pub fn user(known: &KnownNames) -> Value {
         "processes": count("Processes and threads at once"),
         "memory": size("Memory of all together; what processes keep in /tmp counts"),
         "open-files": count("Open files of each process"),
-        "written": size("What is written to disks"),
+        "written": size("What is written to disks; without it, `run` has no limit"),
         "minutes": count("For how long a step may run"),
     });
     let network = json!({ "network": {

@@ -25,18 +25,19 @@ pub struct Limits {
     pub memory: Option<u64>,
     /// How many files each process may have open.
     pub open_files: u64,
-    /// Bytes that may be written to disks; no single file may be longer.
-    pub written: u64,
+    /// Bytes that may be written to disks; no single file may be longer. `None` for what runs on and on, and writes as it does.
+    pub written: Option<u64>,
     /// How long it may take.
     pub time: Option<Duration>,
 }
 
 impl Limits {
     /// Those of a step, which comes to an end.
-    pub const STEP: Self = Self { time: Some(Duration::from_secs(60 * 60)), ..Self::PROCESS };
+    pub const STEP: Self =
+        Self { written: Some(32 << 30), time: Some(Duration::from_secs(60 * 60)), ..Self::PROCESS };
     /// Those of a process that may run for as long as it likes.
     pub const PROCESS: Self =
-        Self { processes: 4096, memory: None, open_files: 65_536, written: 32 << 30, time: None };
+        Self { processes: 4096, memory: None, open_files: 65_536, written: None, time: None };
 
     /// Bytes of memory, whether said or not.
     pub fn memory_in_force(&self) -> u64 {
@@ -78,7 +79,7 @@ impl Watch {
                 if limits.time.is_some_and(|most| started.elapsed() > most) {
                     break Limit::Time;
                 }
-                if used.written > limits.written {
+                if limits.written.is_some_and(|most| used.written > most) {
                     break Limit::Written;
                 }
                 // Pages that processes share are counted more than once at first, and exactly only where it matters.

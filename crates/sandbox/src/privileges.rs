@@ -19,6 +19,9 @@ use std::io::{self, Read, Write};
 /// that one does not use up the processes of another.
 const FIRST_COUNTING_ID: u32 = FIRST_ID + ID_COUNT;
 
+/// No file is longer than this, in bytes, whatever else may be written.
+const LONGEST_FILE: u64 = 1 << 40;
+
 /// Capabilities that the user 0 of an image has over its own files and processes; nobody else has any.
 const KEPT: [CapabilitySet; 10] = [
     CapabilitySet::CHOWN,
@@ -59,7 +62,7 @@ impl Privileges {
         let_long_files_end();
         limit(Resource::Core, 0)?;
         limit(Resource::Nofile, self.limits.open_files)?;
-        limit(Resource::Fsize, self.limits.written)?;
+        limit(Resource::Fsize, self.limits.written.unwrap_or(LONGEST_FILE))?;
         if let Some(mapper) = &self.mapper {
             mapper.enter(self.limits.processes)?;
         } else {

@@ -72,7 +72,12 @@ fn text(walls: &Walls, limits: &Limits, output: &Output) {
     row(
         "writing limited",
         walls.written,
-        format!("{} to disk for all of them together", words::size(limits.written)),
+        match limits.written {
+            Some(most) => {
+                format!("{} to disk for each step; none for `run` unless you say so", words::size(most))
+            }
+            None => "not limited".to_owned(),
+        },
     );
     let time = limits.time.map_or("for ever".to_owned(), |time| format!("{} minutes", time.as_secs() / 60));
     row("time limited", true, format!("{time} for each step; none for `run`"));
