@@ -86,6 +86,17 @@ def writable(path, text=b"x"):
         return False
 
 
+@probe
+def inherit_open_files():
+    def leads(number):
+        try:
+            return os.readlink(f"/proc/self/fd/{number}")
+        except OSError:  # the folder that was listed
+            return "/proc"
+    opened = [leads(name) for name in os.listdir("/proc/self/fd") if int(name) > 2]
+    # First of all, since other attempts open files themselves.
+    return any(not place.startswith(("/proc", "/app")) for place in opened)
+
 # Files of the machine
 
 @probe
@@ -240,16 +251,6 @@ def use_memory_segments_of_the_host():
 
 @probe
 def see_what_the_caller_has_in_its_environment(): return any(HOST["marker"] in value for value in os.environ.values())
-
-@probe
-def inherit_open_files():
-    def leads(number):
-        try:
-            return os.readlink(f"/proc/self/fd/{number}")
-        except OSError:  # the folder that was listed
-            return "/proc"
-    opened = [leads(name) for name in os.listdir("/proc/self/fd") if int(name) > 2]
-    return any(not place.startswith(("/proc", "/app")) for place in opened)
 
 @probe
 def have_a_terminal():

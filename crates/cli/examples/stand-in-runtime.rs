@@ -77,6 +77,8 @@ fn use_up(what: &str) {
         }
         "mounts" => {
             println!("{}", fs::read_to_string("/proc/self/mountinfo").unwrap_or_default());
+            let opened = fs::read_dir("/proc/self/fd").map_or(0, Iterator::count);
+            println!("open {opened}");
             println!("up {}", fs::read_to_string("/proc/uptime").unwrap_or_default());
         }
         _ => std::thread::sleep(std::time::Duration::from_secs(60)),

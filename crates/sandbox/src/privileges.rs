@@ -59,6 +59,7 @@ impl Privileges {
     /// Called in the child, between `fork` and `exec`.
     pub(crate) fn give_up(&self) -> io::Result<()> {
         set_no_new_privs(true)?;
+        keep_no_open_files();
         let_long_files_end();
         limit(Resource::Core, 0)?;
         limit(Resource::Nofile, self.limits.open_files)?;
@@ -88,6 +89,25 @@ impl Privileges {
         let inheritable = CapabilitySet::empty();
         set_capabilities(None, CapabilitySets { effective: kept, permitted: kept, inheritable })?;
         self.filter.set()
+    }
+}
+
+/// The first descriptor behind standard input, output and error.
+const FIRST_OPEN: libc::c_uint = 3;
+/// So many descriptors are looked at where the kernel cannot close a range of them.
+const MOST_OPEN: libc::c_int = 4096;
+
+/// Closes, when the command starts, whatever the caller of this program left open.
+fn keep_no_open_files() {
+    // SAFETY: system calls on numbers, safe between fork and exec. Descriptors are only marked: they stay open in this
+    // process, which still reports with one of them.
+    unsafe {
+        let (last, mark) = (libc::c_uint::MAX, libc::CLOSE_RANGE_CLOEXEC);
+        if libc::syscall(libc::SYS_close_range, FIRST_OPEN, last, mark) != 0 {
+            for descriptor in 3..MOST_OPEN {
+                libc::fcntl(descriptor, libc::F_SETFD, libc::FD_CLOEXEC);
+            }
+        }
     }
 }
 

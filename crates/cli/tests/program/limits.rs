@@ -84,6 +84,10 @@ fn a_process_learns_neither_where_its_files_are_nor_how_long_the_machine_has_bee
     let folder = program.path("").display().to_string();
     let options = |line: &str| line.split_once(" - ").is_some_and(|(_, options)| options.contains(&folder));
     assert!(!said.stdout.lines().any(options), "{said}");
+    // Standard input, output and error, and the folder that is listed; nothing of the caller's.
+    assert!(said.stdout.contains("\nopen 4\n"), "{said}");
+    let said = program.run_after("exec 7</dev/null 8>/dev/null", "run ferry greedy --set TOKEN=hunter2");
+    assert!(said.stdout.contains("\nopen 4\n"), "{said}");
     let up = said.stdout.lines().find_map(|line| line.strip_prefix("up ")).unwrap();
     let seconds: f64 = up.split(' ').next().unwrap().parse().unwrap();
     assert!(seconds < 60.0, "{up}");
