@@ -94,6 +94,32 @@ fn without_hashes_they_are_settled_once_and_pinned() {
 }
 
 #[test]
+fn pinned_hashes_hold_when_something_else_is_asked_for() {
+    let (program, _) = app();
+    let _ = program.succeed("build go");
+    // Another module is needed by now, and the first has other bytes under its old name.
+    let other = archive(
+        "buoy.example/Horn",
+        "v1.0.0",
+        &[("go.mod", HORN.as_bytes()), ("horn.go", b"package evil\n")],
+    );
+    program.write("proxy/buoy.example/!horn/@v/v1.0.0.zip", other);
+    let bell = "module buoy.example/bell\n";
+    program.write("proxy/buoy.example/bell/@v/v0.1.0.mod", bell);
+    program.write(
+        "proxy/buoy.example/bell/@v/v0.1.0.zip",
+        archive("buoy.example/bell", "v0.1.0", &[("go.mod", bell.as_bytes())]),
+    );
+    program.edit(
+        "go/go.mod",
+        "require buoy.example/Horn v1.0.0",
+        "require (\n\tbuoy.example/Horn v1.0.0\n\tbuoy.example/bell v0.1.0\n)",
+    );
+    let said = program.run("build go --store fresh");
+    assert!(said.code == 1 && error_of(&said).contains("!horn/@v/v1.0.0.zip"), "{said}");
+}
+
+#[test]
 fn a_release_that_the_base_does_not_have_comes_as_a_module() {
     let (program, sums) = app();
     program.write("go/go.sum", &sums);

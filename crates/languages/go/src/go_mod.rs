@@ -94,6 +94,24 @@ impl GoMod {
         }
     }
 
+    /// The lines that matter, in one form: what is written around them does not show.
+    pub(super) fn canonical(&self) -> String {
+        let mut text = format!("go {}\n", self.go.as_deref().unwrap_or_default());
+        for (verb, modules) in [("require", &self.require), ("exclude", &self.exclude)] {
+            for module in modules {
+                text.push_str(&format!("{verb} {} {}\n", module.path, module.version));
+            }
+        }
+        for Replaced { path, version, by } in &self.replace {
+            let by = match by {
+                Replacement::Module(other) => format!("{} {}", other.path, other.version),
+                Replacement::Folder(folder) => folder.clone(),
+            };
+            text.push_str(&format!("replace {path} {} => {by}\n", version.as_deref().unwrap_or_default()));
+        }
+        text
+    }
+
     /// What takes the place of a module; the rule for one version is stronger than that for all.
     pub(super) fn replacement(&self, module: &ModuleVersion) -> Option<&Replacement> {
         let of = |version: Option<&String>| {

@@ -102,6 +102,15 @@ impl Said {
         !self.is_workspace && self.mains.iter().all(GoMod::lists_all)
     }
 
+    /// A text that stands for all that decides which hashes are needed.
+    fn asked(&self) -> String {
+        let mut text = String::new();
+        for main in self.mains.iter().chain([&self.top]) {
+            text.push_str(&main.canonical());
+        }
+        text + &self.sums.text()
+    }
+
     /// Required modules that `go.sum` does not have.
     fn unlocked(&self) -> usize {
         self.required().iter().filter(|module| self.sums.manifest(module).is_none()).count()
@@ -142,10 +151,10 @@ pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result
         resolution.settle(Needed { modules: said.needed(&said.sums), sums: None, release });
         return Ok(resolution);
     }
-    let texts = format!("{:?} {:?} {}", said.top, said.mains, said.sums.text());
-    let asked = format!("sha256:{}", Sha256::of(texts.as_bytes()).hex());
+    let asked = format!("sha256:{}", Sha256::of(said.asked().as_bytes()).hex());
     let target = ResolveTarget { language: "go", purpose: "modules" };
-    let resolve = |downloads: Downloads<'_>, _: &[ResolvedPackage]| resolve(&said, context, downloads);
+    let resolve =
+        |downloads: Downloads<'_>, before: &[ResolvedPackage]| resolve(&said, before, context, downloads);
     let Some((packages, new)) = resolving.packages(target, &asked, resolve)? else { return Ok(resolution) };
     let mut sums = said.sums.clone();
     for package in packages {
@@ -160,8 +169,17 @@ pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result
     Ok(resolution)
 }
 
-/// The lines that `go.sum` lacks.
-fn resolve(said: &Said, context: &Context<'_>, downloads: Downloads<'_>) -> Result<Vec<ResolvedPackage>> {
+/// The lines that `go.sum` lacks. What was pinned before holds, whatever else the app asks for by now.
+fn resolve(
+    said: &Said,
+    before: &[ResolvedPackage],
+    context: &Context<'_>,
+    downloads: Downloads<'_>,
+) -> Result<Vec<ResolvedPackage>> {
+    let mut pinned = GoSum::default();
+    for ResolvedPackage { name, version, integrity, .. } in before {
+        pinned.insert(ModuleVersion { path: name.clone(), version: version.clone() }, integrity.clone());
+    }
     // Each with whether its archive is read, too.
     let modules: BTreeMap<ModuleVersion, bool> = match said.lists_all() {
         true => said.required().into_iter().map(|module| (module, true)).collect(),
@@ -179,7 +197,15 @@ fn resolve(said: &Said, context: &Context<'_>, downloads: Downloads<'_>) -> Resu
     let open: Vec<(&ModuleVersion, &bool)> = modules.iter().filter(is_open).collect();
     let found = Mutex::new(Vec::new());
     let failed = Mutex::new(None);
-    engine::run_indexed(open.len(), AT_ONCE, |at| match hashes(open[at], context, downloads) {
+    let settled =
+        |(module, whole): (&ModuleVersion, &bool)| match (pinned.manifest(module), pinned.archive(module)) {
+            (Some(manifest), Some(archive)) if *whole => {
+                Ok(lines(module, manifest.to_owned(), Some(archive.to_owned())))
+            }
+            (Some(manifest), _) if !whole => Ok(lines(module, manifest.to_owned(), None)),
+            _ => hashes((module, whole), context, downloads),
+        };
+    engine::run_indexed(open.len(), AT_ONCE, |at| match settled(open[at]) {
         Ok(lines) => found.lock().unwrap_or_else(PoisonError::into_inner).extend(lines),
         Err(error) => drop(failed.lock().unwrap_or_else(PoisonError::into_inner).get_or_insert(error)),
     });
@@ -202,20 +228,26 @@ fn hashes(
     let remote = |source| Error::Package(PackageError::Remote { wanted_by: label.clone(), source });
     let proxy = proxy_of(module, context)?;
     let manifest = go::manifest(fetcher, &proxy, &module.path, &module.version).map_err(remote)?;
+    let manifest = go::manifest_hash(&manifest);
+    if !whole {
+        return Ok(lines(module, manifest, None));
+    }
+    let mut archive =
+        go::archive(fetcher, &proxy, (&module.path, &module.version), || Ok(spool(store))).map_err(remote)?;
+    rewind(&mut archive)?;
+    Ok(lines(module, manifest, Some(go::archive_hash(archive, &label).map_err(remote)?)))
+}
+
+/// A module's lines of `go.sum`, as they are pinned.
+fn lines(module: &ModuleVersion, manifest: String, archive: Option<String>) -> Vec<ResolvedPackage> {
     let line = |module: ModuleVersion, integrity: String| ResolvedPackage {
         name: module.path,
         version: module.version,
         integrity,
         ..ResolvedPackage::default()
     };
-    let of_manifest = line(of_manifest(module), go::manifest_hash(&manifest));
-    if !whole {
-        return Ok(vec![of_manifest]);
-    }
-    let mut archive =
-        go::archive(fetcher, &proxy, (&module.path, &module.version), || Ok(spool(store))).map_err(remote)?;
-    rewind(&mut archive)?;
-    Ok(vec![line(module.clone(), go::archive_hash(archive, &label).map_err(remote)?), of_manifest])
+    let archive = archive.map(|hash| line(module.clone(), hash));
+    archive.into_iter().chain([line(of_manifest(module), manifest)]).collect()
 }
 
 /// Where a module comes from.
