@@ -7,6 +7,13 @@ pub(super) struct ModuleVersion {
     pub(super) version: String,
 }
 
+impl ModuleVersion {
+    /// Path and version, for people.
+    pub(super) fn label(&self) -> String {
+        format!("{} {}", self.path, self.version)
+    }
+}
+
 /// What takes the place of a module.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Replacement {

@@ -8,6 +8,7 @@ mod go_sum;
 mod module_files;
 mod modules;
 mod programs;
+mod proxy;
 mod toolchain;
 mod version_selection;
 
@@ -91,7 +92,7 @@ impl Buildpack for Go {
         let module = module.lines().find_map(|line| line.strip_prefix("module ")).unwrap_or_default();
         let mains = programs::of(tree, module.trim())?.into_iter().map(|program| program.folder).collect();
         let with_proxy = |module: modules::Module| {
-            let proxy = modules::proxy_of(&module.module, context)?;
+            let proxy = proxy::of(&module.module, context.addresses)?;
             Ok((module, proxy))
         };
         let wanted = needed.modules.into_iter().map(with_proxy).collect::<Result<Vec<_>>>()?;

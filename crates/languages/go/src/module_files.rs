@@ -1,14 +1,14 @@
 //! The step that lays modules out as the folder that the `go` program reads in place of a proxy.
 
 use crate::modules::Module;
+use crate::proxy;
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, Fragment, FragmentWriter, LayerWriter};
-use engine::download_buffer::{rewind, spool};
+use engine::download_buffer::rewind;
 use engine::{Action, Fingerprint, Recipe, StepContext, append_fragment, each_fetched};
-use model::error::PackageError;
 use model::{Error, PackageFact, Result};
 use remote::packages::go;
-use remote::{Address, RemoteError};
+use remote::{Address, Downloads};
 
 /// The name of the step.
 pub(super) const STEP: &str = "go modules";
@@ -42,27 +42,23 @@ impl ModuleFiles {
         if Fragment::read(store, codec, key).is_some() {
             return Ok(());
         }
-        let label = module.label();
-        let remote = |source| Error::Package(PackageError::Remote { wanted_by: label.clone(), source });
-        let (path, version) = (module.module.path.as_str(), module.module.version.as_str());
-        let place = |ending: &str| format!("{FOLDER}/{}", go::path(path, version, ending));
-        let manifest = match &module.manifest {
+        let Module { module: named, archive, manifest } = module;
+        let downloads = Downloads { fetcher: cx.fetcher, store };
+        let place = |ending: &str| format!("{FOLDER}/{}", go::path(&named.path, &named.version, ending));
+        let manifest = match manifest {
             Some(expected) => {
-                let bytes = go::manifest(cx.fetcher, proxy, path, version).map_err(remote)?;
-                same(&go::file(proxy, path, version, "mod"), expected, go::manifest_hash(&bytes))
-                    .map_err(remote)?;
+                let (bytes, found) = proxy::manifest(named, proxy, downloads)?;
+                proxy::check(named, (proxy, "mod"), expected, found)?;
                 Some(bytes)
             }
             None => None,
         };
-        let archive = match &module.archive {
+        let archive = match archive {
             Some(expected) => {
-                let mut file =
-                    go::archive(cx.fetcher, proxy, (path, version), || Ok(spool(store))).map_err(remote)?;
-                rewind(&mut file)?;
-                let found = go::archive_hash(&mut file, &label).map_err(remote)?;
-                same(&go::file(proxy, path, version, "zip"), expected, found).map_err(remote)?;
-                Some((rewind(&mut file)?, file))
+                let (mut file, found) = proxy::archive(named, proxy, downloads)?;
+                proxy::check(named, (proxy, "zip"), expected, found)?;
+                let length = rewind(&mut file)?;
+                Some((length, file))
             }
             None => None,
         };
@@ -78,19 +74,6 @@ impl ModuleFiles {
             }
             Ok(fragment.finish()?)
         })
-    }
-}
-
-/// An error where what came does not have the hash that is locked.
-fn same(address: &Address, expected: &str, found: String) -> Result<(), RemoteError> {
-    match found == expected {
-        true => Ok(()),
-        false => Err(RemoteError::Integrity {
-            url: address.to_string(),
-            algorithm: "h1",
-            expected: expected.to_owned(),
-            found,
-        }),
     }
 }
 
@@ -112,7 +95,7 @@ impl Action for ModuleFiles {
         }
         layer.part::<Error>(|tar| Ok(tar.entry(&Entry::folder(FOLDER))?))?;
         for (module, _) in &self.modules {
-            append_fragment(layer, Self::key(module, layer.codec()), &module.label())?;
+            append_fragment(layer, Self::key(module, layer.codec()), &module.module.label())?;
         }
         Ok(Vec::new())
     }

@@ -2,17 +2,15 @@
 
 use crate::go_mod::{GoMod, ModuleVersion, Replacement};
 use crate::go_sum::{GoSum, of_manifest};
+use crate::proxy::{self, AT_ONCE};
 use crate::toolchain::{self, Release};
 use crate::version_selection::{self, Requirements, Selection};
 use crate::{LOCKFILE, MANIFEST, VENDORED};
 use config::pins::ResolvedPackage;
 use content::digest::Sha256;
-use engine::download_buffer::{rewind, spool};
-use model::error::PackageError;
-use model::{Ecosystem, Error, Result};
+use model::{Error, Result};
 use planning::{Context, Resolution, ResolveTarget, Resolving};
-use remote::packages::go;
-use remote::{Address, Downloads, RemoteError};
+use remote::Downloads;
 use source::SourceTree;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Mutex, PoisonError};
@@ -20,8 +18,6 @@ use std::sync::{Mutex, PoisonError};
 /// Several modules that are worked on together, and the hashes of what they need.
 const WORKSPACE: &str = "go.work";
 const WORKSPACE_LOCKFILE: &str = "go.work.sum";
-/// How many modules are asked for at once.
-pub(super) const AT_ONCE: usize = 16;
 
 /// A module that a build reads.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -31,12 +27,6 @@ pub(super) struct Module {
     pub(super) archive: Option<String>,
     /// The hash of its `go.mod`; nothing where that is never read.
     pub(super) manifest: Option<String>,
-}
-
-impl Module {
-    pub(super) fn label(&self) -> String {
-        format!("{} {}", self.module.path, self.module.version)
-    }
 }
 
 /// What a build reads besides the source.
@@ -223,19 +213,10 @@ fn hashes(
     context: &Context<'_>,
     downloads: Downloads<'_>,
 ) -> Result<Vec<ResolvedPackage>> {
-    let Downloads { fetcher, store } = downloads;
-    let label = format!("{} {}", module.path, module.version);
-    let remote = |source| Error::Package(PackageError::Remote { wanted_by: label.clone(), source });
-    let proxy = proxy_of(module, context)?;
-    let manifest = go::manifest(fetcher, &proxy, &module.path, &module.version).map_err(remote)?;
-    let manifest = go::manifest_hash(&manifest);
-    if !whole {
-        return Ok(lines(module, manifest, None));
-    }
-    let mut archive =
-        go::archive(fetcher, &proxy, (&module.path, &module.version), || Ok(spool(store))).map_err(remote)?;
-    rewind(&mut archive)?;
-    Ok(lines(module, manifest, Some(go::archive_hash(archive, &label).map_err(remote)?)))
+    let proxy = proxy::of(module, context.addresses)?;
+    let (_, manifest) = proxy::manifest(module, &proxy, downloads)?;
+    let archive = whole.then(|| proxy::archive(module, &proxy, downloads)).transpose()?;
+    Ok(lines(module, manifest, archive.map(|(_, hash)| hash)))
 }
 
 /// A module's lines of `go.sum`, as they are pinned.
@@ -248,11 +229,6 @@ fn lines(module: &ModuleVersion, manifest: String, archive: Option<String>) -> V
     };
     let archive = archive.map(|hash| line(module.clone(), hash));
     archive.into_iter().chain([line(of_manifest(module), manifest)]).collect()
-}
-
-/// Where a module comes from.
-pub(super) fn proxy_of(module: &ModuleVersion, context: &Context<'_>) -> Result<Address> {
-    Ok(context.addresses.of_package(Ecosystem::GO, &module.path)?.address)
 }
 
 /// Asks for what modules require.
@@ -275,12 +251,8 @@ impl Requirements for Asking<'_> {
             }
             _ => {
                 let Some(module) = self.said.in_place_of(module) else { return Ok(Vec::new()) };
-                let proxy = proxy_of(&module, self.context)?;
-                let wanted_by = format!("{} {}", module.path, module.version);
-                let bytes = go::manifest(self.downloads.fetcher, &proxy, &module.path, &module.version)
-                    .map_err(|source: RemoteError| {
-                        Error::Package(PackageError::Remote { wanted_by, source })
-                    })?;
+                let proxy = proxy::of(&module, self.context.addresses)?;
+                let (bytes, _) = proxy::manifest(&module, &proxy, self.downloads)?;
                 String::from_utf8_lossy(&bytes).into_owned()
             }
         };

@@ -1,16 +1,14 @@
 //! Releases of Go as modules (the Go toolchains reference, "Downloading toolchains"), for what the base's own is too old for.
 
 use crate::go_mod::{GoMod, ModuleVersion};
-use crate::modules::proxy_of;
+use crate::proxy;
 use config::pins::ResolvedPackage;
 use content::layer::{Entry, LayerWriter};
-use engine::download_buffer::{rewind, spool};
 use engine::{Action, Fingerprint, Recipe, Step, StepContext};
 use model::error::PackageError;
 use model::package_url::purl;
 use model::{Error, PackageFact, PathFacts, Result, Role, RuntimeInUse};
 use planning::{Context, Resolution, ResolveTarget, Resolving};
-use remote::packages::go;
 use remote::{Address, Downloads};
 use std::io::{BufReader, Read};
 use std::path::Path;
@@ -72,14 +70,8 @@ pub(super) fn settle(
     let module =
         ModuleVersion { path: MODULE.to_owned(), version: format!("v0.0.1-go{version}.linux-{processor}") };
     let resolve = |downloads: Downloads<'_>, _: &[ResolvedPackage]| {
-        let Downloads { fetcher, store } = downloads;
-        let label = format!("Go {version}");
-        let remote = |source| Error::Package(PackageError::Remote { wanted_by: label.clone(), source });
-        let proxy = proxy_of(&module, context)?;
-        let mut file = go::archive(fetcher, &proxy, (&module.path, &module.version), || Ok(spool(store)))
-            .map_err(remote)?;
-        rewind(&mut file)?;
-        let integrity = go::archive_hash(BufReader::new(file), &label).map_err(remote)?;
+        let proxy = proxy::of(&module, context.addresses)?;
+        let (_, integrity) = proxy::archive(&module, &proxy, downloads)?;
         let ModuleVersion { path: name, version } = module.clone();
         Ok(vec![ResolvedPackage { name, version, integrity, ..ResolvedPackage::default() }])
     };
@@ -110,7 +102,7 @@ impl Release {
 
     /// The step that puts it down.
     pub(super) fn step(&self, context: &Context<'_>) -> Result<Step> {
-        let proxy = proxy_of(&self.module, context)?;
+        let proxy = proxy::of(&self.module, context.addresses)?;
         Ok(Step::new(format!("go {}", self.version), Role::Runtime, PutDown { release: self.clone(), proxy }))
     }
 }
@@ -133,20 +125,12 @@ impl Action for PutDown {
     fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
         let Release { version, module, hash } = &self.release;
         let label = format!("Go {version}");
-        let remote = |source| Error::Package(PackageError::Remote { wanted_by: label.clone(), source });
         let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.clone(), detail });
-        let store = layer.store();
-        let (path, of) = (module.path.as_str(), module.version.as_str());
-        let mut file =
-            go::archive(cx.fetcher, &self.proxy, (path, of), || Ok(spool(store))).map_err(remote)?;
-        rewind(&mut file)?;
-        let found = go::archive_hash(BufReader::new(&mut file), &label).map_err(remote)?;
-        if found != *hash {
-            return Err(bad(format!("its hash is {found}, and {hash} is pinned")));
-        }
-        rewind(&mut file)?;
+        let downloads = Downloads { fetcher: cx.fetcher, store: layer.store() };
+        let (file, found) = proxy::archive(module, &self.proxy, downloads)?;
+        proxy::check(module, (&self.proxy, "zip"), hash, found)?;
         let mut zip = zip::ZipArchive::new(BufReader::new(file)).map_err(|e| bad(e.to_string()))?;
-        let inside = format!("{path}@{of}/");
+        let inside = format!("{}@{}/", module.path, module.version);
         layer.part::<Error>(|tar| {
             for number in 0..zip.len() {
                 let mut member = zip.by_index(number).map_err(|e| bad(e.to_string()))?;

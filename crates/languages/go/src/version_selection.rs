@@ -2,7 +2,7 @@
 //! that any module needs at least.
 
 use crate::go_mod::ModuleVersion;
-use crate::modules::AT_ONCE;
+use crate::proxy::AT_ONCE;
 use engine::run_indexed;
 use model::Result;
 use semver::Version;
