@@ -1,6 +1,7 @@
 //! Gathers where packages come from: options, variables, the user's and the ecosystems' configuration.
 
-use crate::ecosystems::{Said, first_proxy};
+use crate::ecosystem_tools::ask_tool;
+use crate::ecosystems::Said;
 use crate::error::Failure;
 use crate::folders::user_file;
 use bases::debian::Suite;
@@ -9,7 +10,6 @@ use config::addresses::{AddressBook, KnownAddress, Origin};
 use model::{Ecosystem, KnownNames};
 use remote::Address;
 use std::path::{Path, PathBuf};
-use std::process::{Command, Stdio};
 use std::{env, fs};
 
 /// Reads what the user said in options, variables and the own configuration.
@@ -118,31 +118,4 @@ fn paragraphs(text: &str) -> Vec<(String, Vec<String>)> {
         Some((field("URIs")?.into_iter().next()?, field("Suites")?))
     };
     text.split("\n\n").filter_map(source).collect()
-}
-
-/// Asks the ecosystem's own tool on this machine.
-pub fn ask_tool(ecosystem: Ecosystem) -> Option<KnownAddress> {
-    let (program, arguments): (&str, &[&str]) = match ecosystem {
-        Ecosystem::NPM => ("npm", &["config", "get", "registry"]),
-        Ecosystem::PYPI => ("python3", &["-m", "pip", "install", "--help"]),
-        Ecosystem::GO => ("go", &["env", "GOPROXY"]),
-        _ => return None,
-    };
-    let mut command = Command::new(program);
-    // Within a member of a workspace, npm does not answer; what files of the app say is read without it.
-    command.args(arguments).current_dir("/").stdin(Stdio::null()).stderr(Stdio::null());
-    let output = command.output().ok()?;
-    let text = String::from_utf8_lossy(&output.stdout);
-    let address = match ecosystem {
-        // pip states its default index in the help of the option.
-        Ecosystem::PYPI => {
-            let (_, after) = text.split_once("--index-url")?;
-            let stated = after.split_once("(default")?.1;
-            stated.split_whitespace().next()?.trim_end_matches([')', '.']).to_owned()
-        }
-        Ecosystem::GO => first_proxy(text.trim())?.to_owned(),
-        _ => text.lines().find(|l| l.starts_with("http"))?.trim().to_owned(),
-    };
-    let detail = format!("{program} {}", arguments.join(" "));
-    Some(said(ecosystem, &address, Path::new("/"), Origin::Tool, detail))
 }

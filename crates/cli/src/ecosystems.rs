@@ -1,6 +1,6 @@
 //! What the ecosystems' own files and variables say: where packages come from, and who may come in there.
 
-use crate::addresses::ask_tool;
+use crate::ecosystem_tools::{ask_tool, first_proxy};
 use config::addresses::{KnownAddress, Origin, filled, variable_in};
 use model::Ecosystem;
 use remote::{Address, Login, server_in};
@@ -171,12 +171,6 @@ fn go(said: &mut Said) {
     }
     let private = value("GONOPROXY").or_else(|| value("GOPRIVATE")).unwrap_or_default();
     said.private.extend(private.split(',').filter(|pattern| !pattern.is_empty()).map(str::to_owned));
-}
-
-/// The first proxy of a list: the words for "none" and "from the repository itself" are passed over.
-pub fn first_proxy(list: &str) -> Option<&str> {
-    let is_address = |entry: &&str| entry.contains("://");
-    list.split([',', '|']).map(str::trim).find(is_address)
 }
 
 /// `machine NAME login USER password PASSWORD` of the file that many programs read.

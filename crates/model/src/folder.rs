@@ -5,8 +5,8 @@ use std::fs;
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
-/// What is directly in a folder, in order; nothing where there is no such folder. A folder that cannot be read to its end is
-/// an error: whatever is missing would be missed in silence.
+/// The entries of a folder, sorted; empty when the folder does not exist. An entry that cannot be read is an error: skipping
+/// it would silently change what is built.
 pub fn entries(folder: &Path) -> Result<Vec<PathBuf>> {
     let listed = match fs::read_dir(folder) {
         Err(error) if error.kind() == ErrorKind::NotFound => return Ok(Vec::new()),

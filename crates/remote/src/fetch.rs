@@ -4,12 +4,13 @@ use crate::address::Address;
 use crate::error::{RemoteError, Result};
 use crate::login::{Login, header_for};
 use crate::names::Names;
+use crate::patient::Patient;
 use cancel::Cancel;
 use serde_json::Value;
 use std::fs;
 use std::io::{self, Read, Write};
 use std::path::{Path, PathBuf};
-use std::time::{Duration, Instant};
+use std::time::Duration;
 use ureq::Body;
 use ureq::http::Response;
 use ureq::tls::{RootCerts, TlsConfig};
@@ -41,9 +42,6 @@ const MOST_REDIRECTS: usize = 10;
 /// What was asked for, from the server itself, or changed on the way by somebody who may.
 const OK: u16 = 200;
 const FROM_ELSEWHERE: u16 = 203;
-/// In so many times the longest silence, this many bytes have to come.
-const SILENCES: u32 = 3;
-const FEWEST_BYTES: u64 = 256;
 /// A part of what is there, as it was asked for.
 const PARTIAL_CONTENT: u16 = 206;
 /// What is there is not that long.
@@ -173,7 +171,7 @@ impl Fetcher {
 
     /// Reads from a body for as long as it comes fast enough.
     pub(crate) fn patient<'b>(&self, body: &'b mut dyn Read) -> Patient<'b> {
-        Patient { body, window: self.silence * SILENCES, since: Instant::now(), came: 0 }
+        Patient::new(body, self.silence)
     }
 
     /// Asks once, with these headers; any status is an answer.
@@ -350,28 +348,6 @@ impl Answer {
 
     pub(crate) fn body(&mut self) -> impl Read {
         self.0.body_mut().with_config().limit(LARGEST_FILE).reader()
-    }
-}
-
-/// A body that has to come fast enough: a server that sends a byte now and then would keep everybody waiting.
-pub(crate) struct Patient<'b> {
-    body: &'b mut dyn Read,
-    window: Duration,
-    since: Instant,
-    came: u64,
-}
-
-impl Read for Patient<'_> {
-    fn read(&mut self, to: &mut [u8]) -> io::Result<usize> {
-        let count = self.body.read(to)?;
-        self.came += count as u64;
-        if self.since.elapsed() > self.window {
-            if count > 0 && self.came < FEWEST_BYTES {
-                return Err(io::Error::new(io::ErrorKind::TimedOut, "it comes too slowly"));
-            }
-            (self.since, self.came) = (Instant::now(), 0);
-        }
-        Ok(count)
     }
 }
 

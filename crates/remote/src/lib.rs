@@ -13,6 +13,7 @@ mod login;
 mod names;
 pub mod oci;
 pub mod packages;
+mod patient;
 mod repository;
 
 pub use address::{Address, server_in, without_steps_back};

@@ -18,7 +18,7 @@ use std::path::{Path, PathBuf};
 const DEVICES: [&str; 6] = ["null", "zero", "full", "random", "urandom", "tty"];
 /// Kernel controls that are only read inside.
 const READ_ONLY: [&str; 5] = ["sys", "sysrq-trigger", "irq", "bus", "fs"];
-/// What tells of the machine, or reaches into it, and is nobody's business inside.
+/// Kernel files that describe the host or give access to it: hidden from the process.
 const HIDDEN: [&str; 24] = [
     "acpi",
     "asound",

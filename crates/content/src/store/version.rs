@@ -1,6 +1,6 @@
-//! The version of the store's layout. What it holds has versions of its own, which are part of names and keys: content
-//! that a newer program makes otherwise is made anew, and the old goes when the store is pruned. Only another layout of
-//! folders needs another version here.
+//! The version of the store's folder layout. Entries carry format versions of their own in names and keys: a program that
+//! writes a newer format makes new entries, and pruning removes the old ones. Only a change of the folders needs a new
+//! version here.
 
 use super::{Store, Stored};
 use crate::error::{ContentError, Result};
