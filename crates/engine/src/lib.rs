@@ -32,6 +32,7 @@ mod parallel;
 pub mod program_step;
 mod queue;
 mod reason;
+pub mod sandbox_mode;
 mod session;
 mod step;
 mod step_graph;

@@ -2,7 +2,8 @@
 //! without the network, with a clean environment. What it writes into one folder is its result.
 
 use crate::Recipe;
-use crate::unpacked_layers::{StoredLayer, unpacked, working_mode};
+use crate::sandbox_mode::{forget_if_refused, working_mode};
+use crate::unpacked_layers::{StoredLayer, unpacked};
 use crate::{Produced, StepContext};
 use content::store::{Store, remove_tree};
 use model::error::StepError;
@@ -129,18 +130,21 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
         limits: cx.limits,
     };
     fs::create_dir(&plan.scratch).facts(&plan.scratch)?;
-    finish(job, &plan, cx)?;
+    finish(job, &plan, store, cx)?;
     Ok(written)
 }
 
-fn finish(job: &Job<'_>, plan: &Plan, cx: &StepContext<'_>) -> Result<()> {
+fn finish(job: &Job<'_>, plan: &Plan, store: &Store, cx: &StepContext<'_>) -> Result<()> {
     let (reader, writer) = io::pipe()?;
     let output = [Stdio::null(), writer.try_clone()?.into(), writer.into()];
     let mut running = sandbox::start(plan, output).map_err(|error| match error {
         SandboxError::NotStarted { program, detail } => {
             Error::Step(StepError::NotStarted { step: job.step.to_owned(), program, detail })
         }
-        other => other.into(),
+        other => {
+            forget_if_refused(store, &other);
+            other.into()
+        }
     })?;
     let mut last = VecDeque::new();
     let lines = lines_of(reader);

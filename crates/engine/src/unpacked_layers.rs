@@ -10,14 +10,6 @@ use std::path::PathBuf;
 /// Files that belong to the caller.
 const PLAIN: (&str, Owners) = ("plain", Owners::Caller);
 
-/// The way of running that works here, found out on the store's own file system.
-pub fn working_mode(store: &Store) -> Result<Mode> {
-    let scratch = store.temporary_folder()?;
-    let mode = sandbox::probe(&scratch);
-    remove_tree(&scratch);
-    Ok(mode?)
-}
-
 /// A layer of the store.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct StoredLayer {

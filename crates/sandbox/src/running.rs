@@ -146,6 +146,12 @@ impl Running {
         self.stage.stdout.take()
     }
 
+    /// Whether the process has ended: its report waits to be read.
+    pub fn has_ended(&self) -> bool {
+        let is_read = !self.report.buffer().is_empty();
+        is_read || rustix::io::ioctl_fionread(self.report.get_ref()).is_ok_and(|waiting| waiting > 0)
+    }
+
     /// Waits until the process has ended.
     pub fn wait(&mut self) -> Result<Ended, SandboxError> {
         let report = self.next_report();

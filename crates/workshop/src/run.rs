@@ -7,7 +7,8 @@ use crate::ports;
 use content::layer::Codec;
 use content::store::{Store, remove_tree};
 use content::{ContentError, DiffId};
-use engine::unpacked_layers::{StoredLayer, unpacked, working_mode};
+use engine::sandbox_mode::{forget_if_refused, working_mode};
+use engine::unpacked_layers::{StoredLayer, unpacked};
 use model::error::RunError;
 use model::platform::own_platform;
 use model::{Error, PathFacts, ProcessType, Result};
@@ -26,6 +27,10 @@ use std::time::{Duration, Instant};
 pub const TERMINATE: u8 = 15;
 /// The number of the signal that ends a process.
 pub const KILL: u8 = 9;
+
+/// How long to wait before a process is asked again whether it accepts connections: longer each time.
+const FIRST_PAUSE: Duration = Duration::from_millis(1);
+const LONGEST_PAUSE: Duration = Duration::from_millis(20);
 
 /// What is said at the start of a process, besides what the image says.
 #[derive(Debug)]
@@ -138,7 +143,10 @@ pub fn start(
         gid,
         limits: Limits { memory: memory_of(said, &how.limits), ..how.limits },
     };
-    let running = sandbox::start(&plan, io).inspect_err(|_| remove_tree(&scratch))?;
+    let running = sandbox::start(&plan, io).inspect_err(|error| {
+        forget_if_refused(store, error);
+        remove_tree(&scratch);
+    })?;
     let mut launched = Launched { running, scratch, port: told, inside: None, mode };
     if let Some(link) = launched.running.link() {
         for port in BTreeSet::from_iter(how.reach) {
@@ -171,14 +179,15 @@ impl Launched {
         &mut self.running
     }
 
-    /// Whether the process accepts connections before `patience` is over.
+    /// Whether the process accepts connections before it ends, and before `patience` is over.
     pub fn wait_for_port(&mut self, patience: Duration) -> bool {
         let Some(port) = self.port else { return false };
         // In a fresh network namespace nobody could ask the process. Where this is not allowed, it is
         // not needed either: the interface is up everywhere else.
         let _ = sandbox::raise_loopback();
         let deadline = Instant::now() + patience;
-        while Instant::now() < deadline {
+        let mut pause = FIRST_PAUSE;
+        while Instant::now() < deadline && !self.running.has_ended() {
             let answers = match &self.inside {
                 Some((link, port)) => link.connect(*port).is_ok(),
                 None => connect(port).is_ok(),
@@ -186,7 +195,8 @@ impl Launched {
             if answers {
                 return true;
             }
-            std::thread::sleep(Duration::from_millis(20));
+            std::thread::sleep(pause);
+            pause = (pause * 2).min(LONGEST_PAUSE);
         }
         false
     }

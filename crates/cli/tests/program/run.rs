@@ -154,6 +154,17 @@ fn the_status_is_the_process_own_and_faults_are_told() {
 }
 
 #[test]
+fn a_web_process_that_ends_at_once_is_not_waited_for() {
+    let program = with_app();
+    program.edit("ferry/package.json", "node page.html", "node --say 7");
+    let _ = program.succeed("build ferry --anyway");
+    let started = std::time::Instant::now();
+    assert_eq!(program.run("run ferry --port 0 --set TOKEN=hunter2").code, 7);
+    // Half of what a process that lives is given to listen.
+    assert!(started.elapsed() < std::time::Duration::from_secs(5));
+}
+
+#[test]
 fn killing_the_program_kills_the_process() {
     let program = with_app();
     // On its own network, nobody could tell.
