@@ -1,6 +1,7 @@
 //! What the ecosystems' own files and variables say: where packages come from, and who may come in there.
 
 use crate::ecosystem_tools::{ask_tool, first_proxy};
+use crate::maven_settings;
 use config::addresses::{KnownAddress, Origin, filled, variable_in};
 use model::Ecosystem;
 use remote::{Address, Login, server_in};
@@ -28,7 +29,8 @@ pub struct Withheld {
 }
 
 impl Said {
-    fn address(&mut self, ecosystem: Ecosystem, bound: Option<String>, text: &str, detail: &str) {
+    /// Adds an address, unless something stronger says it.
+    pub(crate) fn address(&mut self, ecosystem: Ecosystem, bound: Option<String>, text: &str, detail: &str) {
         // Where two files say the same thing, the stronger was read first.
         if self.known.iter().any(|k| k.ecosystem == ecosystem && k.bound == bound) {
             return;
@@ -58,6 +60,7 @@ pub fn gather(folders: &[PathBuf], of_user: &[KnownAddress], trusted: BTreeSet<S
     npm_of_user(&mut own);
     go(&mut own);
     pip(&mut own);
+    maven_settings::of_user(home().as_deref(), &mut own);
     netrc(&mut own);
     let named = own.known.iter().chain(of_user).filter_map(|known| known.address.server());
     own.servers = named.map(str::to_owned).chain(trusted).collect();

@@ -12,6 +12,7 @@ mod error;
 mod events;
 mod folders;
 mod interrupt;
+mod maven_settings;
 mod render;
 mod surroundings;
 

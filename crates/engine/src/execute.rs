@@ -10,6 +10,8 @@ use cancel::Cancel;
 use content::StepKey;
 use content::layer::LayerWriter;
 use content::store::{Store, Stored};
+use gateway::Gateway;
+use model::fetched::FetchedSet;
 use model::{Error, Result};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -35,6 +37,8 @@ pub struct Finished {
     pub outcome: StepOutcome,
     /// What it left behind.
     pub produced: Produced,
+    /// What its programs fetched, where that was recorded.
+    pub fetched: Option<FetchedSet>,
 }
 
 /// Looks up what is in the store of all that `wanted` needs.
@@ -42,7 +46,7 @@ pub fn decide(store: &Store, graph: &StepGraph<'_>, wanted: &[StepKey]) -> Decis
     let mut decisions = Decisions::new();
     graph.graph.missing(wanted, |key| {
         let Some(node) = graph.graph.node(key) else { return true };
-        let decision = decide_one(store, key, node);
+        let decision = decide_one(store, graph, key, node);
         let is_there = decision.is_ok();
         decisions.insert(key, decision);
         is_there
@@ -50,7 +54,10 @@ pub fn decide(store: &Store, graph: &StepGraph<'_>, wanted: &[StepKey]) -> Decis
     decisions
 }
 
-fn decide_one(store: &Store, key: StepKey, node: &Node<'_>) -> Decision {
+fn decide_one(store: &Store, graph: &StepGraph<'_>, key: StepKey, node: &Node<'_>) -> Decision {
+    if node.step.fetches.as_ref().is_some_and(|fetches| fetches.records) {
+        return Err(MissReason::NothingPinned);
+    }
     let is_damaged = match store.read_document::<Produced>(&store.step_path(key)) {
         Stored::Whole(result) => {
             let there = store.blob_size(result.layer.digest).is_some();
@@ -65,8 +72,7 @@ fn decide_one(store: &Store, key: StepKey, node: &Node<'_>) -> Decision {
     if is_damaged {
         return Err(MissReason::ResultDamaged);
     }
-    let made_from = MadeFrom { key, inputs: &node.inputs, target: node.target };
-    Err(compare(last_run(store, node).as_ref(), &made_from))
+    Err(compare(last_run(store, node).as_ref(), &made_from(graph, key, node)))
 }
 
 fn last_run(store: &Store, node: &Node<'_>) -> Option<LastRun> {
@@ -107,6 +113,34 @@ pub fn execute(
     let cancel = session.cancel.child();
     let running = Running { graph, reasons, session, cancel: &cancel, finished: Mutex::new(finished) };
     running.work_off(queue)
+}
+
+/// Keeps the result of a step that recorded what its programs fetch as that of the step `key`, which has the record
+/// pinned.
+pub fn keep_as(store: &Store, graph: &StepGraph<'_>, key: StepKey, recorded: &Finished) -> Result<()> {
+    match graph.graph.node(key) {
+        Some(node) => keep(store, graph, (key, node), &recorded.produced, recorded.outcome.milliseconds),
+        None => Ok(()),
+    }
+}
+
+/// What a step is made from.
+fn made_from<'n>(graph: &StepGraph<'_>, key: StepKey, node: &'n Node<'_>) -> MadeFrom<'n> {
+    let named = |need: &StepKey| Some((graph.graph.node(*need)?.step.name.clone(), *need));
+    let needs = graph.graph.needs(key).iter().filter_map(named).collect();
+    MadeFrom { key, inputs: &node.inputs, target: node.target, needs }
+}
+
+fn keep(
+    store: &Store,
+    graph: &StepGraph<'_>,
+    (key, node): (StepKey, &Node<'_>),
+    produced: &Produced,
+    milliseconds: u64,
+) -> Result<()> {
+    store.write_document(&store.step_path(key), produced)?;
+    let made_from = made_from(graph, key, node);
+    Ok(store.write_document(&last_path(store, node), &LastRun::of(&made_from, milliseconds))?)
 }
 
 /// A graph that is being worked off.
@@ -195,7 +229,7 @@ impl Running<'_, '_> {
         };
         // One of 256 locks by key: another process that runs the same step is waited for.
         let _turn = self.session.store.lock(&format!("step-{}", &key.hex()[..2]))?;
-        match decide_one(self.session.store, key, node) {
+        match decide_one(self.session.store, self.graph, key, node) {
             Ok(produced) => Ok(found(key, node, produced, self.session)),
             Err(_) => self.run(key, node, because, &needed),
         }
@@ -221,6 +255,10 @@ impl Running<'_, '_> {
                 events(Event::Progress { app: app.clone(), step: step.clone(), done, total });
             }
         };
+        let fetches = node.step.fetches.as_ref();
+        let gateway = fetches.map(|fetches| {
+            Gateway::new(fetcher, store, fetches.sources.clone(), &fetches.pinned, fetches.records)
+        });
         let cx = StepContext {
             app: node.app,
             step: &node.step.name,
@@ -231,24 +269,29 @@ impl Running<'_, '_> {
             note: &|text| events(Event::Note { text: format!("{}: {text}", node.step.name) }),
             progress: &progress,
             limits,
+            gateway: gateway.as_ref(),
             cancel: self.cancel,
         };
         let mut layer = LayerWriter::new(store, node.target.codec, budget.compressors())?;
         let packages = node.step.action.run(&mut layer, &cx)?;
         cx.check_cancelled()?;
         let produced = Produced { layer: layer.finish()?, packages };
-        store.write_document(&store.step_path(key), &produced)?;
         let milliseconds = u64::try_from(started.elapsed().as_millis()).unwrap_or(u64::MAX);
-        let made_from = MadeFrom { key, inputs: &node.inputs, target: node.target };
-        store.write_document(&last_path(store, node), &LastRun::of(&made_from, milliseconds))?;
+        let recording = fetches.filter(|fetches| fetches.records);
+        let fetched =
+            recording.zip(gateway.as_ref()).map(|(fetches, gateway)| gateway.recorded(&fetches.asked));
+        if fetched.is_none() {
+            keep(store, self.graph, (key, node), &produced, milliseconds)?;
+        }
         events(Event::Finished { app, step: step.clone(), role, size: produced.layer.size, milliseconds });
         let outcome = StepOutcome { step, role, key, because: Some(because.clone()), milliseconds };
-        Ok(Finished { outcome, produced })
+        Ok(Finished { outcome, produced, fetched })
     }
 }
 
 fn found(key: StepKey, node: &Node<'_>, produced: Produced, session: &Session<'_>) -> Finished {
     let (app, step, role) = (node.app.to_owned(), node.step.name.clone(), node.step.role);
     (session.events)(Event::Found { app, step: step.clone(), role, size: produced.layer.size });
-    Finished { outcome: StepOutcome { step, role, key, because: None, milliseconds: 0 }, produced }
+    let outcome = StepOutcome { step, role, key, because: None, milliseconds: 0 };
+    Finished { outcome, produced, fetched: None }
 }

@@ -2,6 +2,7 @@
 
 use crate::digester::Digester;
 use crate::fingerprint::{Fingerprint, Input};
+use crate::step::Fetches;
 use content::StepKey;
 use content::layer::{Codec, LAYER_FORMAT};
 
@@ -21,6 +22,7 @@ pub struct LayerTarget {
 pub(crate) fn step_key(
     fingerprint: &Fingerprint,
     source: Option<&Input>,
+    fetches: Option<&Fetches>,
     target: &LayerTarget,
     needs: &[StepKey],
 ) -> StepKey {
@@ -32,6 +34,13 @@ pub(crate) fn step_key(
         Some(source) => digester.number(1).digest(&source.digest.0),
         None => digester.number(0),
     };
+    // Where it comes from does not shape the result: its content does.
+    if let Some(Fetches { sources: _, asked, pinned, records }) = fetches {
+        digester.text(asked).number(u64::from(*records)).number(pinned.len() as u64);
+        for answer in pinned {
+            digester.text(&answer.from).text(&answer.path).text(answer.sha256.as_deref().unwrap_or_default());
+        }
+    }
     digester.number(needs.len() as u64);
     for need in needs {
         digester.digest(&need.0);
@@ -43,7 +52,8 @@ pub(crate) fn step_key(
 mod tests {
     use super::*;
     use crate::fingerprint::Recipe;
-    use std::collections::BTreeMap;
+    use model::fetched::FetchedAnswer;
+    use std::collections::{BTreeMap, BTreeSet};
 
     fn target() -> LayerTarget {
         LayerTarget { codec: Codec::Zstd, platform: "linux/amd64".to_owned() }
@@ -53,28 +63,38 @@ mod tests {
         Input::of_parts("source", BTreeMap::from([("a.js".to_owned(), content.to_owned())]))
     }
 
+    fn fetches(hash: &str, records: bool) -> Fetches {
+        let (from, path) = ("maven".to_owned(), "org/fog.pom".to_owned());
+        let answer = FetchedAnswer { from, path, size: 3, sha256: Some(hash.to_owned()) };
+        Fetches { sources: Vec::new(), asked: String::new(), pinned: vec![answer], records }
+    }
+
     #[test]
     fn a_key_moves_with_everything_that_it_is_made_of() {
         let base = Fingerprint::of(Recipe::new("pack", 1)).values("files", [("a", "1".to_owned())]);
         let (one, two) = (StepKey::of(b"one"), StepKey::of(b"two"));
-        let key = step_key(&base, Some(&source("x")), &target(), &[one, two]);
+        let key = step_key(&base, Some(&source("x")), None, &target(), &[one, two]);
         let bumped = Fingerprint::of(Recipe::new("pack", 2)).values("files", [("a", "1".to_owned())]);
         let renamed = Fingerprint::of(Recipe::new("pack", 1)).values("data", [("a", "1".to_owned())]);
         let arm = LayerTarget { platform: "linux/arm64".to_owned(), ..target() };
         let gzip = LayerTarget { codec: Codec::Gzip, ..target() };
         let changed = base.clone().with_recipe(Recipe::new("pack", 1));
         let others = [
-            step_key(&bumped, Some(&source("x")), &target(), &[one, two]),
-            step_key(&renamed, Some(&source("x")), &target(), &[one, two]),
-            step_key(&changed, Some(&source("x")), &target(), &[one, two]),
-            step_key(&base, Some(&source("y")), &target(), &[one, two]),
-            step_key(&base, None, &target(), &[one, two]),
-            step_key(&base, Some(&source("x")), &arm, &[one, two]),
-            step_key(&base, Some(&source("x")), &gzip, &[one, two]),
-            step_key(&base, Some(&source("x")), &target(), &[two, one]),
-            step_key(&base, Some(&source("x")), &target(), &[one]),
+            step_key(&bumped, Some(&source("x")), None, &target(), &[one, two]),
+            step_key(&renamed, Some(&source("x")), None, &target(), &[one, two]),
+            step_key(&changed, Some(&source("x")), None, &target(), &[one, two]),
+            step_key(&base, Some(&source("y")), None, &target(), &[one, two]),
+            step_key(&base, None, None, &target(), &[one, two]),
+            step_key(&base, Some(&source("x")), None, &arm, &[one, two]),
+            step_key(&base, Some(&source("x")), None, &gzip, &[one, two]),
+            step_key(&base, Some(&source("x")), None, &target(), &[two, one]),
+            step_key(&base, Some(&source("x")), None, &target(), &[one]),
+            step_key(&base, Some(&source("x")), Some(&fetches("ab", false)), &target(), &[one, two]),
+            step_key(&base, Some(&source("x")), Some(&fetches("cd", false)), &target(), &[one, two]),
+            step_key(&base, Some(&source("x")), Some(&fetches("ab", true)), &target(), &[one, two]),
         ];
         assert!(!others.contains(&key));
-        assert_eq!(key, step_key(&base, Some(&source("x")), &target(), &[one, two]));
+        assert_eq!(BTreeSet::from(others).len(), others.len());
+        assert_eq!(key, step_key(&base, Some(&source("x")), None, &target(), &[one, two]));
     }
 }

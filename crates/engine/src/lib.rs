@@ -41,7 +41,7 @@ pub mod unpacked_layers;
 
 pub use budget::{Budget, Gate};
 pub use event::{Event, StepOutcome};
-pub use execute::{Decision, Decisions, Finished, decide, execute};
+pub use execute::{Decision, Decisions, Finished, decide, execute, keep_as};
 pub use fingerprint::{Fingerprint, Input, Recipe, parts_digest};
 pub use fragments::append_fragment;
 pub use graph::Graph;
@@ -50,5 +50,5 @@ pub use parallel::{each_fetched, each_in_parallel, find_in_parallel, run_indexed
 pub use queue::Queue;
 pub use reason::{Change, MissReason};
 pub use session::Session;
-pub use step::{Action, Produced, Step, StepContext};
+pub use step::{Action, Fetches, Produced, Step, StepContext};
 pub use step_graph::{BuildSteps, Node, StepGraph};

@@ -6,10 +6,11 @@ use crate::sandbox_mode::{forget_if_refused, working_mode};
 use crate::unpacked_layers::{StoredLayer, unpacked};
 use crate::{Produced, StepContext};
 use content::store::{Store, remove_tree};
-use model::error::StepError;
+use gateway::Trouble;
+use model::error::{PackageError, StepError};
 use model::places::APP_USER;
 use model::{Error, PathFacts, Result, dev_packages};
-use sandbox::{Ended, FIRST_ID, Isolation, Merged, Network, Plan, SandboxError};
+use sandbox::{Ended, FIRST_ID, Isolation, Merged, Network, Plan, Running, SandboxError};
 use source::{SourceTree, TreeKind};
 use std::collections::VecDeque;
 use std::fs;
@@ -17,6 +18,7 @@ use std::io::{self, BufRead, BufReader, PipeReader};
 use std::os::unix::fs::{lchown, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, RecvTimeoutError};
 use std::time::Duration;
 
@@ -123,8 +125,8 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
         merged: vec![Merged { from: source, to: job.folder[1..].to_owned() }],
         shared: [(folder, RESULT), (cache, CACHE)].map(|(from, to)| (from, to[1..].to_owned())).into(),
         root_writable: true,
-        network: Network::Alone,
-        listens: Vec::new(),
+        network: if cx.gateway.is_some() { Network::Linked } else { Network::Alone },
+        listens: cx.gateway.iter().map(|_| gateway::PORT).collect(),
         uid: APP_USER.uid,
         gid: APP_USER.gid,
         limits: cx.limits,
@@ -146,24 +148,12 @@ fn finish(job: &Job<'_>, plan: &Plan, store: &Store, cx: &StepContext<'_>) -> Re
             other.into()
         }
     })?;
-    let mut last = VecDeque::new();
-    let lines = lines_of(reader);
-    loop {
-        match lines.recv_timeout(GLANCE) {
-            Ok(line) => {
-                if last.len() == LAST_LINES {
-                    last.pop_front();
-                }
-                last.push_back(line);
-            }
-            Err(RecvTimeoutError::Disconnected) => break,
-            Err(RecvTimeoutError::Timeout) => {}
-        }
-        // Dropping what runs ends it, and everything that it started.
-        cx.check_cancelled()?;
-    }
+    let mut last = served(&running, cx, || last_lines(&lines_of(reader), cx))?;
+    let ended = running.wait()?;
+    // What could not be fetched is the cause of whatever the program made of it.
+    troubles(job, cx)?;
     let (step, command) = (job.step.to_owned(), job.shown.clone());
-    let status = match running.wait()? {
+    let status = match ended {
         Ended::Exit(0) => return Ok(()),
         Ended::Over(limit) => return Err(Error::Step(StepError::OverLimit { step, command, limit })),
         Ended::Exit(status) => format!("status {status}"),
@@ -172,6 +162,62 @@ fn finish(job: &Job<'_>, plan: &Plan, store: &Store, cx: &StepContext<'_>) -> Re
     let missing = dev_packages::in_output(&last);
     let said = last.split_off(last.len().saturating_sub(TOLD_LINES)).into();
     Err(Error::Step(StepError::Failed { step, command, status, said, missing }))
+}
+
+/// What `work` gives, while the programs may fetch what their step lets them.
+fn served<T>(running: &Running, cx: &StepContext<'_>, work: impl FnOnce() -> Result<T>) -> Result<T> {
+    let (Some(gateway), Some(link)) = (cx.gateway, running.link()) else { return work() };
+    let listener = link.listener(gateway::PORT)?;
+    let ended = AtomicBool::new(false);
+    std::thread::scope(|scope| {
+        scope.spawn(|| gateway.serve(&listener, &ended));
+        let done = work();
+        ended.store(true, Ordering::Relaxed);
+        done
+    })
+}
+
+/// An error for the first thing that its programs could not fetch.
+fn troubles(job: &Job<'_>, cx: &StepContext<'_>) -> Result<()> {
+    let (mut unpinned, mut refused) = (Vec::new(), Vec::new());
+    for trouble in cx.gateway.iter().flat_map(|gateway| gateway.take_troubles()) {
+        match trouble {
+            Trouble::Failed(source) => {
+                let wanted_by = job.step.to_owned();
+                return Err(Error::Package(PackageError::Remote { wanted_by, source }));
+            }
+            Trouble::NotPinned(path) => unpinned.push(path),
+            Trouble::Refused(what) => refused.push(what),
+            Trouble::NoAddress(kind) => {
+                return Err(Error::Step(StepError::NoAddress { step: job.step.to_owned(), kind }));
+            }
+        }
+    }
+    let step = job.step.to_owned();
+    match (&unpinned[..], &refused[..]) {
+        ([], []) => Ok(()),
+        ([], _) => Err(Error::Step(StepError::NotAllowed { step, asked: refused })),
+        _ => Err(Error::Step(StepError::NotPinned { step, asked: unpinned })),
+    }
+}
+
+/// The last lines that arrive until the end.
+fn last_lines(lines: &Receiver<String>, cx: &StepContext<'_>) -> Result<VecDeque<String>> {
+    let mut last = VecDeque::new();
+    loop {
+        match lines.recv_timeout(GLANCE) {
+            Ok(line) => {
+                if last.len() == LAST_LINES {
+                    last.pop_front();
+                }
+                last.push_back(line);
+            }
+            Err(RecvTimeoutError::Disconnected) => return Ok(last),
+            Err(RecvTimeoutError::Timeout) => {}
+        }
+        // Dropping what runs ends it, and everything that it started.
+        cx.check_cancelled()?;
+    }
 }
 
 /// The lines that arrive, on a thread of their own: a program may be silent for long. The rest of a longer line

@@ -26,6 +26,13 @@ pub enum MissReason {
     },
     /// The same inputs, but this version of the program does it in another way.
     NewRecipe,
+    /// The same inputs, but steps that it needs have other results.
+    Needs {
+        /// These steps.
+        steps: Vec<String>,
+    },
+    /// What its programs fetch is not pinned yet.
+    NothingPinned,
     /// The step ran with these inputs, but its result is gone from the store.
     ResultGone,
     /// The step ran with these inputs, but its result in the store was damaged.
@@ -54,6 +61,8 @@ pub(crate) struct MadeFrom<'a> {
     pub inputs: &'a [Input],
     /// What its layer is for.
     pub target: &'a LayerTarget,
+    /// The steps that it needs, with their keys.
+    pub needs: BTreeMap<String, StepKey>,
 }
 
 /// A step as it last ran for an app.
@@ -62,6 +71,8 @@ pub(crate) struct LastRun {
     key: StepKey,
     form: String,
     inputs: BTreeMap<String, BTreeMap<String, String>>,
+    #[serde(default)]
+    needs: BTreeMap<String, StepKey>,
     /// How long it took.
     pub milliseconds: u64,
 }
@@ -70,7 +81,8 @@ impl LastRun {
     /// What to remember of a step that ran.
     pub fn of(made_from: &MadeFrom<'_>, milliseconds: u64) -> Self {
         let inputs = made_from.inputs.iter().map(|i| (i.name.to_owned(), i.parts.clone())).collect();
-        Self { key: made_from.key, form: describe(made_from.target), inputs, milliseconds }
+        let (form, needs) = (describe(made_from.target), made_from.needs.clone());
+        Self { key: made_from.key, form, inputs, needs, milliseconds }
     }
 }
 
@@ -89,10 +101,14 @@ pub fn compare(last: Option<&LastRun>, now: &MadeFrom<'_>) -> MissReason {
         return MissReason::Changed { changes };
     }
     let to = describe(now.target);
-    if last.form == to {
-        MissReason::NewRecipe
-    } else {
-        MissReason::OtherForm { from: last.form.clone(), to }
+    if last.form != to {
+        return MissReason::OtherForm { from: last.form.clone(), to };
+    }
+    let is_other = |(name, key): &(&String, &StepKey)| last.needs.get(*name) != Some(*key);
+    let steps: Vec<String> = now.needs.iter().filter(is_other).map(|(name, _)| name.clone()).collect();
+    match steps.is_empty() {
+        true => MissReason::NewRecipe,
+        false => MissReason::Needs { steps },
     }
 }
 
@@ -128,7 +144,8 @@ mod tests {
         let (old, zstd, gzip) =
             (input(&[("fog", "1"), ("quay", "2")]), target(Codec::Zstd), target(Codec::Gzip));
         let [first, other] = [b"first", b"other"].map(|bytes| StepKey::of(bytes));
-        let before = MadeFrom { key: first, inputs: &old, target: &zstd };
+        let needs = BTreeMap::from([("moulds".to_owned(), first)]);
+        let before = MadeFrom { key: first, inputs: &old, target: &zstd, needs };
         let last = LastRun::of(&before, 7);
         let reason = |now: &MadeFrom<'_>| compare(Some(&last), now);
         assert_eq!(compare(None, &before), MissReason::First);
@@ -143,7 +160,10 @@ mod tests {
             removed: vec!["quay".into()],
             changed: vec![("fog".into(), "1".into(), "3".into())],
         };
-        let changed = MadeFrom { key: other, inputs: &new, target: &zstd };
+        let needs = BTreeMap::from([("moulds".to_owned(), other)]);
+        let rebuilt = MadeFrom { key: other, needs, ..before.clone() };
+        assert_eq!(reason(&rebuilt), MissReason::Needs { steps: vec!["moulds".into()] });
+        let changed = MadeFrom { key: other, inputs: &new, ..before.clone() };
         assert_eq!(reason(&changed), MissReason::Changed { changes: vec![expected] });
     }
 }

@@ -4,6 +4,8 @@ use crate::budget::Budget;
 use crate::fingerprint::Fingerprint;
 use cancel::Cancel;
 use content::layer::{LayerWriter, WrittenLayer};
+use gateway::{Gateway, Source};
+use model::fetched::FetchedAnswer;
 use model::{Error, PackageFact, Result, Role, Withdrawn};
 use remote::Fetcher;
 use sandbox::Limits;
@@ -38,6 +40,8 @@ pub struct StepContext<'a> {
     pub progress: &'a (dyn Fn(usize, usize) + Sync),
     /// How much the programs of the step may use.
     pub limits: Limits,
+    /// What its programs fetch from, if they may fetch anything.
+    pub gateway: Option<&'a Gateway<'a>>,
     /// Ends the step early.
     pub cancel: &'a Cancel,
 }
@@ -82,6 +86,22 @@ pub struct Step {
     pub reads: Vec<&'static str>,
     /// The package that it compiles, if it does.
     pub compiles: Option<String>,
+    /// What its programs may fetch; nothing else of the network is there for them.
+    pub fetches: Option<Fetches>,
+}
+
+/// What the programs of a step fetch through the gateway.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Fetches {
+    /// Where each kind of files comes from.
+    pub sources: Vec<Source>,
+    /// Stands for what decides what is fetched.
+    pub asked: String,
+    /// Answers that are given as they were.
+    pub pinned: Vec<FetchedAnswer>,
+    /// Whether whatever else is asked for is fetched, too, and recorded. The result of such a step is only kept under
+    /// the key of the step that has the record pinned.
+    pub records: bool,
 }
 
 impl Step {
@@ -95,12 +115,18 @@ impl Step {
             reads_source: false,
             reads: Vec::new(),
             compiles: None,
+            fetches: None,
         }
     }
 
     /// Says that it compiles a package.
     pub fn compiling(self, package: &str) -> Self {
         Self { compiles: Some(package.to_owned()), ..self }
+    }
+
+    /// Lets its programs fetch.
+    pub fn fetching(self, fetches: Fetches) -> Self {
+        Self { fetches: Some(fetches), ..self }
     }
 
     /// Makes the layers of these steps, bottom first, the root of the programs that it runs.

@@ -77,7 +77,7 @@ impl<'s> StepGraph<'s> {
         needs.extend(self.read_by(build, step));
         let fingerprint = step.action.fingerprint();
         let source = step.reads_source.then_some(build.source);
-        let key = step_key(&fingerprint, source, target, &needs);
+        let key = step_key(&fingerprint, source, step.fetches.as_ref(), target, &needs);
         let app = build.app;
         self.graph.add(key, &needs, || {
             let inputs = fingerprint.into_inputs().into_iter().chain(source.cloned()).collect();

@@ -23,6 +23,9 @@ impl Ecosystem {
     /// Modules of Go.
     pub const GO: Self = Self("go");
 
+    /// Artifacts of Java.
+    pub const MAVEN: Self = Self("maven");
+
     /// The ecosystem of this name, known or not.
     pub fn of(name: &str) -> Self {
         let mut others = OTHERS.lock().unwrap_or_else(PoisonError::into_inner);

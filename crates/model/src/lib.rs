@@ -17,6 +17,7 @@ pub mod ecosystem;
 pub mod empty_part;
 pub mod error;
 pub mod fault;
+pub mod fetched;
 pub mod files;
 pub mod finding;
 pub mod folder;

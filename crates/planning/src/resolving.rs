@@ -3,7 +3,10 @@
 use crate::NewHash;
 use config::pins::{KnownHashes, ResolvedPackage, ResolvedSet, ResolvedSets};
 use content::store::Store;
+use engine::Fetches;
+use gateway::Source;
 use model::error::{PinError, SurveyError};
+use model::fetched::FetchedSets;
 use model::{Ecosystem, Error, Place, Result, files};
 use remote::{Downloads, Fetcher, Integrity};
 
@@ -24,6 +27,10 @@ pub struct Resolving<'a> {
     pub known: ResolvedSets,
     /// The hashes that were pinned for packages that nothing locks a hash of.
     pub hashes: KnownHashes,
+    /// What the programs of steps fetched before.
+    pub fetched: FetchedSets,
+    /// What they fetched just now, which holds.
+    pub recorded: FetchedSets,
     /// How it is treated.
     pub pinning: Pinning,
     /// With what to ask; nothing while nobody may be asked.
@@ -102,6 +109,23 @@ impl Resolving<'_> {
         Ok(Some((packages, Some(NewlyResolved { language, purpose: purpose.to_owned(), set }))))
     }
 
+    /// What the programs of a step may fetch from these sources: what is pinned for what is `asked`, or whatever they
+    /// ask for, which is recorded; of that, what was pinned for something else stays as it was.
+    pub fn fetches(&self, step: &str, asked: String, sources: Vec<Source>) -> Result<Fetches> {
+        if let Some(set) = self.recorded.get(step).filter(|set| set.asked == asked) {
+            return Ok(Fetches { sources, asked, pinned: set.answers.clone(), records: false });
+        }
+        let known = self.fetched.get(step);
+        let moves = self.pinning == Pinning::Update && self.asking.is_some();
+        let pinned = known.filter(|_| !moves).map(|set| set.answers.clone()).unwrap_or_default();
+        let records = moves || known.is_none_or(|set| set.asked != asked);
+        if records && self.pinning == Pinning::Locked {
+            let base = format!("what {step:?} fetches");
+            return Err(Error::Pins(PinError::Missing { base, file_is_there: known.is_some() }));
+        }
+        Ok(Fetches { sources, asked, pinned, records })
+    }
+
     /// The hash of a package's file that nothing locks: the pinned one, or that of what `fetch` gets now. Nothing
     /// when nobody may be asked.
     pub fn hash(
@@ -141,6 +165,7 @@ pub fn advice(manifest: &str, lockfile: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use model::fetched::{FetchedAnswer, FetchedSet};
     use remote::Network;
     use std::collections::BTreeMap;
 
@@ -176,6 +201,8 @@ mod tests {
             Resolving {
                 known: pinned.map(|set| ("swell".to_owned(), of(set))).into_iter().collect(),
                 hashes: hashes.into_iter().collect(),
+                fetched: FetchedSets::new(),
+                recorded: FetchedSets::new(),
                 pinning,
                 asking: Some(&self.fetcher),
                 store: &self.store,
@@ -227,6 +254,33 @@ mod tests {
         assert_eq!(offline(Pinning::Update, same), Some(("1".to_owned(), false, 0)));
         assert_eq!(offline(Pinning::Keep, Some(("needs rope", "1"))), None);
         assert_eq!(offline(Pinning::Locked, None), None);
+    }
+
+    #[test]
+    fn what_steps_fetch_is_recorded_until_it_is_pinned_for_what_is_asked() {
+        let world = World::new();
+        let set = |path: &str| {
+            let answer = FetchedAnswer { path: path.to_owned(), ..FetchedAnswer::default() };
+            FetchedSets::from([(
+                "moulds".to_owned(),
+                FetchedSet { asked: "one".to_owned(), answers: vec![answer] },
+            )])
+        };
+        let of = |pinning, asked: &str, recorded: FetchedSets| {
+            let resolving =
+                Resolving { fetched: set("old"), recorded, ..world.resolving(pinning, None, None) };
+            let fetches = resolving.fetches("moulds", asked.to_owned(), Vec::new())?;
+            let paths: Vec<_> = fetches.pinned.into_iter().map(|answer| answer.path).collect();
+            Ok((paths.concat(), fetches.records))
+        };
+        let none = FetchedSets::new;
+        let old = |records| ("old".to_owned(), records);
+        assert_eq!(of(Pinning::Keep, "one", none()).unwrap(), old(false));
+        assert_eq!(of(Pinning::Keep, "two", none()).unwrap(), old(true));
+        assert_eq!(of(Pinning::Update, "one", none()).unwrap(), (String::new(), true));
+        assert_eq!(of(Pinning::Update, "one", set("new")).unwrap(), ("new".to_owned(), false));
+        let missing: Result<_> = of(Pinning::Locked, "two", none());
+        assert!(matches!(missing, Err(Error::Pins(PinError::Missing { .. }))));
     }
 
     #[test]

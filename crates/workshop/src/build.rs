@@ -7,6 +7,7 @@ use crate::layer_contents::Layer;
 use crate::ledger::Entry;
 use crate::plan::{Resolutions, Sources, Worklist, plan};
 use crate::record::{BuiltSteps, Record};
+use crate::recording::record;
 use crate::shared_libraries;
 use crate::{base_selection, image, ledger, overwritten};
 use config::addresses::Addresses;
@@ -16,6 +17,7 @@ use content::store::Store;
 use content::{BlobDigest, ContentError, StepKey};
 use engine::{Decision, Event, LayerTarget, Session, StepGraph, StepOutcome, decide, execute};
 use model::error::PackageError;
+use model::fetched::FetchedSets;
 use model::{Error, Result, Role, names};
 use planning::{Base, Resolving};
 use remote::Fetcher;
@@ -25,6 +27,16 @@ use std::sync::{Mutex, PoisonError};
 
 /// Plans the build of `app`: nothing is run, and only what has to be pinned is asked for.
 pub fn prepare(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Worklist> {
+    prepare_after(app, order, &FetchedSets::new(), store)
+}
+
+/// The same, with what steps fetched just now.
+pub(crate) fn prepare_after(
+    app: &App,
+    order: &BuildRequest<'_>,
+    recorded: &FetchedSets,
+    store: &Store,
+) -> Result<Worklist> {
     // What is wrong in any case is reported before anybody is asked for anything.
     let check_offline = || match plan_offline(app, order, store) {
         // A package may bring what its script would make: only its archive tells.
@@ -36,7 +48,7 @@ pub fn prepare(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Wor
         base_selection::of(app, order, store, tools, check)
     };
     let (base, new_pins) = select(&ToolNames::new(), &check_offline)?;
-    let resolutions = resolve(app, order, base.as_ref(), (Some(order.fetcher), store))?;
+    let resolutions = resolve(app, order, base.as_ref(), recorded, (Some(order.fetcher), store))?;
     // What has to be compiled is known only now: what that takes is pinned, too.
     let tools = resolutions.tools();
     let (base, new_pins) = match tools.iter().all(|tool| base.is_ready_for(tool)) {
@@ -55,7 +67,7 @@ pub fn prepare(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Wor
 pub fn plan_offline(app: &App, order: &BuildRequest<'_>, store: &Store) -> Result<Worklist> {
     names::check_tag(order.tag)?;
     let base = base_selection::known_offline(app, order, store)?;
-    let resolutions = resolve(app, order, base.as_ref(), (None, store))?;
+    let resolutions = resolve(app, order, base.as_ref(), &FetchedSets::new(), (None, store))?;
     plan_on(app, order, base.as_ref(), &resolutions)
 }
 
@@ -67,11 +79,13 @@ fn resolve(
     app: &App,
     order: &BuildRequest<'_>,
     base: &dyn Base,
+    recorded: &FetchedSets,
     (asking, store): (Option<&Fetcher>, &Store),
 ) -> Result<Resolutions> {
     let pins = Pins::read(&app.opened.config_folder())?.unwrap_or_default();
-    let Pins { resolved: known, hashes, .. } = pins;
-    let resolving = Resolving { known, hashes, pinning: order.pinning, asking, store };
+    let Pins { resolved: known, hashes, fetched, .. } = pins;
+    let (recorded, pinning) = (recorded.clone(), order.pinning);
+    let resolving = Resolving { known, hashes, fetched, recorded, pinning, asking, store };
     Resolutions::of(&sources(app, &addresses(app, order)), base, order.platform, &resolving)
 }
 
@@ -186,7 +200,10 @@ pub fn build(
     }
     let telling = Session { events: &tell, ..*session };
     let attempt = || {
-        let written = write_image(app, worklist, order, &telling)?;
+        let recorded = record(app, worklist, order, &telling)?;
+        let list = recorded.as_ref().map_or(worklist, |recorded| &recorded.list);
+        let mut written = write_image(app, list, order, &telling)?;
+        recorded.iter().for_each(|recorded| recorded.correct(&mut written.outcomes));
         exports.write(store, written.digest)?;
         Ok(written)
     };

@@ -35,6 +35,7 @@ mod overwritten;
 pub mod plan;
 mod ports;
 pub mod record;
+mod recording;
 pub mod run;
 mod shared_libraries;
 pub mod storage;

@@ -143,7 +143,7 @@ impl Record {
                 needs: graph.graph.needs(key).to_vec(),
             })
         };
-        let layer = |Finished { outcome, produced: Produced { layer, .. } }: &Finished| LayerRecord {
+        let layer = |Finished { outcome, produced: Produced { layer, .. }, .. }: &Finished| LayerRecord {
             role: outcome.role,
             step: outcome.step.clone(),
             digest: layer.digest,

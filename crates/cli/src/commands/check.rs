@@ -61,6 +61,7 @@ pub fn problems(
         budget: &budget,
         progress: &|_, _| (),
         limits: surroundings.step_limits(),
+        gateway: None,
         cancel: &surroundings.cancel,
     };
     Ok(check(app, planned, &tools, scope)?)

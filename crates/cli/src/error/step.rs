@@ -29,6 +29,27 @@ pub(super) fn words_of(error: &StepError) -> Worded {
             format!("{step}: {program:?} cannot be started: {detail}"),
             "correct the command, or add what has it: tools under [build], build-packages under [base]",
         ),
+        StepError::NotPinned { step, asked } => Worded {
+            details: shown(asked),
+            ..worded(
+                FAILED,
+                format!("{step}: its programs asked for files that are not pinned"),
+                "if they may have them: `shtetl build --update` pins what they fetch",
+            )
+        },
+        StepError::NotAllowed { step, asked } => Worded {
+            details: shown(asked),
+            ..worded(
+                FAILED,
+                format!("{step}: its programs asked for something that cannot be pinned"),
+                "steps may only fetch files (GET and HEAD) of the kinds that are listed for them",
+            )
+        },
+        StepError::NoAddress { step, kind } => worded(
+            FAILED,
+            format!("{step}: its programs asked for files of {kind}, and the step fetches none of that kind"),
+            "list the kind in fetch, under [build] in shtetl.toml",
+        ),
         StepError::OverLimit { step, command, limit } => worded(
             FAILED,
             format!("{step}: the command {}: {command}", over_limit(*limit)),
@@ -43,6 +64,16 @@ pub(super) fn words_of(error: &StepError) -> Worded {
             )
         },
     }
+}
+
+/// The first few of what was asked for.
+fn shown(asked: &[String]) -> Vec<String> {
+    const FEW: usize = 10;
+    let mut lines: Vec<String> = asked.iter().take(FEW).map(|path| format!("  {path}")).collect();
+    if asked.len() > FEW {
+        lines.push(format!("  and {} more", asked.len() - FEW));
+    }
+    lines
 }
 
 /// What a program did not find, each with the package that has it.

@@ -78,6 +78,8 @@ pub fn uncommitted(revision: &Revision) -> String {
 pub fn reason(reason: &MissReason) -> String {
     match reason {
         MissReason::First => "never built here".to_owned(),
+        MissReason::Needs { steps } => format!("built from another {}", steps.join(", another ")),
+        MissReason::NothingPinned => "what it fetches is not pinned yet".to_owned(),
         MissReason::NewRecipe => "this version does it in another way".to_owned(),
         MissReason::ResultDamaged => "its result was damaged in the store".to_owned(),
         MissReason::ResultGone => "its result is gone from the store".to_owned(),

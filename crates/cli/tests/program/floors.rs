@@ -9,7 +9,7 @@ const FLOORS: [&[&str]; 9] = [
     &["cancel", "content", "sandbox"],
     &["remote"],
     &["model"],
-    &["source", "config"],
+    &["source", "config", "gateway"],
     &["engine"],
     &["planning"],
     &["bases", "go", "java", "node", "php", "python", "ruby", "static_site"],

@@ -116,10 +116,11 @@ fn ruby_php_java_and_go() {
     ");
     insta::assert_snapshot!(survey(&[("pom.xml", "<project><parent><artifactId>base</artifactId><version>3</version></parent>
         <artifactId>ferries</artifactId><version>1.2</version><properties><java.version>21</java.version></properties>
-        <plugin><artifactId>spring-boot-maven-plugin</artifactId></plugin></project>")]), @"
+        <dependencies><dependency><artifactId>spring-boot-starter-web</artifactId></dependency></dependencies>
+        <build><plugins><plugin><artifactId>spring-boot-maven-plugin</artifactId></plugin></plugins></build></project>")]), @"
     [java]
     java 21 in pom.xml line 2
-    process web [java,-Dserver.port=$PORT,-jar,target/ferries-1.2.jar] pom.xml
+    process web [java,-Dserver.port=$PORT,@start.args] pom.xml
     ");
     insta::assert_snapshot!(survey(&[("build.gradle.kts", "java { toolchain { languageVersion = JavaLanguageVersion.of(17) } }\n")]), @"
     [java]
@@ -167,7 +168,10 @@ fn what_is_already_built() {
     program.write("maven/pom.xml", "<project><artifactId>ferries</artifactId></project>");
     program.write("maven/shtetl.toml", "[process.web]\nrun = \"java -jar target/ferries.jar\"\n");
     let refused = program.run("check maven");
-    assert!(refused.stdout.contains("compiling Java: not supported by this version"), "{refused}");
+    assert!(
+        refused.stdout.contains("a Maven project in which nothing starts: not supported by this version"),
+        "{refused}"
+    );
     // A program that needs no library needs no base either.
     let _ = program.succeed("build program --layout image");
     assert_eq!(program.json("survey program")["survey"]["base"][0], "empty");

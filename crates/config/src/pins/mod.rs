@@ -4,6 +4,7 @@ mod moved;
 mod text;
 
 use model::error::SurveyError;
+use model::fetched::FetchedSets;
 use model::pins::{ExactRuntime, ImagePin, PinnedSet, Sets, SuitePin};
 use model::{Error, PathFacts, Place, Result, files};
 use serde::{Deserialize, Serialize};
@@ -38,6 +39,9 @@ pub struct Pins {
     /// Packages that no lockfile of the app says.
     #[serde(default)]
     pub resolved: ResolvedSets,
+    /// What programs of steps fetched through the gateway, by step.
+    #[serde(default)]
+    pub fetched: FetchedSets,
     /// Hashes of packages that nothing else locks a hash of, as they were when first fetched.
     #[serde(default)]
     pub hashes: KnownHashes,
@@ -156,22 +160,22 @@ impl Pins {
         runtimes.insert(platform.to_owned(), exact);
         runtimes.retain(|_, exact| !exact.is_empty());
         let build = same.map(|p| p.build.clone()).unwrap_or_default();
-        let resolved = old.map(|p| p.resolved.clone()).unwrap_or_default();
-        let hashes = old.map(|p| p.hashes.clone()).unwrap_or_default();
-        let (base, images) = (base.to_owned(), BTreeMap::new());
-        Self { version: VERSION, base, suites, platforms, runtimes, build, images, resolved, hashes }
+        let base = base.to_owned();
+        Self { base, suites, platforms, runtimes, build, ..Self::apart_from_base(old) }
     }
 
     /// Pins of an app whose base is not pinned, with the packages that were resolved before.
     pub fn without_base(old: Option<&Self>, base: &str) -> Self {
         let same = old.filter(|p| p.base == base).cloned();
-        same.unwrap_or_else(|| Self {
-            version: VERSION,
-            base: base.to_owned(),
-            resolved: old.map(|p| p.resolved.clone()).unwrap_or_default(),
-            hashes: old.map(|p| p.hashes.clone()).unwrap_or_default(),
-            ..Self::default()
-        })
+        same.unwrap_or_else(|| Self { base: base.to_owned(), ..Self::apart_from_base(old) })
+    }
+
+    /// What stays when the base is another one.
+    fn apart_from_base(old: Option<&Self>) -> Self {
+        let Some(Self { resolved, hashes, fetched, .. }) = old.cloned() else {
+            return Self { version: VERSION, ..Self::default() };
+        };
+        Self { version: VERSION, resolved, hashes, fetched, ..Self::default() }
     }
 
     /// Pins the root that things are built in on a platform; an empty one is none.
@@ -191,9 +195,7 @@ impl Pins {
     pub fn with_image(old: Option<&Self>, base: &str, platform: &str, image: ImagePin) -> Self {
         let mut images = old.filter(|p| p.base == base).map(|p| p.images.clone()).unwrap_or_default();
         images.insert(platform.to_owned(), image);
-        let resolved = old.map(|p| p.resolved.clone()).unwrap_or_default();
-        let hashes = old.map(|p| p.hashes.clone()).unwrap_or_default();
-        Self { version: VERSION, base: base.to_owned(), images, resolved, hashes, ..Self::default() }
+        Self { base: base.to_owned(), images, ..Self::apart_from_base(old) }
     }
 
     /// Whether anything is pinned for the platform.
@@ -232,6 +234,7 @@ fn purpose_id(language: &str, purpose: String) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use model::fetched::{FetchedAnswer, FetchedSet};
     use model::pins::PackagePin;
 
     #[test]
@@ -249,7 +252,16 @@ mod tests {
         }
         let of_npm = BTreeMap::from([("fog 1.0.0".to_owned(), "sha256-ab".to_owned())]);
         let hashes = KnownHashes::from([("npm".to_owned(), of_npm)]);
-        let pins = Pins { version: VERSION, hashes, ..Pins::default() };
+        let answer = |path: &str, sha256: Option<&str>| FetchedAnswer {
+            from: "maven".to_owned(),
+            path: path.to_owned(),
+            size: sha256.map_or(0, |_| 3),
+            sha256: sha256.map(str::to_owned),
+        };
+        let answers = vec![answer("org/fog.jar", None), answer("org/fog.pom", Some("ab"))];
+        let set = FetchedSet { asked: "cd".to_owned(), answers };
+        let fetched = FetchedSets::from([("java build".to_owned(), set)]);
+        let pins = Pins { version: VERSION, hashes, fetched, ..Pins::default() };
         assert_eq!(toml::from_str::<Pins>(&pins.text().unwrap()).unwrap(), pins);
     }
 

@@ -1,6 +1,7 @@
 //! What moved from old pins to new ones, for people.
 
 use super::Pins;
+use model::fetched::FetchedSet;
 use std::collections::{BTreeMap, BTreeSet};
 
 impl Pins {
@@ -26,7 +27,7 @@ impl Pins {
         let Some(old_pins) = old else { return Vec::new() };
         let (new, old) = (versions(self), versions(old_pins));
         if old.is_empty() {
-            return self.moved_hashes(old_pins);
+            return [self.moved_hashes(old_pins), self.moved_files(old_pins)].concat();
         }
         let none = BTreeSet::new();
         let (mut moved, mut come, mut gone) = (Vec::new(), Vec::new(), Vec::new());
@@ -44,7 +45,24 @@ impl Pins {
         moved.extend(told(&come, "new"));
         moved.extend(told(&gone, "gone"));
         moved.extend(self.moved_hashes(old_pins));
+        moved.extend(self.moved_files(old_pins));
         moved
+    }
+
+    /// Files that the programs of steps fetch now, and did not fetch before, or not with this content.
+    fn moved_files(&self, old: &Self) -> Vec<String> {
+        let none = FetchedSet::default();
+        let (mut new, mut gone, mut changed) = (Vec::new(), Vec::new(), Vec::new());
+        for step in self.fetched.keys().chain(old.fetched.keys()).collect::<BTreeSet<_>>() {
+            let [now, before] = [self, old].map(|pins| by_path(pins.fetched.get(step).unwrap_or(&none)));
+            new.extend(now.keys().filter(|path| !before.contains_key(*path)).cloned());
+            gone.extend(before.keys().filter(|path| !now.contains_key(*path)).cloned());
+            let is_other = |(path, hash): &(&String, &Option<String>)| {
+                before.get(*path).is_some_and(|before| before != *hash)
+            };
+            changed.extend(now.iter().filter(is_other).map(|(path, _)| path.clone()));
+        }
+        [told(&new, "new"), told(&gone, "gone"), told(&changed, "not what it was")].concat()
     }
 
     /// Packages whose hash is new, or another one than it was.
@@ -65,6 +83,12 @@ impl Pins {
         );
         moved
     }
+}
+
+/// Hashes of the files of a set, by kind and path; what was not there is left out.
+fn by_path(set: &FetchedSet) -> BTreeMap<String, Option<String>> {
+    let there = set.answers.iter().filter(|answer| answer.sha256.is_some());
+    there.map(|answer| (format!("{}/{}", answer.from, answer.path), answer.sha256.clone())).collect()
 }
 
 /// Says of packages what became of them: of a few, each by its name.

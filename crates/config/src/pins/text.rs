@@ -2,6 +2,7 @@
 
 use super::{Pins, ResolvedPackage};
 use model::error::SurveyError;
+use model::fetched::FetchedAnswer;
 use model::pins::{ImagePin, PackagePin, PinnedSet};
 use model::{Error, Place, Result, files};
 use std::fmt::Write;
@@ -71,6 +72,14 @@ impl Pins {
                 ));
             }
         }
+        for (step, set) in &self.fetched {
+            let answers: String = set.answers.iter().map(answer_line).collect();
+            line(format_args!(
+                "\n[fetched.{}]\nasked = {}\nanswers = [\n{answers}]",
+                quoted(step),
+                quoted(&set.asked)
+            ));
+        }
         Ok(text)
     }
 }
@@ -82,6 +91,18 @@ fn package_line(package: &ResolvedPackage) -> Result<String> {
         Error::Survey(SurveyError::Malformed { place: Place::new(files::PINS, None), detail })
     })?;
     Ok(format!("  {value},\n"))
+}
+
+/// What one path led to, as a line.
+fn answer_line(answer: &FetchedAnswer) -> String {
+    let (from, path) = (quoted(&answer.from), quoted(&answer.path));
+    match &answer.sha256 {
+        Some(sha256) => {
+            let (size, sha256) = (answer.size, quoted(sha256));
+            format!("  {{ from = {from}, path = {path}, size = {size}, sha256 = {sha256} }},\n")
+        }
+        None => format!("  {{ from = {from}, path = {path} }},\n"),
+    }
 }
 
 /// The lines of a set, one per package.

@@ -1,18 +1,28 @@
 //! Java: archives that are already built; sources with Maven or Gradle are surveyed and checked.
 #![forbid(unsafe_code)]
 
+mod build;
+mod built_app;
+mod maven_build;
+mod maven_home;
+mod pom;
+mod project;
+mod repository;
+
+use maven_build::{GOALS, MavenBuild, PROFILES};
 use model::error::SurveyError;
 use model::{
-    BuildpackOptions, Claim, Error, Evidence, Finding, Place, ProcessKind, ProcessType, Result, RuntimeWish,
-    configured_constraint,
+    BuildpackOptions, Claim, Ecosystem, Error, Evidence, Finding, Place, ProcessKind, ProcessType, Result,
+    RuntimeWish, configured_constraint,
 };
 use model::{OptionSpec, Takes};
-use planning::{Buildpack, Context, Contribution, Resolution, first_present};
+use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_present};
+use pom::{POM, Poms};
+use project::MODULE;
 use source::SourceTree;
 use std::fs::File;
 use std::io::Read;
 
-const MAVEN: &str = "pom.xml";
 const GRADLE: [&str; 2] = ["build.gradle.kts", "build.gradle"];
 
 /// The buildpack.
@@ -25,15 +35,25 @@ impl Buildpack for Java {
 
     fn options(&self) -> Vec<OptionSpec> {
         let slim = "Whether the runtime goes without what servers hardly need, such as fonts";
-        vec![OptionSpec::VERSION, OptionSpec::new(OptionSpec::SLIM, Takes::Truth, slim)]
+        vec![
+            OptionSpec::VERSION,
+            OptionSpec::new(OptionSpec::SLIM, Takes::Truth, slim),
+            OptionSpec::new(MODULE, Takes::Text, "The module of a Maven project that is the app: its folder"),
+            OptionSpec::new(GOALS, Takes::Texts, "The goals that Maven is given, in place of package"),
+            OptionSpec::new(PROFILES, Takes::Texts, "The profiles that Maven builds with"),
+        ]
+    }
+
+    fn ecosystems(&self) -> Vec<Ecosystem> {
+        vec![Ecosystem::MAVEN]
     }
 
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
-        let looked_for = vec![MAVEN, "build.gradle.kts", "build.gradle", "*.jar", "*.war"];
+        let looked_for = vec![POM, "build.gradle.kts", "build.gradle", "*.jar", "*.war"];
         let mut finding = Finding::nothing(self.name(), looked_for);
         let configured = configured_constraint(options);
-        if let Some(text) = tree.read(MAVEN)? {
-            maven(&text, configured, &mut finding);
+        if let Some(poms) = Poms::read(tree)? {
+            maven(tree, &poms, options, &mut finding)?;
         } else if let Some(file) = first_present(tree, &GRADLE) {
             let text = tree.read(file)?.unwrap_or_default();
             gradle(file, &text, configured, &mut finding);
@@ -49,21 +69,42 @@ impl Buildpack for Java {
         Some(major(version)? >= major(constraint)?)
     }
 
-    fn contribute(&self, context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
+    fn resolve(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
+        match maven_build::app(context)? {
+            Some(app) if context.build_command.is_none() => maven_build::settle(context, app, resolving),
+            _ => Ok(Resolution::default()),
+        }
+    }
+
+    fn contribute(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
+        // Java up to 17 takes its encoding from here.
+        let env = vec![("LANG", "C.UTF-8".to_owned())];
+        let path = vec![context.runtime()?.bin_folder.clone()];
+        if let Some(settled) = resolution.settled::<MavenBuild>() {
+            return Ok(Contribution { path, env, ..settled.contribute(context)? });
+        }
         let finding = context.finding;
         let archives = finding.processes.iter().flat_map(|p| &p.command).filter(|w| w.ends_with(".jar"));
         let missing: Vec<_> = archives.filter(|jar| !context.tree.has(jar)).collect();
         let built = prebuilt(context.tree).is_some() && missing.is_empty() || context.build_command.is_some();
         if let (false, Some(evidence)) = (built, finding.evidence.first()) {
+            let (what, instead) = match context.tree.has(POM) {
+                true => (
+                    "a Maven project in which nothing starts",
+                    "say which module does: module under [buildpacks.java] in shtetl.toml; or give the command in [build] run",
+                ),
+                false => (
+                    "building with Gradle",
+                    "give the command in [build] run, or build the archive before and take it in with [source] include",
+                ),
+            };
             return Err(Error::Survey(SurveyError::Unsupported {
                 place: evidence.place.clone(),
-                what: "compiling Java".to_owned(),
-                instead: "give the command in [build] run, or build the archive before and take it in with [source] include",
+                what: what.to_owned(),
+                instead,
             }));
         }
-        // Java up to 17 takes its encoding from here.
-        let env = vec![("LANG", "C.UTF-8".to_owned())];
-        Ok(Contribution { path: vec![context.runtime()?.bin_folder.clone()], env, ..Contribution::default() })
+        Ok(Contribution { path, env, ..Contribution::default() })
     }
 }
 
@@ -76,15 +117,6 @@ fn prebuilt(tree: &SourceTree) -> Option<String> {
     tree.files().keys().filter(in_place).filter(ending).find(|f| !extra(f)).cloned()
 }
 
-/// The text of the first element `name`, and its line (from 1).
-fn element<'t>(text: &'t str, name: &str) -> Option<(&'t str, u32)> {
-    let (open, close) = (format!("<{name}>"), format!("</{name}>"));
-    let start = text.find(&open)? + open.len();
-    let value = text[start..].split(&close).next()?.trim();
-    let line = u32::try_from(text[..start].matches('\n').count() + 1).ok()?;
-    (!value.starts_with("${")).then_some((value, line))
-}
-
 /// Wants the Java of these releases, each with the place that says so; the first one counts.
 fn wish_for(said: Vec<(String, Place)>, configured: Option<(String, Place)>, finding: &mut Finding) {
     for (version, place) in &said {
@@ -94,45 +126,40 @@ fn wish_for(said: Vec<(String, Place)>, configured: Option<(String, Place)>, fin
     finding.runtime = Some(RuntimeWish::of("java", configured, said));
 }
 
-fn maven(text: &str, configured: Option<(String, Place)>, finding: &mut Finding) {
+fn maven(tree: &SourceTree, poms: &Poms, options: &BuildpackOptions, finding: &mut Finding) -> Result<()> {
     finding.claim = Claim::Whole;
-    finding.evidence.push(Evidence::speaks_for(
-        Place::new(MAVEN, None),
-        "present",
-        "an app for Java, built with Maven",
-    ));
-    let settings = ["maven.compiler.release", "release", "java.version", "maven.compiler.target", "target"];
-    let said: Vec<_> = settings
-        .iter()
-        .filter_map(|s| element(text, s))
-        .map(|(value, line)| (value.to_owned(), Place::new(MAVEN, Some(line))))
-        .collect();
-    wish_for(said, configured, finding);
-    // The parent's coordinates come first where there is a parent.
-    let own = text.split("</parent>").last().unwrap_or(text);
-    let runs_alone =
-        ["spring-boot-maven-plugin", "maven-shade-plugin", "maven-assembly-plugin", "quarkus-maven-plugin"];
-    if let Some(plugin) = runs_alone.iter().find(|p| text.contains(**p)) {
-        let place = Place::find(MAVEN, text, plugin);
-        finding.evidence.push(Evidence::speaks_for(
-            place.clone(),
-            *plugin,
-            "it makes a jar that runs by itself",
-        ));
-        let (name, version) = (element(own, "artifactId"), element(own, "version"));
-        let jar = match (element(own, "finalName"), name, version) {
-            (Some((name, _)), ..) => format!("target/{name}.jar"),
-            (None, Some((name, _)), Some((version, _))) => format!("target/{name}-{version}.jar"),
-            (None, Some((name, _)), None) => format!("target/{name}.jar"),
-            _ => return,
-        };
-        finding.processes.push(ProcessType::found(
-            "web",
-            ProcessKind::Process,
-            &started(&jar, text.contains("spring-boot")),
-            place,
-        ));
+    let place = Place::new(POM, None);
+    finding.evidence.push(Evidence::speaks_for(place, "present", "an app for Java, built with Maven"));
+    if let Some((version, place)) = maven_home::wanted(tree)? {
+        finding.evidence.push(Evidence::speaks_for(place, version, "the release of Maven that builds it"));
     }
+    let startable = project::startable(tree, poms, options)?;
+    let first = startable.first();
+    let pom = first.and_then(|app| poms.0.get(&app.folder)).or_else(|| poms.0.get(""));
+    let compiler = |pom, name| poms.plugin_value(pom, "maven-compiler-plugin", name);
+    let said = pom.map(|pom| {
+        let properties = ["maven.compiler.release", "java.version", "maven.compiler.target"];
+        let of_properties = properties.into_iter().map(|name| poms.property(pom, name));
+        let of_compiler = ["release", "target"].into_iter().map(|name| compiler(pom, name));
+        of_properties.chain(of_compiler).flatten().collect()
+    });
+    wish_for(said.unwrap_or_default(), configured_constraint(options), finding);
+    match &startable[..] {
+        [] => {}
+        [app, others @ ..] if others.iter().all(|other| other.kind > app.kind) => {
+            project::tell(tree, poms, app, finding)?;
+        }
+        several => {
+            for app in several.iter().filter(|app| app.kind == several[0].kind) {
+                let tells = format!(
+                    "it starts, too: in shtetl.toml, under [buildpacks.java]: {MODULE} = {:?}",
+                    app.folder
+                );
+                finding.evidence.push(Evidence::against(Place::new(POM, None), app.folder_name(), tells));
+            }
+        }
+    }
+    Ok(())
 }
 
 fn gradle(file: &'static str, text: &str, configured: Option<(String, Place)>, finding: &mut Finding) {

@@ -19,6 +19,15 @@ pub enum StepError {
     /// A program of a step failed.
     #[error("{step}: {command} failed")]
     Failed { step: String, command: String, status: String, said: Vec<String>, missing: Vec<Missing> },
+    /// Programs of a step asked for files that are not pinned: kind and path of each.
+    #[error("{step}: asked for {} files that are not pinned", asked.len())]
+    NotPinned { step: String, asked: Vec<String> },
+    /// Programs of a step asked for something that the gateway does not do.
+    #[error("{step}: asked for what it may not have")]
+    NotAllowed { step: String, asked: Vec<String> },
+    /// Programs of a step asked for files of a kind that the step does not fetch.
+    #[error("{step}: nothing says where {kind} is")]
+    NoAddress { step: String, kind: String },
     /// A program of a step used more than it may.
     #[error("{step}: {command} used too much")]
     OverLimit { step: String, command: String, limit: Limit },

@@ -2,12 +2,14 @@
 
 use crate::app::App;
 use config::pins::Pins;
+use model::fetched::FetchedSets;
 use model::files;
 use model::{PathFacts, Result};
 use planning::{NewHash, NewlyResolved};
 use std::path::PathBuf;
 
 /// Pins that are to be written when the build begins.
+#[derive(Clone)]
 pub struct NewPins {
     path: Option<PathBuf>,
     pins: Pins,
@@ -55,14 +57,7 @@ impl NewPins {
         if resolved.is_empty() && hashes.is_empty() {
             return Ok(of_base);
         }
-        let mut all = match of_base {
-            Some(all) => all,
-            None => {
-                let old = Pins::read(&app.opened.config_folder())?;
-                let new = Pins::without_base(old.as_ref(), app.survey.base.0.as_str());
-                Self { first_for: None, ..Self::new(app, old.as_ref(), &new, platform, false) }
-            }
-        };
+        let mut all = Self::on_top_of(app, of_base, platform)?;
         for (language, sets) in NewlyResolved::sets(resolved) {
             all.pins.resolved.entry(language).or_default().extend(sets);
         }
@@ -70,6 +65,27 @@ impl NewPins {
             all.pins.hashes.entry(ecosystem.name().to_owned()).or_default().insert(package, integrity);
         }
         Ok(Some(all))
+    }
+
+    /// The pins of `app` with what its steps fetched just now, on top of other new pins, if there are any.
+    pub(crate) fn with_fetched(
+        app: &App,
+        others: Option<&Self>,
+        platform: &str,
+        fetched: &FetchedSets,
+    ) -> Result<Self> {
+        let mut all = Self::on_top_of(app, others.cloned(), platform)?;
+        all.pins.fetched.extend(fetched.clone());
+        Ok(all)
+    }
+
+    fn on_top_of(app: &App, others: Option<Self>, platform: &str) -> Result<Self> {
+        if let Some(others) = others {
+            return Ok(others);
+        }
+        let old = Pins::read(&app.opened.config_folder())?;
+        let new = Pins::without_base(old.as_ref(), app.survey.base.0.as_str());
+        Ok(Self { first_for: None, ..Self::new(app, old.as_ref(), &new, platform, false) })
     }
 
     /// What people should know of them.

@@ -177,6 +177,9 @@ fn contribute(
         }
         _ => {}
     }
+    if let Some(tool) = contribution.tool.take() {
+        list.add_tool(tool);
+    }
     list.leave_out.append(&mut contribution.leave_out);
     list.steps.extend(contribution.steps);
     for step in contribution.compiling {

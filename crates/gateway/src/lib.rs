@@ -1,0 +1,24 @@
+//! Answers what programs of a step fetch: from the addresses in force, and from nowhere else.
+//!
+//! ```text
+//! program in its own network ─► listener on its loopback interface, whose descriptor this process holds
+//!     ─► GET or HEAD /<kind>/<path> ─► pinned: from the store, or fetched and compared
+//!                                   ─► not pinned: fetched and recorded, or refused and named
+//! ```
+//!
+//! Credentials, TLS and retry are this process's; nothing of them is seen inside.
+#![forbid(unsafe_code)]
+
+mod answers;
+mod request;
+mod serving;
+
+pub use answers::{Gateway, Source, Trouble, provide};
+
+/// The port that the gateway listens on, in the network of the step.
+pub const PORT: u16 = 8099;
+
+/// The address of a kind, as programs of the step see it; it ends with a slash.
+pub fn url(kind: &str) -> String {
+    format!("http://127.0.0.1:{PORT}/{kind}/")
+}

@@ -1,0 +1,316 @@
+//! What Maven made, taken apart into the form that it starts from: a changed class changes a small layer only.
+
+use crate::project::START;
+use content::layer::{Entry, LayerWriter};
+use model::error::StepError;
+use model::folder::entries;
+use model::{Error, PathFacts, Result};
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::Read;
+use std::path::{Path, PathBuf};
+use zip::ZipArchive;
+
+/// The folder of the app, from the root of the image.
+pub(crate) const APP: &str = "app";
+/// Where libraries are, in it.
+pub(crate) const LIBRARIES: &str = "lib";
+const CLASSES: &str = "classes";
+const MANIFEST: &str = "META-INF/MANIFEST.MF";
+/// The largest manifest that is read, in bytes.
+const LARGEST_MANIFEST: u64 = 1 << 20;
+/// What a build writes besides the app itself.
+const BESIDE: [&str; 5] = ["-sources.", "-javadoc.", "-tests.", "-test-sources.", "original-"];
+/// Where executable archives have the classes and the libraries of the app.
+const EXECUTABLE: [(&str, &[&str]); 2] = [
+    ("BOOT-INF/classes/", &["BOOT-INF/lib/"]),
+    ("WEB-INF/classes/", &["WEB-INF/lib/", "WEB-INF/lib-provided/"]),
+];
+/// The loader of executable archives, which is not needed.
+const LOADER: &str = "org/springframework/boot/loader/";
+/// The file that lists the libraries of an executable archive in their order.
+const ORDER: &str = "-INF/classpath.idx";
+
+/// Where the content of a file of the app is.
+enum Content {
+    /// A file.
+    File(PathBuf),
+    /// A member of the archive.
+    Member(usize),
+    Text(String),
+}
+
+/// The files of the app by their path in its folder.
+type Files = BTreeMap<String, Content>;
+
+/// An archive that was built.
+struct Jar {
+    path: PathBuf,
+    zip: ZipArchive<File>,
+    manifest: BTreeMap<String, String>,
+}
+
+/// Puts the app that the build of the module in `folder` made into a layer. `main` starts it where no manifest says so.
+pub(crate) fn pack(
+    source: &Path,
+    folder: &str,
+    main: Option<&str>,
+    layer: &mut LayerWriter<'_>,
+) -> Result<()> {
+    let mut files = Files::new();
+    let made = Made(source.canonicalize().facts(source)?);
+    let target = &source.join(folder).join("target");
+    let fast = target.join("quarkus-app");
+    if made.has_file(&fast.join("quarkus-run.jar")) {
+        add_folder(&made, &fast, "quarkus-app", &mut files)?;
+        let text = format!("-jar\n{}\n", quoted(&format!("/{APP}/quarkus-app/quarkus-run.jar")));
+        files.insert(START.to_owned(), Content::Text(text));
+        return write(&files, None, layer);
+    }
+    let mut jar = chosen(&made, target, main.is_some())?;
+    let starts = jar.manifest.get("Start-Class").or_else(|| jar.manifest.get("Main-Class"));
+    let class = starts.cloned().or_else(|| main.map(str::to_owned)).unwrap_or_default();
+    let class_path = match executable(&mut jar, &mut files)? {
+        Some(class_path) => class_path,
+        None => beside(&made, &jar, target, &mut files)?,
+    };
+    let absolute: Vec<String> = class_path.iter().map(|entry| format!("/{APP}/{entry}")).collect();
+    let text = format!("-cp\n{}\n{class}\n", quoted(&absolute.join(":")));
+    files.insert(START.to_owned(), Content::Text(text));
+    write(&files, Some(&mut jar), layer)
+}
+
+/// The archive that is the app: one that starts by itself, the largest first; else any, where the class is known.
+fn chosen(source: &Made, target: &Path, class_is_known: bool) -> Result<Jar> {
+    let all = if source.has_folder(target) { entries(target)? } else { Vec::new() };
+    let mut jars = Vec::new();
+    let mut made = Vec::new();
+    for path in all {
+        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let is_archive = name.ends_with(".jar") || name.ends_with(".war");
+        if !is_archive || !source.has_file(&path) || BESIDE.iter().any(|part| name.contains(part)) {
+            continue;
+        }
+        let size = path.metadata().facts(&path)?.len();
+        let mut zip = match ZipArchive::new(File::open(&path).facts(&path)?) {
+            Ok(zip) => zip,
+            Err(_) => continue,
+        };
+        let manifest = manifest_of(&mut zip);
+        made.push(format!("target/{name}"));
+        let starts = manifest.contains_key("Main-Class");
+        jars.push((starts, size, Jar { path, zip, manifest }));
+    }
+    jars.retain(|(starts, ..)| *starts || class_is_known);
+    let best = jars.into_iter().max_by_key(|(starts, size, _)| (*starts, *size));
+    let none =
+        || Error::Step(StepError::NotMade { wanted: "a jar that says its Main-Class".to_owned(), made });
+    best.map(|(_, _, jar)| jar).ok_or_else(none)
+}
+
+/// The main attributes of a manifest (the JAR file specification, "JAR Manifest").
+fn manifest_of(zip: &mut ZipArchive<File>) -> BTreeMap<String, String> {
+    let mut text = String::new();
+    if let Ok(member) = zip.by_name(MANIFEST) {
+        // What is not text has no attributes.
+        let _ = member.take(LARGEST_MANIFEST).read_to_string(&mut text);
+    }
+    attributes(&text)
+}
+
+fn attributes(text: &str) -> BTreeMap<String, String> {
+    // A line that begins with a space goes on with the one before.
+    let whole = text.replace("\r\n", "\n").replace("\n ", "");
+    let main = whole.split("\n\n").next().unwrap_or_default();
+    let pairs = main.lines().filter_map(|line| line.split_once(':'));
+    pairs.map(|(name, value)| (name.trim().to_owned(), value.trim().to_owned())).collect()
+}
+
+/// Takes an executable archive apart; gives its class path, or nothing for another kind of archive.
+fn executable(jar: &mut Jar, files: &mut Files) -> Result<Option<Vec<String>>> {
+    let names: Vec<String> = jar.zip.file_names().filter_map(|name| Some(name.ok()?.into_owned())).collect();
+    let is_one = |(classes, _): &&(&str, &[&str])| names.iter().any(|name| name.starts_with(classes));
+    if !jar.manifest.contains_key("Start-Class") {
+        return Ok(None);
+    }
+    let Some((classes, libraries)) = EXECUTABLE.iter().find(is_one) else { return Ok(None) };
+    let mut found = Vec::new();
+    let mut order = Vec::new();
+    for index in 0..jar.zip.len() {
+        let mut member = jar.zip.by_index(index).map_err(|error| damaged(&jar.path, &error))?;
+        let name = String::from_utf8_lossy(member.name_raw()).into_owned();
+        if member.is_dir() || name.starts_with(LOADER) {
+            continue;
+        }
+        if name.ends_with(ORDER) {
+            let mut text = String::new();
+            member.read_to_string(&mut text).facts(&jar.path)?;
+            order = text.lines().filter_map(library_in_line).collect();
+            continue;
+        }
+        let library = libraries.iter().find_map(|folder| name.strip_prefix(folder));
+        let place = match (library, name.strip_prefix(classes)) {
+            (Some(library), _) => {
+                found.push(library.to_owned());
+                format!("{LIBRARIES}/{library}")
+            }
+            (None, Some(class)) => format!("{CLASSES}/{class}"),
+            // Indexes and whatever else only the loader reads.
+            (None, None) if name.starts_with("BOOT-INF/") || name == MANIFEST => continue,
+            (None, None) => format!("{CLASSES}/{name}"),
+        };
+        if !place.split('/').all(|part| !matches!(part, "" | "." | "..")) {
+            return Err(damaged(&jar.path, &format!("a member is called {name:?}")));
+        }
+        files.insert(place, Content::Member(index));
+    }
+    found.sort();
+    // Libraries that the index does not list come after those that it does.
+    let unlisted: Vec<String> = found.iter().filter(|name| !order.contains(name)).cloned().collect();
+    order.retain(|name| found.contains(name));
+    let listed = order.into_iter().chain(unlisted).map(|name| format!("{LIBRARIES}/{name}"));
+    Ok(Some(std::iter::once(CLASSES.to_owned()).chain(listed).collect()))
+}
+
+/// `- "BOOT-INF/lib/fog-1.0.jar"`: the name of the file.
+fn library_in_line(line: &str) -> Option<String> {
+    let path = line.trim().strip_prefix("- ")?.trim_matches('"');
+    Some(path.rsplit('/').next()?.to_owned())
+}
+
+/// An archive as it is, with the libraries beside it; gives the class path.
+fn beside(made: &Made, jar: &Jar, target: &Path, files: &mut Files) -> Result<Vec<String>> {
+    let name = jar.path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let mut class_path = vec![name.clone()];
+    files.insert(name, Content::File(jar.path.clone()));
+    // What its manifest names counts in that order; what was copied beside it, by name.
+    let named = jar.manifest.get("Class-Path").map(String::as_str).unwrap_or_default();
+    let mut libraries: Vec<PathBuf> = named
+        .split_whitespace()
+        .filter(|entry| !entry.split('/').any(|part| part == ".."))
+        .map(|entry| target.join(entry))
+        .filter(|path| made.has_file(path))
+        .collect();
+    let copied = target.join("dependency");
+    if libraries.is_empty() && made.has_folder(&copied) {
+        libraries = entries(&copied)?;
+        libraries.retain(|path| made.has_file(path));
+    }
+    for path in libraries {
+        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let place = format!("{LIBRARIES}/{name}");
+        class_path.push(place.clone());
+        files.insert(place, Content::File(path));
+    }
+    Ok(class_path)
+}
+
+/// What a build left in the source. The programs of the build are not trusted: a link of theirs that leads out of the
+/// source would make a file of this machine part of the image.
+struct Made(PathBuf);
+
+impl Made {
+    fn is_inside(&self, path: &Path) -> bool {
+        path.canonicalize().is_ok_and(|path| path.starts_with(&self.0))
+    }
+
+    fn has_file(&self, path: &Path) -> bool {
+        path.is_file() && self.is_inside(path)
+    }
+
+    fn has_folder(&self, path: &Path) -> bool {
+        path.is_dir() && self.is_inside(path)
+    }
+}
+
+fn add_folder(made: &Made, folder: &Path, at: &str, files: &mut Files) -> Result<()> {
+    for path in entries(folder)? {
+        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let place = format!("{at}/{name}");
+        let is_link = path.symlink_metadata().is_ok_and(|metadata| metadata.is_symlink());
+        if made.has_folder(&path) && !is_link {
+            add_folder(made, &path, &place, files)?;
+        } else if made.has_file(&path) {
+            files.insert(place, Content::File(path));
+        }
+    }
+    Ok(())
+}
+
+fn write(files: &Files, mut jar: Option<&mut Jar>, layer: &mut LayerWriter<'_>) -> Result<()> {
+    layer.part::<Error>(|tar| {
+        tar.entry(&Entry::folder(APP))?;
+        let mut last = String::new();
+        for (place, content) in files {
+            let place = format!("{APP}/{place}");
+            for (at, _) in
+                place.match_indices('/').skip(1).filter(|(at, _)| !last.starts_with(&place[..=*at]))
+            {
+                tar.entry(&Entry::folder(&place[..at]))?;
+            }
+            match content {
+                Content::File(path) => {
+                    let mut file = File::open(path).facts(path)?;
+                    let size = fs::metadata(path).facts(path)?.len();
+                    tar.file(&Entry::file(place.as_str(), size, false), &mut file)?;
+                }
+                Content::Member(index) => {
+                    let Some(jar) = jar.as_deref_mut() else { continue };
+                    let mut member = jar.zip.by_index(*index).map_err(|error| damaged(&jar.path, &error))?;
+                    let entry = Entry::file(place.as_str(), member.size(), false);
+                    tar.file(&entry, &mut member).facts(&jar.path)?;
+                }
+                Content::Text(text) => {
+                    let entry = Entry::file(place.as_str(), text.len() as u64, false);
+                    tar.file(&entry, &mut text.as_bytes())?;
+                }
+            }
+            last = place;
+        }
+        Ok(())
+    })
+}
+
+fn damaged(path: &Path, detail: &dyn std::fmt::Display) -> Error {
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    Error::Step(StepError::NotMade { wanted: format!("a whole {name} ({detail})"), made: Vec::new() })
+}
+
+/// A word of an argument file (the `java` command, "java Command-Line Argument Files").
+fn quoted(word: &str) -> String {
+    format!("\"{}\"", word.replace('\\', "\\\\").replace('"', "\\\""))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn attributes_go_on_over_lines_and_end_with_the_main_section() {
+        let text = "Manifest-Version: 1.0\r\nClass-Path: lib/fog-1.0.jar lib/h\r\n orn-2.0.jar\r\n\r\nName: a\r\nMain-Class: b\r\n";
+        let found = attributes(text);
+        assert_eq!(found["Class-Path"], "lib/fog-1.0.jar lib/horn-2.0.jar");
+        assert!(!found.contains_key("Main-Class"));
+    }
+
+    #[test]
+    fn what_a_link_leads_to_outside_of_the_source_is_not_taken() {
+        let folder = tempfile::tempdir().unwrap();
+        let source = folder.path().join("source");
+        fs::create_dir_all(source.join("target/quarkus-app")).unwrap();
+        fs::write(folder.path().join("secret"), "hunter2").unwrap();
+        fs::write(source.join("target/quarkus-app/own.jar"), "own").unwrap();
+        for (to, at) in [("../../../secret", "secret.jar"), ("../../..", "all"), (".", "round")] {
+            std::os::unix::fs::symlink(to, source.join("target/quarkus-app").join(at)).unwrap();
+        }
+        let made = Made(source.canonicalize().unwrap());
+        let mut files = Files::new();
+        add_folder(&made, &source.join("target/quarkus-app"), "app", &mut files).unwrap();
+        assert_eq!(files.keys().collect::<Vec<_>>(), ["app/own.jar"]);
+    }
+
+    #[test]
+    fn words_of_argument_files_are_quoted() {
+        assert_eq!(quoted("/app/a b\\\"c"), r#""/app/a b\\\"c""#);
+    }
+}

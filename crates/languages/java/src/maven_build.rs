@@ -1,0 +1,142 @@
+//! What a build with Maven takes: its release, a JDK, the artifacts that it fetches.
+
+use crate::build::{self, Build, Part, Take};
+use crate::maven_home::{self, MavenHome};
+use crate::pom::{POM, Poms};
+use crate::project::{self, Startable};
+use crate::repository::{self, RepositoryFiles, SETTINGS};
+use content::digest::Sha256;
+use engine::support_files::{self, SupportFile};
+use engine::{Fetches, Step, parts_digest};
+use model::error::SurveyError;
+use model::platform::own_platform;
+use model::{Error, Place, Result, Role};
+use planning::{Context, Contribution, Resolution, Resolving};
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+/// Options of the buildpack.
+pub(crate) const GOALS: &str = "goals";
+pub(crate) const PROFILES: &str = "profiles";
+/// Words for the machine that Maven runs on (the Maven reference, "Configuring Maven").
+const MACHINE: &str = ".mvn/jvm.config";
+/// JDKs, by the major version of the runtime that runs what they make.
+const JDKS: [(&str, &str); 3] = [("17", "jdk-17"), ("21", "jdk-21"), ("25", "jdk-25")];
+/// What only the build reads.
+const READ_BY_BUILD: [&str; 8] = [
+    "src/**",
+    "**/src/main/**",
+    "**/src/test/**",
+    "**/pom.xml",
+    "**/mvnw",
+    "**/mvnw.cmd",
+    "**/.mvn/**",
+    "**/target/**",
+];
+
+/// Settled.
+pub(crate) struct MavenBuild {
+    app: Startable,
+    home: Option<MavenHome>,
+    fetches: Fetches,
+}
+
+/// The app, where the source is a Maven project and it is clear which module starts.
+pub(crate) fn app(context: &Context<'_>) -> Result<Option<Startable>> {
+    let Some(poms) = Poms::read(context.tree)? else { return Ok(None) };
+    let mut all = project::startable(context.tree, &poms, context.options)?.into_iter();
+    let Some(first) = all.next() else { return Ok(None) };
+    Ok(all.all(|other| other.kind > first.kind).then_some(first))
+}
+
+/// Settles what the build takes.
+pub(crate) fn settle(context: &Context<'_>, app: Startable, resolving: &Resolving<'_>) -> Result<Resolution> {
+    let mut resolution = Resolution::default();
+    let (_, jdk) = jdk(context)?;
+    resolution.tools.insert(jdk);
+    let home = maven_home::settle(context, resolving, &mut resolution)?;
+    let asked = asked(context, &app, home.as_ref())?;
+    let sources = repository::sources(context.addresses)?;
+    let fetches = resolving.fetches(build::STEP, asked, sources)?;
+    resolution.settle(MavenBuild { app, home, fetches });
+    Ok(resolution)
+}
+
+/// The JDK for the runtime of the image: its major version and its name in the catalogue.
+fn jdk(context: &Context<'_>) -> Result<(&'static str, &'static str)> {
+    let runtime = context.runtime()?;
+    let major = runtime.version.split('.').next().unwrap_or_default();
+    let known = JDKS.iter().find(|(version, _)| *version == major);
+    let unknown = || SurveyError::Unsupported {
+        place: Place::new(POM, None),
+        what: format!("building for Java {}", runtime.version),
+        instead: "choose Java 17, 21 or 25: version under [buildpacks.java]",
+    };
+    Ok(*known.ok_or_else(unknown).map_err(Error::Survey)?)
+}
+
+/// A text that stands for everything that decides what Maven fetches.
+fn asked(context: &Context<'_>, app: &Startable, home: Option<&MavenHome>) -> Result<String> {
+    let mut parts = BTreeMap::new();
+    for path in context.tree.files().keys() {
+        let is_read = path == POM || path.ends_with("/pom.xml") || path.starts_with(".mvn/");
+        if is_read {
+            let text = context.tree.read(path)?.unwrap_or_default();
+            parts.insert(path.clone(), Sha256::of(text.as_bytes()).hex());
+        }
+    }
+    parts.insert("maven".to_owned(), home.map(|home| home.version.clone()).unwrap_or_default());
+    parts.insert("java".to_owned(), jdk(context)?.0.to_owned());
+    // Some artifacts are for one platform.
+    parts.insert("platform".to_owned(), own_platform());
+    let mut words = vec![app.folder.clone()];
+    words.extend([GOALS, PROFILES].iter().flat_map(|key| context.options.texts(key).iter().cloned()));
+    parts.insert("command".to_owned(), words.join(" "));
+    Ok(parts_digest(&parts).0.hex())
+}
+
+impl MavenBuild {
+    pub fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
+        let steps = [Part::Libraries, Part::Own].map(|part| {
+            let role = if part == Part::Libraries { Role::Dependencies } else { Role::Built };
+            let take = Take::new(part, &self.fetches.pinned);
+            Ok(Step::new(part.step(), role, take).in_root(vec![self.build(context)?]))
+        });
+        let steps = steps.into_iter().collect::<Result<Vec<_>>>()?;
+        let leave_out = READ_BY_BUILD.map(str::to_owned).into();
+        let tool = self.home.as_ref().map(MavenHome::in_use);
+        Ok(Contribution { steps, leave_out, tool, ..Contribution::default() })
+    }
+
+    /// The step that builds.
+    fn build(&self, context: &Context<'_>) -> Result<Step> {
+        let (major, _) = jdk(context)?;
+        let processor = own_platform();
+        let processor = processor.rsplit('/').next().unwrap_or_default();
+        let machine = context.tree.read(MACHINE)?.unwrap_or_default();
+        let is_laid_out = !self.fetches.records;
+        let work = Build {
+            tree: Arc::clone(context.tree),
+            app: self.app.clone(),
+            goals: context.options.texts(GOALS).to_vec(),
+            profiles: context.options.texts(PROFILES).to_vec(),
+            machine: machine.split_whitespace().map(str::to_owned).collect(),
+            java_home: format!("/usr/lib/jvm/java-{major}-openjdk-{processor}"),
+            is_laid_out,
+        };
+        let mut root = context.base.build_root()?;
+        root.extend(self.home.as_ref().map(|home| home.step(context)).transpose()?);
+        let settings = SupportFile {
+            path: SETTINGS,
+            text: repository::settings(&self.fetches.sources),
+            executable: false,
+        };
+        root.push(support_files::step("maven settings", vec![settings]));
+        if is_laid_out {
+            let files = RepositoryFiles::of(&self.fetches);
+            root.push(Step::new(repository::STEP, Role::Dependencies, files));
+        }
+        let step = Step { reads_source: true, ..Step::new(build::STEP, Role::Built, work).in_root(root) };
+        Ok(if is_laid_out { step } else { step.fetching(self.fetches.clone()) })
+    }
+}

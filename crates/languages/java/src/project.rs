@@ -1,0 +1,293 @@
+//! What of a Maven project starts, and how: concluded from its files alone.
+
+use crate::pom::{Pom, Poms};
+use model::{BuildpackOptions, Evidence, Finding, Place, ProcessKind, ProcessType, Result};
+use source::SourceTree;
+
+/// The file with the class path and the class that starts the app, which the build writes.
+pub(crate) const START: &str = "start.args";
+/// The option that says which module is the app.
+pub(crate) const MODULE: &str = "module";
+/// Properties that projects say the class in that starts them.
+const MAIN_PROPERTIES: [&str; 4] = ["exec.mainClass", "start-class", "mainClass", "main.class"];
+/// Plugins that are told the class that starts the app.
+const MAIN_PLUGINS: [&str; 5] = [
+    "maven-jar-plugin",
+    "maven-shade-plugin",
+    "maven-assembly-plugin",
+    "exec-maven-plugin",
+    "spring-boot-maven-plugin",
+];
+
+/// What a module's build makes.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Kind {
+    /// Something that brings all it needs.
+    Whole,
+    /// A jar of its own classes; what it needs has to be put beside it.
+    Plain,
+}
+
+/// A module that starts.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Startable {
+    /// Its folder.
+    pub folder: String,
+    pub kind: Kind,
+    /// The class that starts it, where a file says so.
+    pub main: Option<String>,
+    /// What says that it starts.
+    said: Place,
+    tells: String,
+}
+
+/// A framework: the beginning of an artifact's name, what people call it, and the property that takes the port.
+struct Framework(&'static str, &'static str, Option<&'static str>);
+
+/// The first one that the app depends on counts.
+const FRAMEWORKS: [Framework; 15] = [
+    Framework("spring-boot-starter-web", "Spring Boot with web pages or services", Some("server.port")),
+    Framework("spring-boot-starter-jersey", "Spring Boot with Jersey", Some("server.port")),
+    Framework("spring-boot-starter", "Spring Boot", None),
+    Framework("quarkus-", "Quarkus", Some("quarkus.http.port")),
+    Framework("micronaut-http-server", "Micronaut", Some("micronaut.server.port")),
+    Framework("helidon-", "Helidon", Some("server.port")),
+    Framework("dropwizard-core", "Dropwizard", None),
+    Framework("javalin", "Javalin", None),
+    Framework("spark-core", "Spark", None),
+    Framework("vertx-web", "Vert.x", None),
+    Framework("undertow-core", "Undertow", None),
+    Framework("jetty-server", "Jetty", None),
+    Framework("jersey-container-grizzly2-http", "Jersey on Grizzly", None),
+    Framework("jersey-container-jdk-http", "Jersey on the JDK's own server", None),
+    Framework("netty-all", "Netty", None),
+];
+/// Frameworks of which only some parts serve anything.
+const SERVE: [&str; 3] = ["quarkus-rest", "quarkus-resteasy", "quarkus-vertx-http"];
+
+/// The modules that start, those that bring all they need first; with the option, only the one that it names.
+pub(crate) fn startable(
+    tree: &SourceTree,
+    poms: &Poms,
+    options: &BuildpackOptions,
+) -> Result<Vec<Startable>> {
+    let named = options.text(MODULE).map(|module| module.trim_matches('/'));
+    let mut all = Vec::new();
+    for pom in poms.0.values().filter(|pom| pom.packaging != "pom") {
+        if named.is_none_or(|named| pom.folder == named || pom.artifact == named) {
+            all.extend(of_module(tree, poms, pom)?);
+        }
+    }
+    all.sort_by_key(|startable| startable.kind);
+    Ok(all)
+}
+
+fn of_module(tree: &SourceTree, poms: &Poms, pom: &Pom) -> Result<Option<Startable>> {
+    let folder = pom.folder.clone();
+    let main = main_class(poms, pom);
+    let whole = |said: Place, tells: String| Startable {
+        folder: folder.clone(),
+        kind: Kind::Whole,
+        main: main.clone().map(|(class, _)| class),
+        said,
+        tells,
+    };
+    const WHOLE: [&str; 4] =
+        ["spring-boot-maven-plugin", "quarkus-maven-plugin", "maven-shade-plugin", "maven-assembly-plugin"];
+    for plugin in WHOLE {
+        if let Some(place) = poms.plugin(pom, plugin) {
+            return Ok(Some(whole(place, format!("{plugin} makes an app that starts by itself"))));
+        }
+    }
+    if pom.parent.as_ref().is_some_and(|(artifact, _)| artifact == "micronaut-parent") {
+        let tells = "micronaut-parent makes an app that starts by itself".to_owned();
+        return Ok(Some(whole(Place::new(pom.file.as_str(), None), tells)));
+    }
+    let found = match main {
+        Some((class, place)) => Some((class, place)),
+        None => main_in_sources(tree, &folder)?,
+    };
+    Ok(found.map(|(class, said)| Startable {
+        folder,
+        kind: Kind::Plain,
+        tells: format!("{class} starts it"),
+        main: Some(class),
+        said,
+    }))
+}
+
+/// The class that the project files say.
+fn main_class(poms: &Poms, pom: &Pom) -> Option<(String, Place)> {
+    let of_plugin = |plugin| poms.plugin_value(pom, plugin, "mainClass");
+    let said = MAIN_PLUGINS.into_iter().find_map(of_plugin);
+    said.or_else(|| MAIN_PROPERTIES.into_iter().find_map(|name| poms.property(pom, name)))
+}
+
+/// The only class of a module with a method that starts it.
+fn main_in_sources(tree: &SourceTree, folder: &str) -> Result<Option<(String, Place)>> {
+    let sources =
+        format!("{}src/main/java/", if folder.is_empty() { String::new() } else { format!("{folder}/") });
+    let mut found = Vec::new();
+    for path in tree.files().keys() {
+        let Some(class) = path.strip_prefix(&sources).and_then(|path| path.strip_suffix(".java")) else {
+            continue;
+        };
+        let text = tree.read(path)?.unwrap_or_default();
+        let is_main = |line: &str| line.contains("static void main(");
+        if let Some(line) = text.lines().position(is_main) {
+            let place = Place::new(path.as_str(), u32::try_from(line + 1).ok());
+            found.push((class.replace('/', "."), place));
+        }
+    }
+    Ok(if found.len() == 1 { found.pop() } else { None })
+}
+
+/// Adds what is known of the app to a finding.
+pub(crate) fn tell(tree: &SourceTree, poms: &Poms, app: &Startable, finding: &mut Finding) -> Result<()> {
+    finding.evidence.push(Evidence::speaks_for(app.said.clone(), app.folder_name(), app.tells.clone()));
+    let Some(pom) = poms.0.get(&app.folder) else { return Ok(()) };
+    let framework =
+        FRAMEWORKS.iter().find_map(|framework| Some((framework, poms.dependency(pom, framework.0)?)));
+    let mut command = vec!["java".to_owned()];
+    let mut serves = false;
+    if let Some((Framework(_, name, property), (artifact, place))) = &framework {
+        finding.evidence.push(Evidence::speaks_for(place.clone(), *artifact, *name));
+        let is_part = *name == "Quarkus" && !SERVE.iter().any(|part| poms.dependency(pom, part).is_some());
+        serves = *name != "Spring Boot" && !is_part;
+        if let (Some(property), true) = (property, serves) {
+            command.push(format!("-D{property}=$PORT"));
+        }
+    }
+    command.push(format!("@{START}"));
+    if let Some((Framework(_, "Dropwizard", _), _)) = &framework {
+        command.extend(dropwizard_arguments(tree, &app.folder));
+    }
+    let takes_port = framework.as_ref().is_some_and(|(Framework(_, _, property), _)| property.is_some());
+    let port = match takes_port {
+        false => port_in_sources(tree, &app.folder)?,
+        true => None,
+    };
+    let name = if serves || port.is_some() { "web" } else { "worker" };
+    let words: Vec<&str> = command.iter().map(String::as_str).collect();
+    let mut process = ProcessType::found(name, ProcessKind::Process, &words, app.said.clone());
+    if let Some((port, place)) = port {
+        finding.evidence.push(Evidence::speaks_for(place, port.to_string(), "the port that its code says"));
+        process.port = Some(port);
+    }
+    finding.processes.push(process);
+    Ok(())
+}
+
+/// Dropwizard wants a command, and the file with its configuration where there is one.
+fn dropwizard_arguments(tree: &SourceTree, folder: &str) -> Vec<String> {
+    let candidates = ["config.yml", "config.yaml", "example.yml"].map(|name| model::in_folder(folder, name));
+    let file = candidates.into_iter().find(|file| tree.has(file));
+    std::iter::once("server".to_owned()).chain(file).collect()
+}
+
+/// A port that the sources of a module listen on.
+fn port_in_sources(tree: &SourceTree, folder: &str) -> Result<Option<(u16, Place)>> {
+    const LISTENS: [&str; 7] = [
+        ".start(",
+        ".listen(",
+        "port(",
+        "new Server(",
+        ".addHttpListener(",
+        "InetSocketAddress(",
+        "\"http://",
+    ];
+    let sources =
+        format!("{}src/main/java/", if folder.is_empty() { String::new() } else { format!("{folder}/") });
+    for path in tree.files().keys().filter(|path| path.starts_with(&sources)) {
+        let text = tree.read(path)?.unwrap_or_default();
+        for (number, line) in text.lines().enumerate() {
+            let port = LISTENS.iter().find_map(|call| {
+                let rest = line.split_once(call)?.1;
+                // The rest of an address begins with its host.
+                let rest = rest.trim_start_matches(|c: char| c.is_ascii_alphabetic() || ".\"".contains(c));
+                let rest = rest.trim_start_matches([':', ',', ' ']);
+                let digits: String = rest.chars().take_while(char::is_ascii_digit).collect();
+                digits.parse::<u16>().ok().filter(|port| *port >= 80)
+            });
+            if let Some(port) = port {
+                return Ok(Some((port, Place::new(path.as_str(), u32::try_from(number + 1).ok()))));
+            }
+        }
+    }
+    Ok(None)
+}
+
+impl Startable {
+    /// Its folder, as people know it.
+    pub fn folder_name(&self) -> String {
+        if self.folder.is_empty() { "the project".to_owned() } else { self.folder.clone() }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use model::Claim;
+
+    fn found(files: &[(&str, &str)]) -> (Vec<Startable>, Option<ProcessType>) {
+        let folder = tempfile::tempdir().unwrap();
+        for (path, text) in files {
+            let path = folder.path().join(path);
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, text).unwrap();
+        }
+        let tree = testkit::tree::tree_of(folder.path());
+        let poms = Poms::read(&tree).unwrap().unwrap();
+        let all = startable(&tree, &poms, &BuildpackOptions::default()).unwrap();
+        let mut finding = Finding::nothing("java", Vec::new());
+        finding.claim = Claim::Whole;
+        if let Some(first) = all.first() {
+            tell(&tree, &poms, first, &mut finding).unwrap();
+        }
+        (all, finding.processes.into_iter().next())
+    }
+
+    fn pom(inside: &str) -> String {
+        format!("<project><artifactId>fog</artifactId>{inside}</project>")
+    }
+
+    #[test]
+    fn a_framework_says_where_its_port_goes() {
+        let spring = pom(
+            "<dependencies><dependency><artifactId>spring-boot-starter-webflux</artifactId></dependency></dependencies>
+<build><plugins><plugin><artifactId>spring-boot-maven-plugin</artifactId></plugin></plugins></build>",
+        );
+        let (all, process) = found(&[("pom.xml", &spring)]);
+        assert_eq!(all[0].kind, Kind::Whole);
+        let process = process.unwrap();
+        assert_eq!(
+            (process.name.as_str(), process.command.join(" ").as_str()),
+            ("web", "java -Dserver.port=$PORT @start.args")
+        );
+        let (_, process) = found(&[("pom.xml", &spring.replace("-webflux", "-batch"))]);
+        let process = process.unwrap();
+        assert_eq!(
+            (process.name.as_str(), process.command.join(" ").as_str()),
+            ("worker", "java @start.args")
+        );
+    }
+
+    #[test]
+    fn a_plain_module_starts_with_the_class_that_its_code_has() {
+        let main = "class Main {\n  public static void main(String[] a) {\n    app.start(7070);\n  }\n}";
+        let javalin =
+            pom("<dependencies><dependency><artifactId>javalin</artifactId></dependency></dependencies>");
+        let (all, process) = found(&[("pom.xml", &javalin), ("src/main/java/ferry/Main.java", main)]);
+        assert_eq!((all[0].kind, all[0].main.as_deref()), (Kind::Plain, Some("ferry.Main")));
+        assert_eq!(process.unwrap().port, Some(7070));
+        let two =
+            [("pom.xml", javalin.as_str()), ("src/main/java/A.java", main), ("src/main/java/B.java", main)];
+        assert_eq!(found(&two).0, [], "nothing says which");
+    }
+
+    #[test]
+    fn libraries_do_not_start() {
+        let (all, _) = found(&[("pom.xml", &pom("")), ("src/main/java/Fog.java", "class Fog {}")]);
+        assert_eq!(all, []);
+    }
+}
