@@ -6,7 +6,7 @@ use crate::sandbox_mode::{forget_if_refused, working_mode};
 use crate::unpacked_layers::{StoredLayer, unpacked};
 use crate::{Produced, StepContext};
 use content::store::{Store, remove_tree};
-use gateway::Trouble;
+use gateway::{Gateway, Trouble};
 use model::error::{PackageError, StepError};
 use model::places::APP_USER;
 use model::{Error, PathFacts, Result, dev_packages};
@@ -161,7 +161,8 @@ fn finish(job: &Job<'_>, plan: &Plan, store: &Store, cx: &StepContext<'_>) -> Re
     };
     let missing = dev_packages::in_output(&last);
     let said = last.split_off(last.len().saturating_sub(TOLD_LINES)).into();
-    Err(Error::Step(StepError::Failed { step, command, status, said, missing }))
+    let not_there = cx.gateway.map(Gateway::not_there).unwrap_or_default();
+    Err(Error::Step(StepError::Failed { step, command, status, said, missing, not_there }))
 }
 
 /// What `work` gives, while the programs may fetch what their step lets them.

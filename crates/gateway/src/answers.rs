@@ -86,6 +86,13 @@ impl<'g> Gateway<'g> {
         FetchedSet { asked: asked.to_owned(), answers }
     }
 
+    /// Kinds and paths that nothing was behind.
+    pub fn not_there(&self) -> Vec<String> {
+        let given = self.given();
+        let is_gone = given.iter().filter(|(_, answer)| answer.get() == Some(&Answer::NotThere));
+        is_gone.map(|(name, _)| name.clone()).collect()
+    }
+
     /// What went wrong since.
     pub fn take_troubles(&self) -> Vec<Trouble> {
         std::mem::take(&mut *self.troubles.lock().unwrap_or_else(PoisonError::into_inner))

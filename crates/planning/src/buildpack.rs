@@ -5,7 +5,7 @@ use config::addresses::Addresses;
 use engine::Step;
 use model::error::BaseError;
 use model::{
-    BuildCommand, BuildpackOptions, Ecosystem, Error, Finding, OptionSpec, Pages, Place, Result,
+    BuildCommand, BuildpackOptions, Ecosystem, Error, Finding, OptionSpec, Pages, Place, ProcessType, Result,
     RuntimeInUse, npm_range::Range,
 };
 use semver::Version;
@@ -59,6 +59,9 @@ pub trait Buildpack: Send + Sync {
     fn unneeded_members(&self, _tree: &SourceTree, _folder: &str) -> Result<Vec<String>> {
         Ok(Vec::new())
     }
+
+    /// Changes the command of a process so that it keeps to the memory that it is given, where it would not by itself.
+    fn keep_within_memory(&self, _process: &mut ProcessType) {}
 
     /// What it concludes when a build makes `pages` and nothing of the app serves them; nothing when it serves none.
     fn serve(&self, _pages: &Pages, _options: &BuildpackOptions) -> Option<Finding> {

@@ -55,15 +55,30 @@ pub(super) fn words_of(error: &StepError) -> Worded {
             format!("{step}: the command {}: {command}", over_limit(*limit)),
             limit_advice(*limit),
         ),
-        StepError::Failed { step, command, status, said, missing } => Worded {
-            details: said.iter().chain(&missing_words(missing)).map(|line| format!("  {line}")).collect(),
+        StepError::Failed { step, command, status, said, missing, not_there } => Worded {
+            details: failure_details(said, missing, not_there),
             ..worded(
                 FAILED,
                 format!("{step}: the command ended with {status}: {command}"),
-                missing_advice(missing),
+                match not_there.is_empty() {
+                    true => missing_advice(missing),
+                    false => "fix the error above; `shtetl addresses` shows where each kind of packages is"
+                        .to_owned(),
+                },
             )
         },
     }
+}
+
+/// What a program said, and what it did not find.
+fn failure_details(said: &[String], missing: &[Missing], not_there: &[String]) -> Vec<String> {
+    let mut lines: Vec<String> =
+        said.iter().chain(&missing_words(missing)).map(|line| format!("  {line}")).collect();
+    if !not_there.is_empty() {
+        lines.push("  not found at the addresses in force:".to_owned());
+        lines.extend(shown(not_there).into_iter().map(|line| format!("  {line}")));
+    }
+    lines
 }
 
 /// The first few of what was asked for.

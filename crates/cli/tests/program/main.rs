@@ -17,6 +17,7 @@ mod languages;
 mod limits;
 mod lockfiles;
 mod lying_registry;
+mod maven;
 mod packages;
 mod pages;
 mod real_compiler;

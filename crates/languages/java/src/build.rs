@@ -1,7 +1,7 @@
 //! The step that builds the app with Maven, and those that take its parts into the image.
 
 use crate::built_app::{self, APP, LIBRARIES};
-use crate::maven_home;
+use crate::distribution::MAVEN;
 use crate::project::{Kind, Startable};
 use crate::repository::{self, Coordinates, SETTINGS, fact};
 use content::layer::{Entry, LayerWriter};
@@ -61,7 +61,7 @@ impl Build {
     }
 
     fn argv(&self) -> Vec<String> {
-        let home = format!("/{}", maven_home::FOLDER);
+        let home = format!("/{}", MAVEN.folder);
         let mut argv = vec![format!("{}/bin/java", self.java_home)];
         // A short life: what takes long to compile well does not pay.
         argv.extend(["-XX:+UseSerialGC", "-XX:TieredStopAtLevel=1", "-Xshare:auto"].map(str::to_owned));
@@ -111,7 +111,7 @@ impl Action for Build {
         let Self { tree: _, app, goals: _, profiles: _, machine: _, java_home: _, is_laid_out: _ } = self;
         let env = self.env().into_iter().map(|(name, value)| (name.to_owned(), value));
         let main = app.main.clone().unwrap_or_default();
-        Fingerprint::of(Recipe::new("maven build", 1))
+        Fingerprint::of(Recipe::new("maven build", 3))
             .with_recipe(program_step::RECIPE)
             .values("command", [("run", join(&self.argv()))])
             .values("app", [("folder", app.folder.clone()), ("main class", main)])
@@ -131,7 +131,7 @@ impl Action for Build {
             cache: Cache::Empty,
         };
         let written = program_step::run(&job, layer.store(), cx)?;
-        built_app::pack(&written.source, &self.app.folder, self.app.main.as_deref(), layer)?;
+        built_app::pack(&written.source, &self.app, layer)?;
         Ok(Vec::new())
     }
 }

@@ -1,6 +1,7 @@
 //! What Maven made, taken apart into the form that it starts from: a changed class changes a small layer only.
 
-use crate::project::START;
+use crate::project::{Kind, START, Startable};
+use crate::web_archive;
 use content::layer::{Entry, LayerWriter};
 use model::error::StepError;
 use model::folder::entries;
@@ -17,6 +18,9 @@ pub(crate) const APP: &str = "app";
 pub(crate) const LIBRARIES: &str = "lib";
 const CLASSES: &str = "classes";
 const MANIFEST: &str = "META-INF/MANIFEST.MF";
+/// Options of every app: most of the memory that a container is given is for objects, and a process that has no more
+/// of it ends, so that whoever started it can start it again.
+const OPTIONS: &str = "-XX:MaxRAMPercentage=75\n-XX:+ExitOnOutOfMemoryError\n";
 /// The largest manifest that is read, in bytes.
 const LARGEST_MANIFEST: u64 = 1 << 20;
 /// What a build writes besides the app itself.
@@ -50,23 +54,25 @@ struct Jar {
     manifest: BTreeMap<String, String>,
 }
 
-/// Puts the app that the build of the module in `folder` made into a layer. `main` starts it where no manifest says so.
-pub(crate) fn pack(
-    source: &Path,
-    folder: &str,
-    main: Option<&str>,
-    layer: &mut LayerWriter<'_>,
-) -> Result<()> {
+/// Puts the app that the build of its module made into a layer.
+pub(crate) fn pack(source: &Path, app: &Startable, layer: &mut LayerWriter<'_>) -> Result<()> {
     let mut files = Files::new();
     let made = Made(source.canonicalize().facts(source)?);
-    let target = &source.join(folder).join("target");
+    let target = &source.join(&app.folder).join("target");
     let fast = target.join("quarkus-app");
     if made.has_file(&fast.join("quarkus-run.jar")) {
         add_folder(&made, &fast, "quarkus-app", &mut files)?;
-        let text = format!("-jar\n{}\n", quoted(&format!("/{APP}/quarkus-app/quarkus-run.jar")));
+        let text = format!("{OPTIONS}-jar\n{}\n", quoted(&format!("/{APP}/quarkus-app/quarkus-run.jar")));
         files.insert(START.to_owned(), Content::Text(text));
         return write(&files, None, layer);
     }
+    if app.kind == Kind::Web {
+        let mut archive = chosen(&made, target, true)?;
+        all_members(&mut archive, web_archive::SITE, &mut files)?;
+        files.insert(START.to_owned(), Content::Text(format!("{OPTIONS}{}", web_archive::START_WORDS)));
+        return write(&files, Some(&mut archive), layer);
+    }
+    let main = app.main.as_deref();
     let mut jar = chosen(&made, target, main.is_some())?;
     let starts = jar.manifest.get("Start-Class").or_else(|| jar.manifest.get("Main-Class"));
     let class = starts.cloned().or_else(|| main.map(str::to_owned)).unwrap_or_default();
@@ -75,7 +81,7 @@ pub(crate) fn pack(
         None => beside(&made, &jar, target, &mut files)?,
     };
     let absolute: Vec<String> = class_path.iter().map(|entry| format!("/{APP}/{entry}")).collect();
-    let text = format!("-cp\n{}\n{class}\n", quoted(&absolute.join(":")));
+    let text = format!("{OPTIONS}-cp\n{}\n{class}\n", quoted(&absolute.join(":")));
     files.insert(START.to_owned(), Content::Text(text));
     write(&files, Some(&mut jar), layer)
 }
@@ -159,7 +165,7 @@ fn executable(jar: &mut Jar, files: &mut Files) -> Result<Option<Vec<String>>> {
             (None, None) if name.starts_with("BOOT-INF/") || name == MANIFEST => continue,
             (None, None) => format!("{CLASSES}/{name}"),
         };
-        if !place.split('/').all(|part| !matches!(part, "" | "." | "..")) {
+        if !is_plain(&place) {
             return Err(damaged(&jar.path, &format!("a member is called {name:?}")));
         }
         files.insert(place, Content::Member(index));
@@ -170,6 +176,28 @@ fn executable(jar: &mut Jar, files: &mut Files) -> Result<Option<Vec<String>>> {
     order.retain(|name| found.contains(name));
     let listed = order.into_iter().chain(unlisted).map(|name| format!("{LIBRARIES}/{name}"));
     Ok(Some(std::iter::once(CLASSES.to_owned()).chain(listed).collect()))
+}
+
+/// All members of an archive, below a folder.
+fn all_members(jar: &mut Jar, folder: &str, files: &mut Files) -> Result<()> {
+    for index in 0..jar.zip.len() {
+        let member = jar.zip.by_index(index).map_err(|error| damaged(&jar.path, &error))?;
+        let name = String::from_utf8_lossy(member.name_raw()).into_owned();
+        if member.is_dir() {
+            continue;
+        }
+        let place = format!("{folder}/{name}");
+        if !is_plain(&place) {
+            return Err(damaged(&jar.path, &format!("a member is called {name:?}")));
+        }
+        files.insert(place, Content::Member(index));
+    }
+    Ok(())
+}
+
+/// Whether a path leads nowhere else.
+fn is_plain(path: &str) -> bool {
+    path.split('/').all(|part| !matches!(part, "" | "." | ".."))
 }
 
 /// `- "BOOT-INF/lib/fog-1.0.jar"`: the name of the file.

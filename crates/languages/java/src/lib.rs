@@ -3,11 +3,13 @@
 
 mod build;
 mod built_app;
+mod distribution;
 mod maven_build;
-mod maven_home;
+mod memory;
 mod pom;
 mod project;
 mod repository;
+mod web_archive;
 
 use maven_build::{GOALS, MavenBuild, PROFILES};
 use model::error::SurveyError;
@@ -66,7 +68,13 @@ impl Buildpack for Java {
     fn accepts(&self, constraint: &str, version: &str) -> Option<bool> {
         // A class file runs on every later runtime.
         let major = |text: &str| text.trim_start_matches("1.").split('.').next()?.parse::<u32>().ok();
-        Some(major(version)? >= major(constraint)?)
+        let (wanted, has) = (major(constraint)?, major(version)?);
+        // A compiler from Java 20 on makes nothing for Java 7 (JEP 182).
+        Some(has >= wanted && !(wanted < 8 && has >= 20))
+    }
+
+    fn keep_within_memory(&self, process: &mut ProcessType) {
+        memory::keep_within(process);
     }
 
     fn resolve(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
@@ -130,7 +138,7 @@ fn maven(tree: &SourceTree, poms: &Poms, options: &BuildpackOptions, finding: &m
     finding.claim = Claim::Whole;
     let place = Place::new(POM, None);
     finding.evidence.push(Evidence::speaks_for(place, "present", "an app for Java, built with Maven"));
-    if let Some((version, place)) = maven_home::wanted(tree)? {
+    if let Some((version, place)) = distribution::wanted(tree)? {
         finding.evidence.push(Evidence::speaks_for(place, version, "the release of Maven that builds it"));
     }
     let startable = project::startable(tree, poms, options)?;

@@ -1,10 +1,11 @@
 //! What a build with Maven takes: its release, a JDK, the artifacts that it fetches.
 
 use crate::build::{self, Build, Part, Take};
-use crate::maven_home::{self, MavenHome};
+use crate::distribution::{MAVEN, MAVEN_LINE, Release, TOMCAT, wanted};
 use crate::pom::{POM, Poms};
 use crate::project::{self, Startable};
 use crate::repository::{self, RepositoryFiles, SETTINGS};
+use crate::web_archive;
 use content::digest::Sha256;
 use engine::support_files::{self, SupportFile};
 use engine::{Fetches, Step, parts_digest};
@@ -37,7 +38,9 @@ const READ_BY_BUILD: [&str; 8] = [
 /// Settled.
 pub(crate) struct MavenBuild {
     app: Startable,
-    home: Option<MavenHome>,
+    maven: Option<Release>,
+    /// What serves the app, where that is a web archive.
+    server: Option<Release>,
     fetches: Fetches,
 }
 
@@ -54,11 +57,16 @@ pub(crate) fn settle(context: &Context<'_>, app: Startable, resolving: &Resolvin
     let mut resolution = Resolution::default();
     let (_, jdk) = jdk(context)?;
     resolution.tools.insert(jdk);
-    let home = maven_home::settle(context, resolving, &mut resolution)?;
-    let asked = asked(context, &app, home.as_ref())?;
+    let exact = wanted(context.tree)?.map(|(version, _)| version);
+    let maven = MAVEN.settle((exact, MAVEN_LINE), context, resolving, &mut resolution)?;
+    let server = match web_archive::line(context.tree, &app)? {
+        Some(line) => TOMCAT.settle((None, line), context, resolving, &mut resolution)?,
+        None => None,
+    };
+    let asked = asked(context, &app, maven.as_ref())?;
     let sources = repository::sources(context.addresses)?;
     let fetches = resolving.fetches(build::STEP, asked, sources)?;
-    resolution.settle(MavenBuild { app, home, fetches });
+    resolution.settle(MavenBuild { app, maven, server, fetches });
     Ok(resolution)
 }
 
@@ -76,7 +84,7 @@ fn jdk(context: &Context<'_>) -> Result<(&'static str, &'static str)> {
 }
 
 /// A text that stands for everything that decides what Maven fetches.
-fn asked(context: &Context<'_>, app: &Startable, home: Option<&MavenHome>) -> Result<String> {
+fn asked(context: &Context<'_>, app: &Startable, maven: Option<&Release>) -> Result<String> {
     let mut parts = BTreeMap::new();
     for path in context.tree.files().keys() {
         let is_read = path == POM || path.ends_with("/pom.xml") || path.starts_with(".mvn/");
@@ -85,7 +93,7 @@ fn asked(context: &Context<'_>, app: &Startable, home: Option<&MavenHome>) -> Re
             parts.insert(path.clone(), Sha256::of(text.as_bytes()).hex());
         }
     }
-    parts.insert("maven".to_owned(), home.map(|home| home.version.clone()).unwrap_or_default());
+    parts.insert("maven".to_owned(), maven.map(|maven| maven.version.clone()).unwrap_or_default());
     parts.insert("java".to_owned(), jdk(context)?.0.to_owned());
     // Some artifacts are for one platform.
     parts.insert("platform".to_owned(), own_platform());
@@ -102,9 +110,13 @@ impl MavenBuild {
             let take = Take::new(part, &self.fetches.pinned);
             Ok(Step::new(part.step(), role, take).in_root(vec![self.build(context)?]))
         });
-        let steps = steps.into_iter().collect::<Result<Vec<_>>>()?;
+        let mut steps = steps.into_iter().collect::<Result<Vec<_>>>()?;
+        if let Some(server) = &self.server {
+            steps.push(server.step(context)?);
+            steps.push(web_archive::settings());
+        }
         let leave_out = READ_BY_BUILD.map(str::to_owned).into();
-        let tool = self.home.as_ref().map(MavenHome::in_use);
+        let tool = self.maven.as_ref().map(Release::in_use);
         Ok(Contribution { steps, leave_out, tool, ..Contribution::default() })
     }
 
@@ -125,7 +137,7 @@ impl MavenBuild {
             is_laid_out,
         };
         let mut root = context.base.build_root()?;
-        root.extend(self.home.as_ref().map(|home| home.step(context)).transpose()?);
+        root.extend(self.maven.as_ref().map(|maven| maven.step(context)).transpose()?);
         let settings = SupportFile {
             path: SETTINGS,
             text: repository::settings(&self.fetches.sources),

@@ -24,6 +24,8 @@ const MAIN_PLUGINS: [&str; 5] = [
 pub(crate) enum Kind {
     /// Something that brings all it needs.
     Whole,
+    /// A web archive, which a server serves.
+    Web,
     /// A jar of its own classes; what it needs has to be put beside it.
     Plain,
 }
@@ -62,6 +64,8 @@ const FRAMEWORKS: [Framework; 15] = [
     Framework("jersey-container-jdk-http", "Jersey on the JDK's own server", None),
     Framework("netty-all", "Netty", None),
 ];
+/// The port of a Dropwizard app that says none (the configuration reference, "Connectors").
+const DROPWIZARD_PORT: u16 = 8080;
 /// Frameworks of which only some parts serve anything.
 const SERVE: [&str; 3] = ["quarkus-rest", "quarkus-resteasy", "quarkus-vertx-http"];
 
@@ -98,6 +102,11 @@ fn of_module(tree: &SourceTree, poms: &Poms, pom: &Pom) -> Result<Option<Startab
         if let Some(place) = poms.plugin(pom, plugin) {
             return Ok(Some(whole(place, format!("{plugin} makes an app that starts by itself"))));
         }
+    }
+    if pom.packaging == "war" {
+        let tells = "a web archive, which a server serves".to_owned();
+        let place = Place::new(pom.file.as_str(), None);
+        return Ok(Some(Startable { kind: Kind::Web, ..whole(place, tells) }));
     }
     if pom.parent.as_ref().is_some_and(|(artifact, _)| artifact == "micronaut-parent") {
         let tells = "micronaut-parent makes an app that starts by itself".to_owned();
@@ -149,20 +158,33 @@ pub(crate) fn tell(tree: &SourceTree, poms: &Poms, app: &Startable, finding: &mu
     let framework =
         FRAMEWORKS.iter().find_map(|framework| Some((framework, poms.dependency(pom, framework.0)?)));
     let mut command = vec!["java".to_owned()];
-    let mut serves = false;
+    let mut serves = app.kind == Kind::Web;
+    if serves {
+        command.push("-Dport.http=$PORT".to_owned());
+    }
     if let Some((Framework(_, name, property), (artifact, place))) = &framework {
         finding.evidence.push(Evidence::speaks_for(place.clone(), *artifact, *name));
         let is_part = *name == "Quarkus" && !SERVE.iter().any(|part| poms.dependency(pom, part).is_some());
-        serves = *name != "Spring Boot" && !is_part;
-        if let (Some(property), true) = (property, serves) {
+        serves |= *name != "Spring Boot" && !is_part;
+        if let (Some(property), true) = (property, serves && app.kind != Kind::Web) {
             command.push(format!("-D{property}=$PORT"));
         }
     }
-    command.push(format!("@{START}"));
-    if let Some((Framework(_, "Dropwizard", _), _)) = &framework {
-        command.extend(dropwizard_arguments(tree, &app.folder));
+    let is_dropwizard = matches!(&framework, Some((Framework(_, "Dropwizard", _), _)));
+    let configured = if is_dropwizard { dropwizard_file(tree, &app.folder)? } else { None };
+    // The property changes a connector that the file has; without one, there is the usual one.
+    let has_connector = configured.as_ref().is_some_and(|(_, text)| text.contains("applicationConnectors"));
+    if has_connector {
+        command.push("-Ddw.server.applicationConnectors[0].port=$PORT".to_owned());
     }
-    let takes_port = framework.as_ref().is_some_and(|(Framework(_, _, property), _)| property.is_some());
+    command.push(format!("@{START}"));
+    if is_dropwizard {
+        command.push("server".to_owned());
+        command.extend(configured.map(|(file, _)| file));
+    }
+    let takes_port = has_connector
+        || app.kind == Kind::Web
+        || framework.as_ref().is_some_and(|(Framework(_, _, property), _)| property.is_some());
     let port = match takes_port {
         false => port_in_sources(tree, &app.folder)?,
         true => None,
@@ -173,16 +195,22 @@ pub(crate) fn tell(tree: &SourceTree, poms: &Poms, app: &Startable, finding: &mu
     if let Some((port, place)) = port {
         finding.evidence.push(Evidence::speaks_for(place, port.to_string(), "the port that its code says"));
         process.port = Some(port);
+    } else if is_dropwizard && !has_connector {
+        process.port = Some(DROPWIZARD_PORT);
     }
     finding.processes.push(process);
     Ok(())
 }
 
-/// Dropwizard wants a command, and the file with its configuration where there is one.
-fn dropwizard_arguments(tree: &SourceTree, folder: &str) -> Vec<String> {
-    let candidates = ["config.yml", "config.yaml", "example.yml"].map(|name| model::in_folder(folder, name));
-    let file = candidates.into_iter().find(|file| tree.has(file));
-    std::iter::once("server".to_owned()).chain(file).collect()
+/// The file with the configuration of a Dropwizard app, with its text.
+fn dropwizard_file(tree: &SourceTree, folder: &str) -> Result<Option<(String, String)>> {
+    for name in ["config.yml", "config.yaml", "configuration.yml"] {
+        let file = model::in_folder(folder, name);
+        if let Some(text) = tree.read(&file)? {
+            return Ok(Some((file, text)));
+        }
+    }
+    Ok(None)
 }
 
 /// A port that the sources of a module listen on.

@@ -1,6 +1,5 @@
 //! Artifacts as Maven finds them: through the gateway while they are recorded, then in a folder laid out from the record.
 
-use crate::maven_home::ECOSYSTEM;
 use config::addresses::Addresses;
 use content::layer::{Entry, LayerWriter};
 use engine::{Action, Fetches, Fingerprint, Recipe, StepContext, each_fetched};
@@ -8,7 +7,7 @@ use gateway::Source;
 use model::error::PackageError;
 use model::fetched::FetchedAnswer;
 use model::package_url::purl;
-use model::{Error, PackageFact, PathFacts, Result};
+use model::{Ecosystem, Error, PackageFact, PathFacts, Result};
 use remote::Address;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
@@ -27,14 +26,14 @@ const RECIPE: Recipe = Recipe::new("maven packages", 1);
 
 /// Where artifacts come from.
 pub(crate) fn address(addresses: &Addresses) -> Result<Address> {
-    Ok(addresses.in_force(ECOSYSTEM)?.address)
+    Ok(addresses.in_force(Ecosystem::MAVEN)?.address)
 }
 
 /// All places that they come from: that for all, and those of repositories that have one of their own.
 pub(crate) fn sources(addresses: &Addresses) -> Result<Vec<Source>> {
-    let mut all = vec![Source { kind: ECOSYSTEM.name().to_owned(), address: address(addresses)? }];
-    for bound in addresses.bound(ECOSYSTEM) {
-        let kind = format!("{}:{}", ECOSYSTEM.name(), bound.bound.unwrap_or_default());
+    let mut all = vec![Source { kind: Ecosystem::MAVEN.name().to_owned(), address: address(addresses)? }];
+    for bound in addresses.bound(Ecosystem::MAVEN) {
+        let kind = format!("{}:{}", Ecosystem::MAVEN.name(), bound.bound.unwrap_or_default());
         if !all.iter().any(|source| source.kind == kind) {
             all.push(Source { kind, address: bound.address });
         }

@@ -18,7 +18,15 @@ pub enum StepError {
     NotStarted { step: String, program: String, detail: String },
     /// A program of a step failed.
     #[error("{step}: {command} failed")]
-    Failed { step: String, command: String, status: String, said: Vec<String>, missing: Vec<Missing> },
+    Failed {
+        step: String,
+        command: String,
+        status: String,
+        said: Vec<String>,
+        missing: Vec<Missing>,
+        /// Files that it asked for and that are not where they should come from.
+        not_there: Vec<String>,
+    },
     /// Programs of a step asked for files that are not pinned: kind and path of each.
     #[error("{step}: asked for {} files that are not pinned", asked.len())]
     NotPinned { step: String, asked: Vec<String> },

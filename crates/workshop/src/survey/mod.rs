@@ -114,7 +114,10 @@ pub fn survey(
     let build = building::build(&findings, &chosen, effective, source.tree.member());
     let pages = building::serve_pages(&mut findings, &mut chosen, effective, build.as_ref(), buildpacks);
     let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
-    let processes = processes::merge(main, effective, source.tree.member().unwrap_or_default())?;
+    let mut processes = processes::merge(main, effective, source.tree.member().unwrap_or_default())?;
+    for buildpack in chosen.iter().filter_map(|name| buildpacks.named(name)) {
+        processes.iter_mut().for_each(|process| buildpack.keep_within_memory(process));
+    }
     let base = match (&config.base, main.and_then(|main| main.static_binary.as_ref())) {
         (Some(base), _) => (base.clone(), effective.place("base.from")),
         (None, Some(program)) => ("empty".to_owned(), Some(program.clone())),
