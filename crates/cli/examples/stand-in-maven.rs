@@ -1,6 +1,8 @@
 //! Stands in for a JDK that runs Maven, and for a runtime that runs what it built. As Maven, it takes the files that
 //! `pom.xml` names in `<fetch>` from where its settings or its local repository say, and puts them into a jar.
 
+#![allow(clippy::print_stdout, reason = "a program of its own, whose answers are its output")]
+
 use std::io::{Read, Write};
 use std::net::TcpStream;
 use std::{env, fs, process};

@@ -20,12 +20,37 @@ fn main() {
             let own = env::current_exe().expect("a running program has a file");
             println!(r#"{{"executable":{:?},"version":"20.5.0"}}"#, own.display().to_string());
         }
+        Some("--fetch") => fetch(&arguments[1..]),
         Some("--say") => say(&arguments[1..]),
         Some("--keep") => keep(&arguments[1]),
         Some("--ask") => ask(&arguments[1]),
         Some("--use") => use_up(&arguments[1]),
         Some(file) => serve(&fs::read(file).expect("the file is in the image")),
         None => process::exit(64),
+    }
+}
+
+/// Fetches files through the gateway into `made`, each under the last part of its path; `@FILE` stands for the lines of a
+/// file.
+fn fetch(paths: &[String]) {
+    if let [list] = paths
+        && let Some(file) = list.strip_prefix('@')
+    {
+        let lines = fs::read_to_string(file).expect("the list");
+        return fetch(&lines.lines().map(str::to_owned).collect::<Vec<_>>());
+    }
+    let gateway = env::var("SHTETL_FETCH").expect("the address of the gateway");
+    fs::create_dir_all("made").expect("a folder");
+    for path in paths {
+        let mut stream = TcpStream::connect(gateway.trim_start_matches("http://")).expect("the gateway");
+        write!(stream, "GET /{path} HTTP/1.1\r\nConnection: close\r\n\r\n").expect("it listens");
+        let mut answer = String::new();
+        stream.read_to_string(&mut answer).expect("an answer");
+        let (head, body) = answer.split_once("\r\n\r\n").expect("a head");
+        assert!(head.starts_with("HTTP/1.1 200"), "{path}: {head}");
+        assert!(!body.contains("tarball") || body.contains(&gateway), "{path}: {body}");
+        let name = path.rsplit('/').next().unwrap_or_default();
+        fs::write(format!("made/{name}"), body).expect("a file");
     }
 }
 

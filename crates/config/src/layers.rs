@@ -290,6 +290,7 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         buildpacks,
         build: upper.build.or(lower.build),
         leave_out: joined(lower.leave_out, upper.leave_out),
+        fetch: joined(lower.fetch, upper.fetch),
         ecosystems: upper.ecosystems,
         addresses: lower.addresses.into_iter().chain(upper.addresses).collect(),
         processes: processes_over(lower.processes, upper.processes),

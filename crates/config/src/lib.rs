@@ -65,6 +65,8 @@ pub struct AppConfig {
     pub buildpacks: BTreeMap<String, BuildpackOptions>,
     /// `[build]`: a command that makes files of the app.
     pub build: Option<BuildChoice>,
+    /// `[build] fetch`: kinds of files that the build command fetches.
+    pub fetch: Vec<String>,
     /// `[build] leave-out`: patterns of files that only the build reads.
     pub leave_out: Vec<String>,
     /// `[addresses]`: where packages come from, by ecosystem.

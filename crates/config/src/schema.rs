@@ -99,10 +99,11 @@ fn build(known: &KnownNames) -> Value {
         "run": command(),
         "tools": { "description": "What it needs", "type": "array", "items": { "enum": names } },
         "keep": texts("Patterns of the files that go into the image"),
+        "fetch": texts("Kinds of files that it fetches: npm, maven and the like, or files:NAME with an address of its own"),
         "leave-out": texts("Patterns of files that only the build reads; the image does not have them"),
     });
     closed(
-        "A command that makes files of the app, apart from this machine and without the network",
+        "A command that makes files of the app, apart from this machine; of the network it has only what it fetches",
         entries(keys),
     )
 }

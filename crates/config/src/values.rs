@@ -78,6 +78,7 @@ fn read_shared(root: &Table<'_, '_>, config: &mut AppConfig, names: &KnownNames)
     }
     if let Some(table) = root.value("build").and_then(|v| v.table()) {
         config.leave_out = patterns(table.value("leave-out"));
+        config.fetch = table.value("fetch").map(|value| kinds(&value, names)).unwrap_or_default();
         config.build = read_build(table, &names.tools);
     }
     config.addresses = read_addresses(root, names);
@@ -200,6 +201,24 @@ fn empty_parts(value: &Value<'_, '_>) -> Vec<EmptyPart> {
     value.strings().unwrap_or_default().iter().filter_map(part).collect()
 }
 
+/// Kinds of files: ecosystems, or a name that is bound to an address.
+fn kinds(value: &Value<'_, '_>, names: &KnownNames) -> Vec<String> {
+    let all = value.strings().unwrap_or_default();
+    for kind in &all {
+        let known = Ecosystem::with_bound(kind, &names.ecosystems);
+        let is_one = match known {
+            Some((Ecosystem::FILES, bound)) => bound.is_some(),
+            known => known.is_some_and(|(_, bound)| bound.is_none()),
+        };
+        if !is_one {
+            let named = names.ecosystems.iter().map(|ecosystem| ecosystem.name());
+            let list: Vec<&str> = named.filter(|name| *name != Ecosystem::FILES.name()).collect();
+            value.bad(format!("{kind:?} is none of {}, nor files:NAME", list.join(", ")));
+        }
+    }
+    all
+}
+
 fn read_build(table: Table<'_, '_>, known: &BTreeSet<String>) -> Option<BuildChoice> {
     let run = table.value("run");
     let is_off = run.as_ref().is_some_and(|v| v.is_bool() && v.truth() == Some(false));
@@ -216,7 +235,7 @@ fn read_build(table: Table<'_, '_>, known: &BTreeSet<String>) -> Option<BuildCho
     table.done();
     match is_off {
         true => Some(BuildChoice::Off),
-        false => Some(BuildChoice::Run(BuildCommand { run: run?, tools: named, keep })),
+        false => Some(BuildChoice::Run(BuildCommand { run: run?, tools: named, keep, fetch: Vec::new() })),
     }
 }
 

@@ -1,8 +1,10 @@
 //! What is behind a path: pinned, recorded, or nothing.
 
+use crate::url;
 use content::BlobDigest;
 use content::digest::Hasher;
 use content::store::{Store, TemporaryFile};
+use model::Ecosystem;
 use model::fetched::{FetchedAnswer, FetchedSet};
 use remote::{Address, Fetcher, RemoteError};
 use ring::digest::{Context, SHA1_FOR_LEGACY_USE_ONLY};
@@ -10,6 +12,9 @@ use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, Read, Write};
 use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+
+/// The largest document that is looked through for addresses, in bytes.
+const LARGEST_DOCUMENT: u64 = 256 << 20;
 
 /// Where the files of a kind come from.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -142,6 +147,19 @@ impl<'g> Gateway<'g> {
                 Answer::Withheld(502)
             }
         }
+    }
+
+    /// A document of npm's registry with the addresses of archives led through the gateway, as they would be through any
+    /// mirror; nothing for other files. What is recorded is the document as it came.
+    pub(crate) fn led_through(&self, kind: &str, digest: BlobDigest, size: u64) -> Option<Vec<u8>> {
+        if kind != Ecosystem::NPM.name() || size > LARGEST_DOCUMENT {
+            return None;
+        }
+        let source = self.sources.iter().find(|source| source.kind == kind)?;
+        let mut text = String::new();
+        self.open(digest).ok()?.read_to_string(&mut text).ok()?;
+        let own = format!("{}/", source.address.to_string().trim_end_matches('/'));
+        text.starts_with('{').then(|| text.replace(&own, &url(kind)).into_bytes())
     }
 
     pub(crate) fn open(&self, digest: BlobDigest) -> io::Result<File> {

@@ -12,6 +12,7 @@
 mod answers;
 mod request;
 mod serving;
+pub mod tools;
 
 pub use answers::{Gateway, Source, Trouble, provide};
 

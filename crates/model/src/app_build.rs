@@ -13,6 +13,9 @@ pub struct BuildCommand {
     pub tools: Vec<String>,
     /// Patterns of the files that go into the image.
     pub keep: Vec<String>,
+    /// Kinds of files that it fetches while it runs, such as `npm` or `files:fonts`.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub fetch: Vec<String>,
 }
 
 /// A command that makes files of the app.

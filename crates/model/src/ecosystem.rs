@@ -25,6 +25,8 @@ impl Ecosystem {
 
     /// Artifacts of Java.
     pub const MAVEN: Self = Self("maven");
+    /// Files that are no packages, such as fonts and schemas: always with a name that is bound to an address.
+    pub const FILES: Self = Self("files");
 
     /// The ecosystem of this name, known or not.
     pub fn of(name: &str) -> Self {

@@ -45,7 +45,9 @@ impl Buildpacks {
         KnownNames {
             buildpacks: self.iter().map(|b| (b.name().to_owned(), b.options())).collect(),
             tools: tool_names().into_iter().map(str::to_owned).collect(),
-            ecosystems: ecosystems.chain([Ecosystem::DEBIAN, Ecosystem::DEBIAN_SECURITY]).collect(),
+            ecosystems: ecosystems
+                .chain([Ecosystem::DEBIAN, Ecosystem::DEBIAN_SECURITY, Ecosystem::FILES])
+                .collect(),
         }
     }
 }

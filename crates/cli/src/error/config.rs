@@ -67,6 +67,11 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
                 "in shtetl.toml, under [addresses]: {ecosystem} = \"URL or folder\"; or --address {ecosystem}=WHERE"
             ),
         ),
+        ConfigError::NoFiles { name } => worded(
+            WRONG,
+            format!("nothing says where {name} is, which the build command fetches"),
+            format!("in shtetl.toml, under [addresses]: \"{name}\" = \"URL or folder\""),
+        ),
         ConfigError::UntrustedServer { name, server } => worded(
             WRONG,
             format!(

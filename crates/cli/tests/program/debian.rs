@@ -1,7 +1,7 @@
 //! Bases composed from Debian packages, from an archive that is made here.
 
 use crate::program;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{self, File};
 use std::os::unix::fs::MetadataExt;
 use std::path::Path;
@@ -25,6 +25,30 @@ pub fn with_archive(signer: &Signer, packages: &[Package], more: &str) -> Progra
         debian-security = \"../security\"\n";
     program.write("app/shtetl.toml", config);
     program
+}
+
+/// A package that has a stand-in of the examples at `path`, with the libraries that it needs: those that this test itself
+/// runs with.
+pub fn with_stand_in(package: &str, path: &str, stand_in: &str) -> Package {
+    let examples = Path::new(env!("CARGO_BIN_EXE_shtetl")).with_file_name("examples");
+    let program = fs::read(examples.join(stand_in)).unwrap();
+    let mut package = Package::new(package, "21.0.13", "", &[]).with(path, Item::Program(program));
+    let maps = fs::read_to_string("/proc/self/maps").unwrap();
+    let libraries: BTreeSet<&str> = maps
+        .lines()
+        .filter_map(|line| line.split_whitespace().nth(5))
+        .filter(|path| path.contains(".so"))
+        .collect();
+    for library in libraries {
+        let bytes = fs::read(library).unwrap();
+        let folder = Path::new(library).parent().unwrap().to_string_lossy().replace("/usr/lib", "/lib");
+        let name = Path::new(library).file_name().unwrap().to_string_lossy().into_owned();
+        package = package.with(&format!("./usr{folder}/{name}"), Item::Program(bytes.clone()));
+        if name.starts_with("ld-") {
+            package = package.with(&format!("./usr/lib64/{name}"), Item::Program(bytes));
+        }
+    }
+    package
 }
 
 fn ready() -> Program {

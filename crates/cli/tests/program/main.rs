@@ -10,6 +10,7 @@ mod compiling;
 mod debian;
 mod demo;
 mod faults;
+mod fetching;
 mod floors;
 mod go_modules;
 mod images;

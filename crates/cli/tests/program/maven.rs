@@ -1,8 +1,7 @@
 //! Maven projects, with a stand-in for the JDK that fetches through the gateway as Maven does.
 
-use crate::debian::{error_of, layer, with_archive, workshop_packages};
+use crate::debian::{error_of, layer, with_archive, with_stand_in, workshop_packages};
 use std::fs;
-use std::path::Path;
 use testkit::archives::tarball;
 use testkit::debian::{Item, Package, Signer};
 use testkit::program::Program;
@@ -15,30 +14,9 @@ fn java() -> String {
     format!("./usr/lib/jvm/java-21-openjdk-{processor}/bin/java")
 }
 
-/// The stand-in with the libraries that it needs: those that this test itself runs with.
 fn jre() -> Package {
-    let stand_in = Path::new(env!("CARGO_BIN_EXE_shtetl")).with_file_name("examples/stand-in-maven");
-    let mut package = Package::new("openjdk-21-jre-headless", "21.0.13", "", &[])
-        .with(&java(), Item::Program(fs::read(stand_in).unwrap()))
-        .with("./usr/bin/java", Item::Link(java()[1..].to_owned()));
-    let maps = fs::read_to_string("/proc/self/maps").unwrap();
-    let mut libraries: Vec<&str> = maps
-        .lines()
-        .filter_map(|line| line.split_whitespace().nth(5))
-        .filter(|path| path.contains(".so"))
-        .collect();
-    libraries.sort_unstable();
-    libraries.dedup();
-    for library in libraries {
-        let bytes = fs::read(library).unwrap();
-        let folder = Path::new(library).parent().unwrap().to_string_lossy().replace("/usr/lib", "/lib");
-        let name = Path::new(library).file_name().unwrap().to_string_lossy().into_owned();
-        package = package.with(&format!("./usr{folder}/{name}"), Item::Program(bytes.clone()));
-        if name.starts_with("ld-") {
-            package = package.with(&format!("./usr/lib64/{name}"), Item::Program(bytes));
-        }
-    }
-    package
+    with_stand_in("openjdk-21-jre-headless", &java(), "stand-in-maven")
+        .with("./usr/bin/java", Item::Link(java()[1..].to_owned()))
 }
 
 const JAR: &str = "org/kestrel/horn/1.0/horn-1.0.jar";
@@ -117,7 +95,10 @@ fn what_maven_fetches_is_recorded_once_and_replayed_from_then_on() {
 
 #[test]
 fn libraries_have_a_layer_of_their_own_and_are_packages_of_the_record() {
-    let (program, _registry) = app(&[JAR]);
+    let pom = JAR.replace(".jar", ".pom");
+    let (program, registry) = app(&[JAR, &pom]);
+    let licence = "<project><licenses><license><name>MIT</name></license></licenses></project>";
+    registry.answer(&format!("/{pom}"), vec![Reply::of(licence)]);
     let _ = program.succeed("build java --layout image");
     let layers: Vec<String> = (0..5)
         .map(|number| layer(&program.path("image"), number).0)
@@ -131,7 +112,9 @@ fn libraries_have_a_layer_of_their_own_and_are_packages_of_the_record() {
         ["app/", "app/classes/", "app/classes/ferry/", "app/classes/ferry/Main.class", "app/start.args"]
     );
     let record = program.json("show java").to_string();
-    assert!(record.contains("pkg:maven/org.kestrel/horn@1.0"), "{record}");
+    for part in ["pkg:maven/org.kestrel/horn@1.0", "\"licence\":\"MIT\""] {
+        assert!(record.contains(part), "{part}: {record}");
+    }
     // The stand-in for Java says what it was started with.
     assert_eq!(program.succeed("run java").stdout, "@start.args\n");
 }

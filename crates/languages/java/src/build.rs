@@ -2,12 +2,14 @@
 
 use crate::built_app::{self, APP, LIBRARIES};
 use crate::distribution::MAVEN;
+use crate::licences::ProjectFiles;
 use crate::project::{Kind, Startable};
-use crate::repository::{self, Coordinates, SETTINGS, fact};
+use crate::repository::{self, Coordinates, fact};
 use content::layer::{Entry, LayerWriter};
 use engine::program_step::{CACHE, Cache, Job, SOURCE, copy_source};
 use engine::unpacked_layers::{StoredLayer, readable};
-use engine::{Action, Fingerprint, Recipe, StepContext, program_step};
+use engine::{Action, Fetches, Fingerprint, Recipe, StepContext, program_step};
+use gateway::tools::MAVEN_SETTINGS;
 use model::fetched::FetchedAnswer;
 use model::folder::entries;
 use model::shell_words::join;
@@ -79,7 +81,7 @@ impl Build {
             ["--batch-mode", "--no-transfer-progress", "-Dstyle.color=never", TIME].map(str::to_owned),
         );
         argv.extend(["-Dmaven.test.skip=true", "-Dmaven.gitcommitid.skip=true"].map(str::to_owned));
-        argv.extend(["--settings".to_owned(), format!("/{SETTINGS}")]);
+        argv.extend(["--settings".to_owned(), format!("/{MAVEN_SETTINGS}")]);
         match self.is_laid_out {
             true => {
                 argv.extend(["--offline".to_owned(), format!("-Dmaven.repo.local=/{}", repository::FOLDER)])
@@ -160,10 +162,13 @@ pub(crate) struct Take {
     pub part: Part,
     /// Released jars that the build was given, by file name.
     pub released: BTreeMap<String, (Coordinates, FetchedAnswer)>,
+    /// Their project files.
+    projects: ProjectFiles,
 }
 
 impl Take {
-    pub fn new(part: Part, answers: &[FetchedAnswer]) -> Self {
+    pub fn new(part: Part, fetches: &Fetches) -> Self {
+        let answers = &fetches.pinned;
         let mut released = BTreeMap::new();
         for (coordinates, answer) in repository::released(answers) {
             // Some builds put the group in front, to keep apart what is called the same.
@@ -171,7 +176,8 @@ impl Take {
             released.insert(long, (coordinates.clone(), answer.clone()));
             released.insert(coordinates.file.clone(), (coordinates, answer.clone()));
         }
-        Self { part, released }
+        let projects = ProjectFiles::of(answers, &fetches.sources);
+        Self { part, released, projects }
     }
 
     /// The released jar that a file is, by its path in the folder of the app.
@@ -183,11 +189,12 @@ impl Take {
 
 impl Action for Take {
     fn fingerprint(&self) -> Fingerprint {
-        let Self { part, released } = self;
+        // What is released never changes, and its licence neither.
+        let Self { part, released, projects: _ } = self;
         let names = released
             .iter()
             .map(|(name, (_, answer))| (name.clone(), answer.sha256.clone().unwrap_or_default()));
-        Fingerprint::of(Recipe::new("java parts", 1))
+        Fingerprint::of(Recipe::new("java parts", 2))
             .values("part", [("step", part.step().to_owned())])
             .input("released", names.collect())
     }
@@ -215,7 +222,10 @@ impl Action for Take {
             }
             Ok(())
         })?;
-        Ok(packages.into_iter().map(|(coordinates, answer)| fact(&(coordinates.clone(), answer))).collect())
+        let fact = |(of, answer): &(Coordinates, FetchedAnswer)| {
+            fact(of, answer, self.projects.licence(of, layer.store(), cx))
+        };
+        Ok(packages.into_iter().map(fact).collect())
     }
 }
 

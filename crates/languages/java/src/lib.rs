@@ -4,6 +4,7 @@
 mod build;
 mod built_app;
 mod distribution;
+mod licences;
 mod maven_build;
 mod memory;
 mod pom;

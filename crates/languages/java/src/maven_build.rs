@@ -4,11 +4,12 @@ use crate::build::{self, Build, Part, Take};
 use crate::distribution::{MAVEN, MAVEN_LINE, Release, TOMCAT, wanted};
 use crate::pom::{POM, Poms};
 use crate::project::{self, Startable};
-use crate::repository::{self, RepositoryFiles, SETTINGS};
+use crate::repository::{self, RepositoryFiles};
 use crate::web_archive;
 use content::digest::Sha256;
 use engine::support_files::{self, SupportFile};
 use engine::{Fetches, Step, parts_digest};
+use gateway::tools::MAVEN_SETTINGS;
 use model::error::SurveyError;
 use model::platform::own_platform;
 use model::{Error, Place, Result, Role};
@@ -107,7 +108,7 @@ impl MavenBuild {
     pub fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
         let steps = [Part::Libraries, Part::Own].map(|part| {
             let role = if part == Part::Libraries { Role::Dependencies } else { Role::Built };
-            let take = Take::new(part, &self.fetches.pinned);
+            let take = Take::new(part, &self.fetches);
             Ok(Step::new(part.step(), role, take).in_root(vec![self.build(context)?]))
         });
         let mut steps = steps.into_iter().collect::<Result<Vec<_>>>()?;
@@ -139,7 +140,7 @@ impl MavenBuild {
         let mut root = context.base.build_root()?;
         root.extend(self.maven.as_ref().map(|maven| maven.step(context)).transpose()?);
         let settings = SupportFile {
-            path: SETTINGS,
+            path: MAVEN_SETTINGS,
             text: repository::settings(&self.fetches.sources),
             executable: false,
         };

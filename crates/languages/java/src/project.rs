@@ -64,6 +64,14 @@ const FRAMEWORKS: [Framework; 15] = [
     Framework("jersey-container-jdk-http", "Jersey on the JDK's own server", None),
     Framework("netty-all", "Netty", None),
 ];
+/// Parts of frameworks that answer how the app is, with the path that they answer on.
+const HEALTH: [(&str, &str); 5] = [
+    ("spring-boot-starter-actuator", "/actuator/health"),
+    ("quarkus-smallrye-health", "/q/health"),
+    ("micronaut-management", "/health"),
+    ("helidon-webserver-observe-health", "/observe/health"),
+    ("helidon-microprofile-health", "/health"),
+];
 /// The port of a Dropwizard app that says none (the configuration reference, "Connectors").
 const DROPWIZARD_PORT: u16 = 8080;
 /// Frameworks of which only some parts serve anything.
@@ -192,6 +200,12 @@ pub(crate) fn tell(tree: &SourceTree, poms: &Poms, app: &Startable, finding: &mu
     let name = if serves || port.is_some() { "web" } else { "worker" };
     let words: Vec<&str> = command.iter().map(String::as_str).collect();
     let mut process = ProcessType::found(name, ProcessKind::Process, &words, app.said.clone());
+    let health = HEALTH.iter().find_map(|(part, path)| Some((path, poms.dependency(pom, part)?)));
+    if let (Some((path, (part, place))), true) = (health, name == "web") {
+        let tells = format!("{part} answers how the app is");
+        finding.evidence.push(Evidence::speaks_for(place, *path, tells));
+        process.health = Some((*path).to_owned());
+    }
     if let Some((port, place)) = port {
         finding.evidence.push(Evidence::speaks_for(place, port.to_string(), "the port that its code says"));
         process.port = Some(port);
@@ -281,10 +295,10 @@ mod tests {
 
     #[test]
     fn a_framework_says_where_its_port_goes() {
-        let spring = pom(
-            "<dependencies><dependency><artifactId>spring-boot-starter-webflux</artifactId></dependency></dependencies>
-<build><plugins><plugin><artifactId>spring-boot-maven-plugin</artifactId></plugin></plugins></build>",
-        );
+        let spring =
+            pom("<dependencies><dependency><artifactId>spring-boot-starter-webflux</artifactId></dependency>
+<dependency><artifactId>spring-boot-starter-actuator</artifactId></dependency></dependencies>
+<build><plugins><plugin><artifactId>spring-boot-maven-plugin</artifactId></plugin></plugins></build>");
         let (all, process) = found(&[("pom.xml", &spring)]);
         assert_eq!(all[0].kind, Kind::Whole);
         let process = process.unwrap();
@@ -292,6 +306,7 @@ mod tests {
             (process.name.as_str(), process.command.join(" ").as_str()),
             ("web", "java -Dserver.port=$PORT @start.args")
         );
+        assert_eq!(process.health.as_deref(), Some("/actuator/health"));
         let (_, process) = found(&[("pom.xml", &spring.replace("-webflux", "-batch"))]);
         let process = process.unwrap();
         assert_eq!(

@@ -4,6 +4,7 @@ use config::addresses::Addresses;
 use content::layer::{Entry, LayerWriter};
 use engine::{Action, Fetches, Fingerprint, Recipe, StepContext, each_fetched};
 use gateway::Source;
+use gateway::tools::{MAVEN_MIRROR, maven_settings};
 use model::error::PackageError;
 use model::fetched::FetchedAnswer;
 use model::package_url::purl;
@@ -17,10 +18,6 @@ use std::sync::{Mutex, PoisonError};
 pub(crate) const STEP: &str = "maven packages";
 /// The folder with the artifacts, from the root that the app is built in.
 pub(crate) const FOLDER: &str = "repository";
-/// The file that tells Maven to ask the gateway.
-pub(crate) const SETTINGS: &str = "opt/maven-settings.xml";
-/// What Maven calls the repository that stands for all others.
-const MIRROR: &str = "packages";
 const METADATA: &str = "maven-metadata.xml";
 const RECIPE: Recipe = Recipe::new("maven packages", 1);
 
@@ -41,19 +38,9 @@ pub(crate) fn sources(addresses: &Addresses) -> Result<Vec<Source>> {
     Ok(all)
 }
 
-/// Maven's settings (the settings reference): everything comes from the gateway.
+/// What tells Maven that everything comes from the gateway.
 pub(crate) fn settings(sources: &[Source]) -> String {
-    let mirror = |source: &Source| {
-        let (id, of) = match source.kind.split_once(':') {
-            Some((_, id)) => (id, id),
-            None => (MIRROR, "*"),
-        };
-        let url = gateway::url(&source.kind);
-        format!("<mirror><id>{id}</id><mirrorOf>{of}</mirrorOf><url>{url}</url></mirror>")
-    };
-    // What fits one repository comes before what fits all.
-    let mirrors: String = sources.iter().rev().map(mirror).collect();
-    format!("<settings><mirrors>{mirrors}</mirrors></settings>\n")
+    maven_settings(sources.iter().map(|source| source.kind.as_str()))
 }
 
 /// An artifact's coordinates, as the path of its file says them.
@@ -87,13 +74,13 @@ pub(crate) fn released(answers: &[FetchedAnswer]) -> Vec<(Coordinates, &FetchedA
 }
 
 /// A jar as a package of the record.
-pub(crate) fn fact((coordinates, answer): &(Coordinates, &FetchedAnswer)) -> PackageFact {
-    let Coordinates { group, artifact, version, .. } = coordinates;
+pub(crate) fn fact(of: &Coordinates, answer: &FetchedAnswer, licence: Option<String>) -> PackageFact {
+    let Coordinates { group, artifact, version, .. } = of;
     PackageFact {
         name: format!("{group}:{artifact}"),
         version: version.clone(),
         purl: purl("maven", &format!("{group}/{artifact}"), version, &[]),
-        licence: None,
+        licence,
         integrity: format!("sha256:{}", answer.sha256.clone().unwrap_or_default()),
         patched: Vec::new(),
     }
@@ -113,7 +100,7 @@ impl RepositoryFiles {
 
     /// The place of a file in the folder.
     fn place(answer: &FetchedAnswer) -> String {
-        let id = answer.from.split_once(':').map_or(MIRROR, |(_, id)| id);
+        let id = answer.from.split_once(':').map_or(MAVEN_MIRROR, |(_, id)| id);
         // What changes with time is kept apart for each repository.
         let path = match answer.path.strip_suffix(METADATA) {
             Some(folder) => format!("{folder}maven-metadata-{id}.xml"),
@@ -179,17 +166,5 @@ mod tests {
         assert_eq!([found.group, found.artifact, found.version, found.file], expected);
         assert_eq!(coordinates("org/kestrel/fog/maven-metadata.xml"), None);
         assert_eq!(coordinates("fog.jar"), None);
-    }
-
-    #[test]
-    fn a_repository_with_an_address_of_its_own_is_asked_first() {
-        let source = |kind: &str| Source { kind: kind.to_owned(), address: Address::Folder("/".into()) };
-        assert_eq!(
-            settings(&[source("maven"), source("maven:harbour")]),
-            "<settings><mirrors><mirror><id>harbour</id><mirrorOf>harbour</mirrorOf>\
-             <url>http://127.0.0.1:8099/maven:harbour/</url></mirror>\
-             <mirror><id>packages</id><mirrorOf>*</mirrorOf><url>http://127.0.0.1:8099/maven/</url></mirror>\
-             </mirrors></settings>\n"
-        );
     }
 }

@@ -111,7 +111,8 @@ impl App<'_> {
             .chain(own.into_iter().filter_map(set))
             .chain(words)
             .collect();
-        let command = BuildCommand { run, tools: vec!["node".to_owned()], keep: Vec::new() };
+        let command =
+            BuildCommand { run, tools: vec!["node".to_owned()], keep: Vec::new(), fetch: Vec::new() };
         Some(AppBuild { command, folder: String::new(), shown: line, said })
     }
 

@@ -47,7 +47,8 @@ pub(super) fn survey(tree: &SourceTree, finding: &mut Finding) -> Result<()> {
         finding.evidence.push(Evidence::speaks_for(said.clone(), name, "a generator of static pages"));
         let run: Vec<String> = generator.build.iter().map(|word| (*word).to_owned()).collect();
         let shown = join(&run);
-        let command = BuildCommand { run, tools: vec!["python".to_owned()], keep: Vec::new() };
+        let command =
+            BuildCommand { run, tools: vec!["python".to_owned()], keep: Vec::new(), fetch: Vec::new() };
         finding.build = Some(AppBuild { command, folder: String::new(), shown, said: said.clone() });
         finding.pages = Some(Pages { folder: generator.folder.to_owned(), single_page: false, said });
         return Ok(());

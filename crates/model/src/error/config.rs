@@ -41,4 +41,7 @@ pub enum ConfigError {
     /// No address is known for a kind of packages.
     #[error("no address for {ecosystem}")]
     NoAddress { ecosystem: &'static str },
+    /// Nobody says where files of a name are, which a build command fetches.
+    #[error("nothing says where {name} is")]
+    NoFiles { name: String },
 }

@@ -88,7 +88,8 @@ impl Action for BuildWork {
         let Self { command, tree: _, path, package_folders, shown: _, folder, expected } = self;
         let expected: Vec<String> = expected.iter().flat_map(|file| file.0.iter().cloned()).collect();
         // The packages of tools are in the root.
-        let BuildCommand { run, tools: _, keep } = command;
+        // What is fetched is the step's, and in its key.
+        let BuildCommand { run, tools: _, keep, fetch } = command;
         let values = [
             ("run", join(run)),
             ("keep", join(keep)),
@@ -98,18 +99,20 @@ impl Action for BuildWork {
         ];
         let whole = Fingerprint::of(Recipe::new("build command", 3)).with_recipe(RECIPE);
         let whole = whole.values("command", values);
+        let whole = if fetch.is_empty() { whole } else { whole.values("fetch", [("kinds", join(fetch))]) };
         // Few apps are members of a workspace.
         if folder.is_empty() { whole } else { whole.values("member", [("folder", folder.clone())]) }
     }
 
     fn run(&self, layer: &mut LayerWriter<'_>, cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {
-        let env = vec![
+        let mut env = vec![
             ("HOME", "/tmp".to_owned()),
             ("LANG", "C.UTF-8".to_owned()),
             ("PATH", [&self.path[..], &["/usr/bin".to_owned(), "/bin".to_owned()]].concat().join(":")),
             ("SOURCE_DATE_EPOCH", content::layer::FILE_TIME.to_string()),
             ("XDG_CACHE_HOME", CACHE.to_owned()),
         ];
+        env.extend(gateway::tools::environment(&self.command.fetch));
         let argv = argv_of(&self.command.run);
         let job = Job {
             step: BUILD_COMMAND,
@@ -120,7 +123,8 @@ impl Action for BuildWork {
             starts_in: &self.folder,
             fill: &|to| copy_source(&self.tree, to),
             packages: &self.package_folders,
-            cache: Cache::Kept,
+            // What is in a cache is not asked for, and would not be recorded.
+            cache: if self.command.fetch.is_empty() { Cache::Kept } else { Cache::Empty },
         };
         let written = program_step::run(&job, layer.store(), cx)?;
         let all = collect::files(&written.source)?;

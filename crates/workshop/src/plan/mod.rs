@@ -3,6 +3,7 @@
 mod app_files;
 mod build_command;
 mod entrypoints;
+mod fetching;
 mod resolutions;
 
 pub(crate) use entrypoints::PORT_VARIABLE;
@@ -230,8 +231,9 @@ fn build_step(
     }
     let expected = expected_files(sources.survey, sources.tree);
     let work = BuildWork::of(build, sources.tree, path, package_folders, expected);
+    root.extend(fetching::settings(&build.command.fetch));
     let step = Step::new(BUILD_COMMAND, Role::Built, work).in_root(root);
-    Ok(Step { reads_source: true, ..step })
+    Ok(Step { reads_source: true, fetches: resolutions.fetches.clone(), ..step })
 }
 
 /// Files that the image needs and the source does not have: the build has to make them.

@@ -1,7 +1,8 @@
 //! What the buildpacks of an app settle before it is planned.
 
-use super::{Sources, context_of};
+use super::{Sources, context_of, fetching};
 use crate::survey::contributing;
+use engine::Fetches;
 use model::{Result, RuntimeInUse};
 use planning::{Base, NewHash, NewlyResolved, Resolution, Resolving};
 use std::collections::{BTreeMap, BTreeSet};
@@ -13,6 +14,8 @@ pub struct Resolutions {
     pub(super) image: BTreeMap<String, Resolution>,
     /// For the app's own build command.
     pub(super) build: BTreeMap<String, Resolution>,
+    /// What the app's own build command fetches while it runs.
+    pub(super) fetches: Option<Fetches>,
 }
 
 impl Resolutions {
@@ -39,6 +42,10 @@ impl Resolutions {
             let (runtime, options) = (base.tool(tool)?, sources.options(tool));
             let context = context_of(sources, finding, platform, (&options, Some(&runtime)), base);
             all.build.insert(tool.clone(), buildpack.resolve_for_build(&context, resolving)?);
+        }
+        let command = sources.survey.build.as_ref().map(|build| &build.command);
+        if let Some(command) = command.filter(|command| !command.fetch.is_empty()) {
+            all.fetches = Some(fetching::settle(command, sources.addresses, resolving)?);
         }
         Ok(all)
     }

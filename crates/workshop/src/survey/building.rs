@@ -19,7 +19,7 @@ pub(super) fn build(
     member: Option<&str>,
 ) -> Option<AppBuild> {
     let folder = member.unwrap_or_default();
-    match &effective.config.build {
+    let mut build = match &effective.config.build {
         Some(BuildChoice::Off) => None,
         Some(BuildChoice::Run(command)) => Some(AppBuild {
             shown: shell_words::join(&command.run),
@@ -34,7 +34,9 @@ pub(super) fn build(
             let of = |name: &String| findings.iter().find(|f| f.buildpack == *name)?.build.clone();
             chosen.iter().find_map(of)
         }
-    }
+    }?;
+    build.command.fetch.clone_from(&effective.config.fetch);
+    Some(build)
 }
 
 /// Where the build makes pages and nothing of the app serves them, puts the buildpack that does in front: the image

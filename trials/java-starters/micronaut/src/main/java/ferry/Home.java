@@ -1,0 +1,3 @@
+package ferry;
+import io.micronaut.http.annotation.*;
+@Controller("/") public class Home { @Get public String index() { return "micro\n"; } }

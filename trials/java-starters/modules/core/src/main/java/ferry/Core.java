@@ -1,0 +1,1 @@
+package ferry; public class Core { public static String say() { return "multi\n"; } }
