@@ -171,11 +171,19 @@ fn served<T>(running: &Running, cx: &StepContext<'_>, work: impl FnOnce() -> Res
     let listener = link.listener(gateway::PORT)?;
     let ended = AtomicBool::new(false);
     std::thread::scope(|scope| {
+        // However the work ends, nobody is served after it.
+        let _end = EndServing(&ended);
         scope.spawn(|| gateway.serve(&listener, &ended));
-        let done = work();
-        ended.store(true, Ordering::Relaxed);
-        done
+        work()
     })
+}
+
+struct EndServing<'a>(&'a AtomicBool);
+
+impl Drop for EndServing<'_> {
+    fn drop(&mut self) {
+        self.0.store(true, Ordering::Relaxed);
+    }
 }
 
 /// An error for the first thing that its programs could not fetch.

@@ -3,14 +3,15 @@
 use crate::answers::{Answer, Gateway, Trouble};
 use crate::request::{self, LONGEST_HEAD, Read as Request};
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
 use std::net::{Shutdown, TcpListener, TcpStream};
-use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 /// How often it is looked whether the step has ended.
-const GLANCE: Timespec = Timespec { tv_sec: 0, tv_nsec: 50_000_000 };
+const GLANCE: Duration = Duration::from_millis(50);
 /// How many connections are served at once; the next ones wait.
 const MOST_CONNECTIONS: usize = 64;
 /// How long a program may take to read an answer, or to go on with a request.
@@ -21,29 +22,23 @@ const SUM: &str = ".sha1";
 impl Gateway<'_> {
     /// Serves connections until `ended`, then closes those that are open.
     pub fn serve(&self, listener: &TcpListener, ended: &AtomicBool) {
-        let open = Mutex::new(Vec::new());
-        let count = AtomicUsize::new(0);
+        let connections = Connections::default();
         std::thread::scope(|scope| {
-            while !ended.load(Ordering::Relaxed) {
-                let waits = count.load(Ordering::Relaxed) < MOST_CONNECTIONS && is_asked(listener);
-                let Some(stream) = waits.then(|| listener.accept().ok()).flatten().map(|(stream, _)| stream)
-                else {
-                    continue;
-                };
+            for number in 0_u64.. {
+                let Some(stream) = next(listener, &connections, ended) else { break };
                 if let Ok(handle) = stream.try_clone() {
-                    open.lock().unwrap_or_else(PoisonError::into_inner).push(handle);
+                    connections.all().insert(number, handle);
                 }
-                count.fetch_add(1, Ordering::Relaxed);
-                let count = &count;
+                let connections = &connections;
                 scope.spawn(move || {
                     // A program that hangs up in the middle is not waited for.
                     let _ = self.connection(&stream);
                     // Another handle is kept, so that dropping this one would leave it open.
                     let _ = stream.shutdown(Shutdown::Both);
-                    count.fetch_sub(1, Ordering::Relaxed);
+                    connections.all().remove(&number);
                 });
             }
-            for stream in open.lock().unwrap_or_else(PoisonError::into_inner).drain(..) {
+            for stream in connections.all().values() {
                 // One that is closed already stays closed.
                 let _ = stream.shutdown(Shutdown::Both);
             }
@@ -109,10 +104,35 @@ impl Gateway<'_> {
     }
 }
 
+/// The connections that are open.
+#[derive(Default)]
+struct Connections(Mutex<BTreeMap<u64, TcpStream>>);
+
+impl Connections {
+    fn all(&self) -> MutexGuard<'_, BTreeMap<u64, TcpStream>> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+}
+
+/// The next connection, as soon as there is room for it; nothing when the step has ended.
+fn next(listener: &TcpListener, connections: &Connections, ended: &AtomicBool) -> Option<TcpStream> {
+    while !ended.load(Ordering::Relaxed) {
+        if connections.all().len() >= MOST_CONNECTIONS {
+            std::thread::sleep(GLANCE);
+        } else if is_asked(listener)
+            && let Ok((stream, _)) = listener.accept()
+        {
+            return Some(stream);
+        }
+    }
+    None
+}
+
 /// Whether a connection waits; after a while, that none does.
 fn is_asked(listener: &TcpListener) -> bool {
     let mut descriptors = [PollFd::new(listener, PollFlags::IN)];
-    poll(&mut descriptors, Some(&GLANCE)).is_ok_and(|ready| ready > 0)
+    let glance = Timespec { tv_sec: 0, tv_nsec: i64::from(GLANCE.subsec_nanos()) };
+    poll(&mut descriptors, Some(&glance)).is_ok_and(|ready| ready > 0)
 }
 
 fn head(mut stream: &TcpStream, status: u16, length: u64, sha1: Option<&str>) -> io::Result<()> {
@@ -231,6 +251,31 @@ mod tests {
         let (text, _, troubles) = said(other.path(), &[fog("mist")], false, &asked[..1]);
         assert!(text.starts_with("HTTP/1.1 502"), "{text}");
         assert!(matches!(&troubles[..], [Trouble::Failed(_)]), "{troubles:?}");
+    }
+
+    #[test]
+    fn many_connections_leave_nothing_open_and_those_that_say_nothing_end_with_the_step() {
+        let world = world();
+        let store = Store::open(&world.path().join("store")).unwrap();
+        let fetcher = Fetcher::new(Network::Forbidden);
+        let gateway = Gateway::new(&fetcher, &store, Vec::new(), &[], true);
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let ended = AtomicBool::new(false);
+        let descriptors = || fs::read_dir("/proc/self/fd").unwrap().count();
+        let before = descriptors();
+        std::thread::scope(|scope| {
+            scope.spawn(|| gateway.serve(&listener, &ended));
+            for _ in 0..200 {
+                let mut stream = TcpStream::connect(("127.0.0.1", port)).unwrap();
+                write!(stream, "POST / HTTP/1.1\r\n\r\n").unwrap();
+                stream.read_to_end(&mut Vec::new()).unwrap();
+            }
+            let silent: Vec<_> = (0..100).map(|_| TcpStream::connect(("127.0.0.1", port)).unwrap()).collect();
+            ended.store(true, Ordering::Relaxed);
+            drop(silent);
+        });
+        assert!(descriptors() < before + 50, "{} after {before}", descriptors());
     }
 
     #[test]

@@ -42,6 +42,8 @@ pub enum Sign {
     NoServer,
     /// A member of the workspace starts by itself.
     Member,
+    /// Several modules of the project start, this one among them.
+    Module,
 }
 
 impl Evidence {

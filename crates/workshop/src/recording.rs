@@ -45,7 +45,13 @@ pub(crate) fn record(
     if recording.is_empty() {
         return Ok(None);
     }
-    let mut finished = execute(&graph, &recording, session)?;
+    // What needs none of it is done meanwhile.
+    let apart = wanted.iter().filter(|key| {
+        let needed = graph.in_order(&[**key]);
+        !needed.iter().any(|need| recording.contains(need))
+    });
+    let together: Vec<StepKey> = recording.iter().chain(apart).copied().collect();
+    let mut finished = execute(&graph, &together, session)?;
     let done: Vec<Finished> = recording.iter().filter_map(|key| finished.remove(key)).collect();
     let sets = done.iter().filter_map(|done| Some((done.outcome.step.clone(), done.fetched.clone()?)));
     let sets: FetchedSets = sets.collect();

@@ -4,7 +4,7 @@ use super::order::order;
 use super::{Done, machine};
 use crate::arguments::CheckOptions;
 use crate::documents::CheckDocument;
-use crate::error::Failure;
+use crate::error::{Failure, message_and_advice};
 use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{BAD, FAINT, GOOD, Output, STRONG, problem, styled, words};
@@ -14,7 +14,7 @@ use remote::{Fetcher, Network};
 use std::process::ExitCode;
 use workshop::app::App;
 use workshop::build::plan_offline;
-use workshop::check::{Problem, RULES, Scope, Severity, check};
+use workshop::check::{PLAN_FAILS, Problem, RULES, Scope, Severity, check};
 use workshop::inspect::DEFAULT_TAG;
 use workshop::plan::Worklist;
 
@@ -64,7 +64,18 @@ pub fn problems(
         gateway: None,
         cancel: &surroundings.cancel,
     };
-    Ok(check(app, planned, &tools, scope)?)
+    let mut problems = check(app, planned, &tools, scope)?;
+    // The error says more than the rule can.
+    for problem in problems.iter_mut().filter(|problem| problem.code == PLAN_FAILS) {
+        if let Err(error) = planned {
+            let (message, advice) = message_and_advice(error);
+            // It names the place, too.
+            problem.place = None;
+            problem.what = message;
+            problem.advice = advice.unwrap_or_default();
+        }
+    }
+    Ok(problems)
 }
 
 fn text(name: &str, problems: &[Problem], failing: usize, output: &Output) {

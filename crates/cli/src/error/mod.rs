@@ -103,6 +103,12 @@ pub fn report(output: &Output, failure: &Failure) -> ExitCode {
     error.report(output)
 }
 
+/// What an error says in one line, and what to do.
+pub fn message_and_advice(error: &Error) -> (String, Option<String>) {
+    let Worded { message, hint, .. } = words_of(error);
+    (message, hint)
+}
+
 fn words_of(error: &Error) -> Worded {
     match error {
         Error::Content(error) => content::words_of(error),

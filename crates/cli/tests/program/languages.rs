@@ -169,8 +169,26 @@ fn what_is_already_built() {
     program.write("maven/shtetl.toml", "[process.web]\nrun = \"java -jar target/ferries.jar\"\n");
     let refused = program.run("check maven");
     assert!(
-        refused.stdout.contains("a Maven project in which nothing starts: not supported by this version"),
+        refused.stdout.contains("a Maven project in which nothing starts is not supported by this version"),
         "{refused}"
+    );
+    let module = |name: &str| {
+        let plugin = "<build><plugins><plugin><artifactId>spring-boot-maven-plugin</artifactId></plugin></plugins></build>";
+        program.write(
+            &format!("fleet/{name}/pom.xml"),
+            format!("<project><artifactId>{name}</artifactId>{plugin}</project>"),
+        );
+    };
+    ["pier", "quay"].into_iter().for_each(module);
+    let modules = "<modules><module>pier</module><module>quay</module></modules>";
+    program.write("fleet/pom.xml", format!("<project><packaging>pom</packaging>{modules}</project>"));
+    let said = program.run("check fleet").stdout;
+    assert!(said.contains("several modules start: pier, quay"), "{said}");
+    program.write("fleet/shtetl.toml", "[buildpacks.java]\nmodule = \"pier\"\n");
+    let said = program.run("check fleet").stdout;
+    assert!(
+        said.contains("nothing says where maven packages come from") && !said.contains("modules"),
+        "{said}"
     );
     // A program that needs no library needs no base either.
     let _ = program.succeed("build program --layout image");

@@ -18,7 +18,7 @@ use model::{
     BuildpackOptions, Claim, Ecosystem, Error, Evidence, Finding, Place, ProcessKind, ProcessType, Result,
     RuntimeWish, configured_constraint,
 };
-use model::{OptionSpec, Takes};
+use model::{OptionSpec, Sign, Takes};
 use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_present};
 use pom::{POM, Poms};
 use project::MODULE;
@@ -160,11 +160,13 @@ fn maven(tree: &SourceTree, poms: &Poms, options: &BuildpackOptions, finding: &m
         }
         several => {
             for app in several.iter().filter(|app| app.kind == several[0].kind) {
-                let tells = format!(
-                    "it starts, too: in shtetl.toml, under [buildpacks.java]: {MODULE} = {:?}",
-                    app.folder
+                let file = model::in_folder(&app.folder, POM);
+                let one = Evidence::against(
+                    Place::new(file, None),
+                    &app.folder,
+                    "one of several modules that start",
                 );
-                finding.evidence.push(Evidence::against(Place::new(POM, None), app.folder_name(), tells));
+                finding.evidence.push(one.as_sign(Sign::Module));
             }
         }
     }

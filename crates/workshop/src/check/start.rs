@@ -12,7 +12,12 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
         return Ok(Vec::new());
     }
     let advice = "in shtetl.toml: [process.web], then run = \"the command\"".to_owned();
-    let members: Vec<&str> = members_that_start(subject).collect();
+    let modules: Vec<&str> = with_sign(subject, Sign::Module).collect();
+    if let [first, ..] = modules[..] {
+        let advice = format!("in shtetl.toml, under [buildpacks.java]: module = {first:?}");
+        return Ok(vec![breaks(None, format!("several modules start: {}", modules.join(", ")), advice)]);
+    }
+    let members: Vec<&str> = with_sign(subject, Sign::Member).collect();
     if let [first, ..] = members[..] {
         let advice = format!("choose the member that is the app, as in --member {first}");
         let which = if members.len() == 1 {
@@ -26,10 +31,10 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
     Ok(vec![breaks(None, "nothing says how to start the app", advice)])
 }
 
-/// The folders of members of the workspace that start by themselves, where there are several.
-fn members_that_start<'s>(subject: &'s Subject<'_>) -> impl Iterator<Item = &'s str> {
+/// The folders of members or modules that start by themselves, where there are several.
+fn with_sign<'s>(subject: &'s Subject<'_>, sign: Sign) -> impl Iterator<Item = &'s str> {
     let evidence = subject.survey.chosen_findings().flat_map(|finding| &finding.evidence);
-    evidence.filter(|e| e.sign == Some(Sign::Member)).map(|e| e.value.as_str())
+    evidence.filter(move |e| e.sign == Some(sign)).map(|e| e.value.as_str())
 }
 
 pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
