@@ -22,6 +22,7 @@ pub mod files;
 pub mod finding;
 pub mod folder;
 pub mod labels;
+pub mod licence_text;
 pub mod names;
 pub mod npm_range;
 pub mod options;

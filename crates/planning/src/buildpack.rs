@@ -116,6 +116,8 @@ pub struct Context<'a> {
     pub platform: &'a str,
     /// The app's own command that makes files of it, if there is one.
     pub build_command: Option<&'a BuildCommand>,
+    /// The commit that the source is of, where it is known.
+    pub commit: Option<&'a str>,
     /// The runtime that the base provides, if the finding wants one.
     pub runtime: Option<&'a RuntimeInUse>,
     /// What lies under the app.

@@ -16,12 +16,12 @@ use std::collections::BTreeMap;
 pub(crate) struct Recorded {
     /// The plan.
     pub list: Worklist,
-    /// How the steps fared that recorded.
+    /// How the steps fared that ran, those that recorded and those beside them.
     outcomes: BTreeMap<String, StepOutcome>,
 }
 
 impl Recorded {
-    /// Says of steps that recorded that they ran, although their results were there afterwards.
+    /// Says of these steps that they ran, although their results were there afterwards.
     pub fn correct(&self, outcomes: &mut [StepOutcome]) {
         for outcome in outcomes {
             if let Some(ran) = self.outcomes.get(&outcome.step) {
@@ -52,6 +52,8 @@ pub(crate) fn record(
     });
     let together: Vec<StepKey> = recording.iter().chain(apart).copied().collect();
     let mut finished = execute(&graph, &together, session)?;
+    let ran = finished.values().filter(|done| done.outcome.because.is_some());
+    let outcomes = ran.map(|done| (done.outcome.step.clone(), done.outcome.clone())).collect();
     let done: Vec<Finished> = recording.iter().filter_map(|key| finished.remove(key)).collect();
     let sets = done.iter().filter_map(|done| Some((done.outcome.step.clone(), done.fetched.clone()?)));
     let sets: FetchedSets = sets.collect();
@@ -73,7 +75,6 @@ pub(crate) fn record(
             keep_as(store, &graph, key, done)?;
         }
     }
-    let outcomes = done.into_iter().map(|done| (done.outcome.step.clone(), done.outcome)).collect();
     drop(graph);
     Ok(Some(Recorded { list, outcomes }))
 }

@@ -30,6 +30,7 @@ const START: (&str, &str) = ("package.json", r#"{"scripts":{"start":"node server
 const RAILS: [(&str, &str); 3] =
     [("Gemfile", "gem \"rails\"\n"), ("Gemfile.lock", "    rails (8.0.0)\n"), ("config/application.rb", "")];
 
+const GO_MODULE: (&str, &str) = ("go.mod", "module ferry.example/app\n\ngo 1.22\n");
 const GUNICORN: (&str, &str) = ("requirements.txt", "gunicorn==23.0 --hash=sha256:00\n");
 const PYTHON_SCRIPT: (&str, &str) = ("app.py", "if __name__ == \"__main__\":\n    pass\n");
 /// Locks one package that has no wheel.
@@ -214,6 +215,22 @@ const CASES: &[Case<'_>] = &[
         "import-undeclared!",
         &[START, ("server.js", "const _ = require('lodash');\n")],
         &[START, ("server.js", "const fs = require('fs');\n")],
+    ),
+    (
+        "embed-missing!",
+        &[
+            GO_MODULE,
+            (
+                "main.go",
+                "package main\n\n//go:embed dist pages/*.html\nvar files embed.FS\n\nfunc main() {}\n",
+            ),
+            ("dist/a.css", ""),
+        ],
+        &[
+            GO_MODULE,
+            ("main.go", "package main\n\n//go:embed dist\nvar files embed.FS\n\nfunc main() {}\n"),
+            ("dist/a.css", ""),
+        ],
     ),
     ("start-file!", &[START, ("Server.js", "")], &[START, ("server.js", ""), ("Other.js", "")]),
     (

@@ -156,3 +156,56 @@ fn no_proxy_is_asked_for_a_private_module() {
     program.edit("go/shtetl.toml", "go = \"../proxy\"", "\"go:buoy.example\" = \"../proxy\"");
     let _ = program.succeed("build go");
 }
+
+#[test]
+fn tags_and_flags_of_the_linker_shape_the_program_and_the_commit_is_put_in() {
+    let (program, sums) = app();
+    program.write("go/go.sum", &sums);
+    let steps = |program: &Program| program.json("build go --dry-run")["steps"].clone();
+    let key = |steps: &serde_json::Value| {
+        let of = |step: &&serde_json::Value| step["step"] == "go programs";
+        steps.as_array().unwrap().iter().find(of).unwrap()["key"].clone()
+    };
+    let config = fs::read_to_string(program.path("go/shtetl.toml")).unwrap();
+    let plain = key(&steps(&program));
+    program.write("go/shtetl.toml", format!("{config}[buildpacks.go]\ntags = [\"harbour\"]\n"));
+    let tagged = key(&steps(&program));
+    assert_ne!(plain, tagged);
+    let flags = "[buildpacks.go]\nlinker-flags = [\"-X main.version=$COMMIT\"]\n";
+    program.write("go/shtetl.toml", format!("{config}{flags}"));
+    let error = error_of(&program.run("build go"));
+    assert!(error.contains("$COMMIT of a source that is no commit"), "{error}");
+}
+
+#[test]
+fn a_program_with_parts_in_c_gets_a_base_with_the_library() {
+    let (program, sums) = app();
+    program.write("go/go.sum", &sums);
+    let base = |program: &Program| program.json("survey go")["survey"]["base"][0].clone();
+    let config = fs::read_to_string(program.path("go/shtetl.toml")).unwrap();
+    let without = config.replace("from = \"debian:trixie\"\n", "");
+    program.write("go/shtetl.toml", &without);
+    assert_eq!(base(&program), "empty");
+    program.write("go/shtetl.toml", format!("{without}[buildpacks.go]\nc = true\n"));
+    assert_eq!(base(&program), "debian:trixie");
+    let error = error_of(&program.run("build go --platform linux/arm64"));
+    assert!(error.contains("compiling parts in C for linux/arm64"), "{error}");
+}
+
+#[test]
+fn retracted_modules_and_licences_are_told() {
+    let (program, _) = app();
+    let licence = b"Permission is hereby granted, free of charge, to any person obtaining a copy of it";
+    let zip = archive(
+        "buoy.example/Horn",
+        "v1.0.0",
+        &[("go.mod", HORN.as_bytes()), ("horn.go", b"package horn\n"), ("LICENSE", licence)],
+    );
+    program.write("proxy/buoy.example/!horn/@v/v1.0.0.zip", &zip);
+    program.write("proxy/buoy.example/!horn/@latest", r#"{"Version":"v1.1.0"}"#);
+    let newest = format!("{HORN}\n// Sinks in fog.\nretract [v1.0.0, v1.0.9]\n");
+    program.write("proxy/buoy.example/!horn/@v/v1.1.0.mod", newest);
+    let _ = program.succeed("build go");
+    let said = program.run("check go --online").stdout;
+    assert!(said.contains("retracted: Sinks in fog."), "{said}");
+}

@@ -1,9 +1,10 @@
 //! The step that compiles the programs of a Go module.
 
 use crate::module_files::FOLDER;
-use crate::{LOCKFILE, build_info};
+use crate::{LOCKFILE, build_info, licences};
 use content::layer::{Entry, LayerWriter};
 use engine::program_step::{CACHE, Cache, Job, RESULT, SOURCE, copy_source};
+use engine::unpacked_layers::{StoredLayer, readable};
 use engine::{Action, StepContext, program_step};
 use engine::{Fingerprint, Recipe};
 use model::folder::entries;
@@ -24,6 +25,13 @@ pub(super) struct Compile {
     pub(super) tree: Arc<SourceTree>,
     /// Folders of the main packages, from the root of the module.
     pub(super) mains: BTreeSet<String>,
+    /// Whether the last layer of the root has the archives of modules.
+    pub(super) has_modules: bool,
+    pub(super) tags: Vec<String>,
+    /// Flags of the linker besides ours.
+    pub(super) linker_flags: Vec<String>,
+    /// Whether parts in C are compiled.
+    pub(super) with_c: bool,
     /// The processor of the image, in Go's words, which are those of OCI.
     pub(super) processor: String,
     /// Whether the packages that it needs are with the source.
@@ -36,10 +44,12 @@ pub(super) struct Compile {
 
 impl Compile {
     fn argv(&self) -> Vec<String> {
-        let mut argv: Vec<String> =
-            ["go", "build", "-trimpath", "-buildvcs=false", "-ldflags=-s -w -buildid="]
-                .map(str::to_owned)
-                .into();
+        let mut argv: Vec<String> = ["go", "build", "-trimpath", "-buildvcs=false"].map(str::to_owned).into();
+        let flags = [&["-s -w -buildid=".to_owned()], &self.linker_flags[..]].concat();
+        argv.push(format!("-ldflags={}", flags.join(" ")));
+        if !self.tags.is_empty() {
+            argv.push(format!("-tags={}", self.tags.join(",")));
+        }
         argv.push(format!("-mod={}", if self.vendored { "vendor" } else { "readonly" }));
         argv.extend(["-o".to_owned(), format!("{RESULT}/")]);
         argv.extend(self.mains.iter().map(|folder| format!("./{folder}")));
@@ -48,7 +58,7 @@ impl Compile {
 
     fn env(&self) -> Vec<(&'static str, String)> {
         vec![
-            ("CGO_ENABLED", "0".to_owned()),
+            ("CGO_ENABLED", u8::from(self.with_c).to_string()),
             ("GOARCH", self.processor.clone()),
             ("GOCACHE", format!("{CACHE}/compiled")),
             // What is unpacked may be removed again.
@@ -68,9 +78,20 @@ impl Compile {
 impl Action for Compile {
     fn fingerprint(&self) -> Fingerprint {
         // All of it shows in the command or the environment.
-        let Self { tree: _, mains: _, processor: _, vendored: _, sums, path: _ } = self;
+        let Self {
+            tree: _,
+            mains: _,
+            has_modules: _,
+            tags: _,
+            linker_flags: _,
+            with_c: _,
+            processor: _,
+            vendored: _,
+            sums,
+            path: _,
+        } = self;
         let env = self.env().into_iter().map(|(name, value)| (name.to_owned(), value));
-        Fingerprint::of(Recipe::new("go programs", 3))
+        Fingerprint::of(Recipe::new("go programs", 4))
             .with_recipe(program_step::RECIPE)
             .values("command", [("run", join(&self.argv()))])
             .input("environment", env.collect())
@@ -114,7 +135,14 @@ impl Action for Compile {
             }
             Ok(())
         })?;
-        Ok(packages.into_values().collect())
+        let mut packages: Vec<PackageFact> = packages.into_values().collect();
+        if let Some(modules) = cx.root.last().filter(|_| self.has_modules) {
+            let root = readable(layer.store(), &StoredLayer::from(&modules.layer))?;
+            for package in &mut packages {
+                package.licence = licences::of(&root, &package.name, &package.version).map(str::to_owned);
+            }
+        }
+        Ok(packages)
     }
 }
 
@@ -127,6 +155,10 @@ mod tests {
         let compile = |mains: &[&str], processor: &str, vendored| Compile {
             tree: Arc::new(SourceTree::new("/".into(), BTreeMap::new())),
             mains: mains.iter().map(|main| (*main).to_owned()).collect(),
+            has_modules: false,
+            tags: Vec::new(),
+            linker_flags: Vec::new(),
+            with_c: false,
             processor: processor.to_owned(),
             vendored,
             sums: None,
@@ -137,5 +169,14 @@ mod tests {
         assert_ne!(one, compile(&["cmd/tide"], "amd64", false).fingerprint());
         assert_ne!(one, compile(&[""], "arm64", false).fingerprint());
         assert_ne!(one, compile(&[""], "amd64", true).fingerprint());
+        let base = || compile(&[""], "amd64", false);
+        let others = [
+            Compile { tags: vec!["harbour".to_owned()], ..base() },
+            Compile { linker_flags: vec!["-X main.version=1".to_owned()], ..base() },
+            Compile { with_c: true, ..base() },
+        ];
+        for other in others {
+            assert_ne!(one, other.fingerprint());
+        }
     }
 }

@@ -5,10 +5,12 @@ mod build_info;
 mod compile;
 mod go_mod;
 mod go_sum;
+mod licences;
 mod module_files;
 mod modules;
 mod programs;
 mod proxy;
+mod retractions;
 mod toolchain;
 mod version_selection;
 
@@ -18,9 +20,11 @@ use goblin::container::Ctx;
 use goblin::elf::header::ELFMAG;
 use goblin::elf::program_header::PT_INTERP;
 use goblin::elf::{Elf, ProgramHeader};
+use model::error::SurveyError;
+use model::platform::own_platform;
 use model::{
-    BuildpackOptions, Claim, Ecosystem, Evidence, Finding, LockFound, Place, ProcessKind, ProcessType,
-    Result, Role, RuntimeWish, configured_constraint,
+    BuildpackOptions, Claim, Ecosystem, Error, Evidence, Finding, LockFound, OptionSpec, Place, ProcessKind,
+    ProcessType, Result, Role, RuntimeWish, Takes, configured_constraint,
 };
 use module_files::ModuleFiles;
 use modules::Needed;
@@ -34,6 +38,10 @@ use toolchain::Release;
 
 const MANIFEST: &str = "go.mod";
 const LOCKFILE: &str = "go.sum";
+/// Options of the buildpack.
+const TAGS: &str = "tags";
+const LINKER_FLAGS: &str = "linker-flags";
+const C: &str = "c";
 /// What a module has when the packages that it needs are with it.
 const VENDORED: &str = "vendor/modules.txt";
 
@@ -49,6 +57,23 @@ pub struct Go;
 impl Buildpack for Go {
     fn name(&self) -> &str {
         "go"
+    }
+
+    fn options(&self) -> Vec<OptionSpec> {
+        vec![
+            OptionSpec::VERSION,
+            OptionSpec::new(TAGS, Takes::Texts, "Build tags"),
+            OptionSpec::new(
+                LINKER_FLAGS,
+                Takes::Texts,
+                "More flags of the linker; $COMMIT is that of the source",
+            ),
+            OptionSpec::new(
+                C,
+                Takes::Truth,
+                "Whether parts written in C are compiled, with the C compiler of the base",
+            ),
+        ]
     }
 
     fn ecosystems(&self) -> Vec<Ecosystem> {
@@ -75,10 +100,14 @@ impl Buildpack for Go {
     }
 
     fn resolve(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
-        match context.runtime.is_none() {
-            true => Ok(Resolution::default()),
-            false => modules::settle(context, resolving),
+        if context.runtime.is_none() {
+            return Ok(Resolution::default());
         }
+        let mut resolution = modules::settle(context, resolving)?;
+        if programs::needs_c(context.tree, context.options)? {
+            resolution.tools.insert("compilers");
+        }
+        Ok(resolution)
     }
 
     fn contribute(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
@@ -100,12 +129,24 @@ impl Buildpack for Go {
         let mut root: Vec<Step> =
             release.map(|release| release.step(context)).transpose()?.into_iter().collect();
         if !wanted.is_empty() {
-            let files = ModuleFiles { modules: wanted };
+            let files = ModuleFiles { modules: wanted, addresses: context.addresses.clone() };
             root.push(Step::new(module_files::STEP, Role::Dependencies, files));
+        }
+        let with_c = programs::needs_c(tree, context.options)?;
+        if with_c && context.platform != own_platform() {
+            return Err(Error::Survey(SurveyError::Unsupported {
+                place: Place::new(MANIFEST, None),
+                what: format!("compiling parts in C for {}", context.platform),
+                instead: "build on a machine of that platform, or without these parts: c = false under [buildpacks.go]",
+            }));
         }
         let work = Compile {
             tree: Arc::clone(tree),
             mains,
+            has_modules: !root.is_empty() && root.last().is_some_and(|step| step.name == module_files::STEP),
+            tags: context.options.texts(TAGS).to_vec(),
+            linker_flags: linker_flags(context)?,
+            with_c,
             processor: context.platform.rsplit('/').next().unwrap_or_default().to_owned(),
             vendored: tree.has(VENDORED),
             sums: needed.sums,
@@ -119,6 +160,21 @@ impl Buildpack for Go {
         let leave_out = READ_BY_BUILD.map(str::to_owned).into();
         Ok(Contribution { steps: vec![step], tool, leave_out, ..Contribution::default() })
     }
+}
+
+/// Flags of the linker, with the commit put in.
+fn linker_flags(context: &Context<'_>) -> Result<Vec<String>> {
+    const COMMIT: &str = "$COMMIT";
+    let flags = context.options.texts(LINKER_FLAGS);
+    if context.commit.is_none() && flags.iter().any(|flag| flag.contains(COMMIT)) {
+        return Err(Error::Survey(SurveyError::Unsupported {
+            place: Place::new(model::files::CONFIG, None),
+            what: "$COMMIT of a source that is no commit of a repository".to_owned(),
+            instead: "build from a repository, or leave $COMMIT out of linker-flags",
+        }));
+    }
+    let commit = context.commit.unwrap_or_default();
+    Ok(flags.iter().map(|flag| flag.replace(COMMIT, commit)).collect())
 }
 
 /// Whether it is the version of a release that can be had as a module.
@@ -161,7 +217,7 @@ fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &m
         finding.lock = Some(LockFound { file: LOCKFILE.to_owned(), packages, development: 0 });
     }
     // The compiler links everything into a program, unless a part of it is written in C.
-    finding.static_binary = (!programs::has_c(tree)?).then(|| Place::new(MANIFEST, None));
+    finding.static_binary = (!programs::needs_c(tree, options)?).then(|| Place::new(MANIFEST, None));
     for program in programs::of(tree, &name)? {
         let process = match program.serves {
             true => "web".to_owned(),

@@ -1,12 +1,13 @@
 //! The step that lays modules out as the folder that the `go` program reads in place of a proxy.
 
 use crate::modules::Module;
-use crate::proxy;
+use crate::{LOCKFILE, proxy, retractions};
+use config::addresses::Addresses;
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, Fragment, FragmentWriter, LayerWriter};
 use engine::download_buffer::rewind;
-use engine::{Action, Fingerprint, Recipe, StepContext, append_fragment, each_fetched};
-use model::{Error, PackageFact, Result};
+use engine::{Action, Fingerprint, Recipe, StepContext, append_fragment, each_fetched, find_in_parallel};
+use model::{Error, PackageFact, Result, Withdrawn};
 use remote::packages::go;
 use remote::{Address, Downloads};
 
@@ -21,6 +22,8 @@ const LARGE: u64 = 16 << 20;
 /// The step's work: modules, each with where it comes from.
 pub(super) struct ModuleFiles {
     pub(super) modules: Vec<(Module, Address)>,
+    /// Where to ask what became of them.
+    pub(super) addresses: Addresses,
 }
 
 impl ModuleFiles {
@@ -79,7 +82,7 @@ impl ModuleFiles {
 
 impl Action for ModuleFiles {
     fn fingerprint(&self) -> Fingerprint {
-        let Self { modules } = self;
+        let Self { modules, addresses: _ } = self;
         // Where they come from does not shape them: their hashes do.
         let part = |(module, _): &(Module, Address)| {
             let Module { module: of, archive, manifest } = module;
@@ -98,5 +101,15 @@ impl Action for ModuleFiles {
             append_fragment(layer, Self::key(module, layer.codec()), &module.module.label())?;
         }
         Ok(Vec::new())
+    }
+
+    fn withdrawn(&self, cx: &StepContext<'_>) -> Vec<Withdrawn> {
+        // Of what only takes part in the choice of versions, nothing is built.
+        let built: Vec<_> = self.modules.iter().filter(|(module, _)| module.archive.is_some()).collect();
+        find_in_parallel(&built, cx, |(module, _)| {
+            let reason = retractions::of(module, &self.addresses, cx)?;
+            let (package, lockfile) = (module.module.label(), LOCKFILE.to_owned());
+            Some(Withdrawn { package, lockfile, gone: false, reason })
+        })
     }
 }

@@ -1,6 +1,6 @@
 //! The programs of a module: which there are, and which of them serves.
 
-use model::{Place, Result};
+use model::{BuildpackOptions, Place, Result};
 use source::SourceTree;
 use std::collections::BTreeMap;
 
@@ -133,8 +133,33 @@ fn main_packages(tree: &SourceTree) -> Result<BTreeMap<String, Place>> {
     Ok(found)
 }
 
+/// Modules that do nothing without their part in C.
+const IN_C: [&str; 6] = [
+    "github.com/mattn/go-sqlite3",
+    "github.com/confluentinc/confluent-kafka-go",
+    "github.com/go-gl/gl",
+    "github.com/h2non/bimg",
+    "github.com/tecbot/gorocksdb",
+    "gopkg.in/gographics/imagick.v3/imagick",
+];
+
+/// Whether a C compiler has to be there: as the configuration says, else where the source or a module that it needs is
+/// written in C in part.
+pub(super) fn needs_c(tree: &SourceTree, options: &BuildpackOptions) -> Result<bool> {
+    if let Some(said) = options.truth(super::C) {
+        return Ok(said);
+    }
+    let manifest = tree.read(super::MANIFEST)?.unwrap_or_default();
+    let is_one =
+        |word: &str| IN_C.iter().any(|module| word == *module || word.starts_with(&format!("{module}/")));
+    if manifest.split_whitespace().any(is_one) {
+        return Ok(true);
+    }
+    has_c(tree)
+}
+
 /// Whether a source of the module is written in C in part.
-pub(super) fn has_c(tree: &SourceTree) -> Result<bool> {
+fn has_c(tree: &SourceTree) -> Result<bool> {
     for path in tree.files().keys().filter(|p| p.ends_with(".go") && !p.ends_with("_test.go")) {
         if tree.read_text(path)?.is_some_and(|text| text.lines().any(|line| line.trim() == "import \"C\"")) {
             return Ok(true);

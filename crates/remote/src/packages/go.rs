@@ -35,6 +35,20 @@ fn escaped(text: &str) -> String {
     escaped
 }
 
+/// The newest version of a module (the Go modules reference, "GOPROXY protocol", `@latest`).
+pub fn newest(fetcher: &Fetcher, proxy: &Address, module: &str) -> Result<String> {
+    #[derive(serde::Deserialize)]
+    #[serde(rename_all = "PascalCase")]
+    struct Latest {
+        version: String,
+    }
+    let address = proxy.join(&format!("{}/@latest", escaped(module)));
+    let bytes = fetcher.get(&address, "application/json")?;
+    let malformed =
+        |e: serde_json::Error| RemoteError::Malformed { url: address.to_string(), detail: e.to_string() };
+    Ok(serde_json::from_slice::<Latest>(&bytes).map_err(malformed)?.version)
+}
+
 /// The `go.mod` of a module in a version.
 pub fn manifest(fetcher: &Fetcher, proxy: &Address, module: &str, version: &str) -> Result<Vec<u8>> {
     fetcher.get(&file(proxy, module, version, "mod"), "*/*")

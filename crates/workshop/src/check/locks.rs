@@ -6,7 +6,8 @@ use crate::shared_libraries;
 use config::pins::Pins;
 use model::dev_packages::{SYSTEM_NEEDS, SystemNeed, library_packages};
 use model::error::PackageError;
-use model::{Error, Finding, Place, Result, Sign};
+use model::{Error, Finding, Place, Result, Role, Sign, Withdrawn};
+use std::collections::BTreeSet;
 
 /// Manifest, lockfile, and how to make it, by buildpack.
 const LOCKS: [(&str, &str, &str, &str); 3] = [
@@ -153,8 +154,12 @@ fn names(lock: &str, package: &str) -> bool {
 
 pub(super) fn withdrawn(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let Ok(planned) = subject.planned else { return Ok(Vec::new()) };
-    let steps = planned.steps.iter().flat_map(|step| step.action.withdrawn(subject.tools));
-    Ok(steps
+    // Modules of Go are only in the root that compiles them.
+    let roots = planned.steps.iter().filter(|step| step.role == Role::Built).flat_map(|step| &step.root);
+    let steps = planned.steps.iter().chain(roots).flat_map(|step| step.action.withdrawn(subject.tools));
+    let all: BTreeSet<Withdrawn> = steps.collect();
+    Ok(all
+        .into_iter()
         .map(|w| {
             let place = Place::new(w.lockfile, None);
             let what = format!("{}: {}", w.package, w.reason);

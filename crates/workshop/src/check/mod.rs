@@ -6,6 +6,7 @@
 mod code;
 mod content;
 mod data;
+mod embedded;
 mod imports;
 mod locks;
 mod network;
@@ -122,6 +123,11 @@ pub const RULES: &[Rule] = &[
         code: "start-module",
         about: "the start command names a module or object that is not there",
         find: program::module,
+    },
+    Rule {
+        code: "embed-missing",
+        about: "a file that the compiler puts into the program is not packed",
+        find: embedded::missing,
     },
     Rule {
         code: "start-file",

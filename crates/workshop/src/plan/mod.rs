@@ -205,6 +205,7 @@ fn context_of<'a>(
         addresses: sources.addresses,
         platform,
         build_command: sources.survey.build.as_ref().map(|build| &build.command),
+        commit: sources.survey.revision.as_ref().map(|revision| revision.commit.as_str()),
         runtime,
         base,
     }
