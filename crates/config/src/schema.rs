@@ -2,7 +2,7 @@
 //!
 //! They say what `values` reads; a test compares the keys of both.
 
-use model::{EmptyPart, KnownNames, OptionSpec, Takes};
+use model::{Ecosystem, EmptyPart, KnownNames, OptionSpec, Takes};
 use serde_json::{Map, Value, json};
 
 const NAME: &str = "^[a-z](?:[a-z0-9-]{0,61}[a-z0-9])?$";
@@ -86,7 +86,8 @@ fn shared(known: &KnownNames) -> Map<String, Value> {
 
 fn addresses(known: &KnownNames) -> Value {
     let names: Vec<&str> = known.ecosystems.iter().map(|ecosystem| ecosystem.name()).collect();
-    let addresses = names.iter().map(|name| ((*name).to_owned(), text("A URL or a folder")));
+    let with_one = names.iter().filter(|name| **name != Ecosystem::FILES.name());
+    let addresses = with_one.map(|name| ((*name).to_owned(), text("A URL or a folder")));
     let mut addresses = closed("Where packages come from", addresses.collect());
     addresses["patternProperties"] = json!({ format!("^(?:{}):.", names.join("|")):
         text("Where packages of this name or scope come from, and never from anywhere else") });

@@ -114,7 +114,9 @@ fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
 pub(super) fn read_addresses(root: &Table<'_, '_>, names: &KnownNames) -> BTreeMap<String, String> {
     let mut addresses = BTreeMap::new();
     let Some(table) = root.value("addresses").and_then(|v| v.table()) else { return addresses };
-    for key in names.ecosystems.iter().map(|ecosystem| ecosystem.name()) {
+    // Files have no address for all of them, only for each name.
+    let with_one = names.ecosystems.iter().filter(|ecosystem| **ecosystem != Ecosystem::FILES);
+    for key in with_one.map(|ecosystem| ecosystem.name()) {
         let address = table.value(key).and_then(|v| v.string());
         addresses.extend(address.map(|a| (key.to_owned(), a)));
     }

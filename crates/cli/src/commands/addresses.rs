@@ -27,7 +27,9 @@ pub fn run(options: &AddressesOptions, surroundings: &Surroundings, output: &Out
         output.json(&serde_json::json!({ "format": "shtetl/addresses/1", "addresses": all }));
         return Ok(ExitCode::SUCCESS);
     }
-    for (number, ecosystem) in names.ecosystems.iter().copied().enumerate() {
+    // Files have no address for all of them, only for each name.
+    let is_said = |e: &Ecosystem| *e != Ecosystem::FILES || !addresses.bound(*e).is_empty();
+    for (number, ecosystem) in names.ecosystems.iter().copied().filter(is_said).enumerate() {
         if number > 0 {
             output.line("");
         }
@@ -42,7 +44,7 @@ pub fn run(options: &AddressesOptions, surroundings: &Surroundings, output: &Out
             let detail = format!("{}: {}", who(known.origin), known.detail);
             output.line(format!("  {}  {}  {}", known.address, styled(GOOD, only), styled(FAINT, detail)));
         }
-        if all.is_empty() {
+        if all.is_empty() && ecosystem != Ecosystem::FILES {
             let name = ecosystem.name();
             output.line(format!(
                 "  nothing says where; in shtetl.toml, under [addresses]: {name} = \"URL or folder\""

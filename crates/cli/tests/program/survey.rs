@@ -162,9 +162,6 @@ fn addresses_are_shown_with_who_said_them() {
     debian-security
       nothing says where; in shtetl.toml, under [addresses]: debian-security = "URL or folder"
 
-    files
-      nothing says where; in shtetl.toml, under [addresses]: files = "URL or folder"
-
     where a lockfile names the place of a package, options, variables, shtetl.toml and your own
     configuration are stronger than it, the ecosystem's configuration and tools are weaker
     --- exit 0
