@@ -202,7 +202,7 @@ fn retracted_modules_and_licences_are_told() {
         &[("go.mod", HORN.as_bytes()), ("horn.go", b"package horn\n"), ("LICENSE", licence)],
     );
     program.write("proxy/buoy.example/!horn/@v/v1.0.0.zip", &zip);
-    program.write("proxy/buoy.example/!horn/@latest", r#"{"Version":"v1.1.0"}"#);
+    program.write("proxy/buoy.example/!horn/@v/list", "v1.0.0\nv1.1.0\nv2.0.0-fog\n");
     let newest = format!("{HORN}\n// Sinks in fog.\nretract [v1.0.0, v1.0.9]\n");
     program.write("proxy/buoy.example/!horn/@v/v1.1.0.mod", newest);
     let _ = program.succeed("build go");

@@ -3,6 +3,7 @@
 use crate::built_app::{self, APP, LIBRARIES};
 use crate::distribution::MAVEN;
 use crate::licences::ProjectFiles;
+use crate::merged_jars;
 use crate::project::{Kind, Startable};
 use crate::repository::{self, Coordinates, fact};
 use content::layer::{Entry, LayerWriter};
@@ -145,6 +146,8 @@ pub(crate) enum Part {
     Libraries,
     /// Everything else.
     Own,
+    /// All of it, where libraries are merged into one archive.
+    Whole,
 }
 
 impl Part {
@@ -153,6 +156,7 @@ impl Part {
         match self {
             Self::Libraries => "java libraries",
             Self::Own => "java classes",
+            Self::Whole => "java app",
         }
     }
 }
@@ -194,7 +198,7 @@ impl Action for Take {
         let names = released
             .iter()
             .map(|(name, (_, answer))| (name.clone(), answer.sha256.clone().unwrap_or_default()));
-        Fingerprint::of(Recipe::new("java parts", 2))
+        Fingerprint::of(Recipe::new("java parts", 3))
             .values("part", [("step", part.step().to_owned())])
             .input("released", names.collect())
     }
@@ -204,9 +208,19 @@ impl Action for Take {
         let root = readable(layer.store(), &StoredLayer::from(&built.layer))?;
         let mut files = Vec::new();
         files_below(&root.join(APP), "", &mut files)?;
-        files.retain(|(path, _)| self.release(path).is_some() == (self.part == Part::Libraries));
-        let packages: BTreeSet<&(Coordinates, FetchedAnswer)> =
-            files.iter().filter_map(|(path, _)| self.release(path)).collect();
+        files.retain(|(path, _)| match self.part {
+            Part::Libraries => self.release(path).is_some(),
+            Part::Own => self.release(path).is_none(),
+            Part::Whole => true,
+        });
+        let mut packages: BTreeSet<(Coordinates, FetchedAnswer)> =
+            files.iter().filter_map(|(path, _)| self.release(path)).cloned().collect();
+        // An archive of the app itself may have others merged into it.
+        let own = files.iter().filter(|(path, _)| !path.contains('/') && path.ends_with(".jar"));
+        for (_, path) in own {
+            let merged = merged_jars::of(path)?;
+            packages.extend(self.released.values().filter(|(of, _)| merged.contains(&of.named())).cloned());
+        }
         layer.part::<Error>(|tar| {
             tar.entry(&Entry::folder(APP))?;
             let mut folders = BTreeSet::new();
@@ -225,7 +239,7 @@ impl Action for Take {
         let fact = |(of, answer): &(Coordinates, FetchedAnswer)| {
             fact(of, answer, self.projects.licence(of, layer.store(), cx))
         };
-        Ok(packages.into_iter().map(fact).collect())
+        Ok(packages.iter().map(fact).collect())
     }
 }
 

@@ -7,6 +7,7 @@ mod distribution;
 mod licences;
 mod maven_build;
 mod memory;
+mod merged_jars;
 mod pom;
 mod project;
 mod repository;

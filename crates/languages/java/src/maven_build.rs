@@ -106,12 +106,14 @@ fn asked(context: &Context<'_>, app: &Startable, maven: Option<&Release>) -> Res
 
 impl MavenBuild {
     pub fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
-        let steps = [Part::Libraries, Part::Own].map(|part| {
+        let parts: &[Part] = if self.app.merges { &[Part::Whole] } else { &[Part::Libraries, Part::Own] };
+        let steps = parts.iter().map(|part| {
+            let part = *part;
             let role = if part == Part::Libraries { Role::Dependencies } else { Role::Built };
             let take = Take::new(part, &self.fetches);
             Ok(Step::new(part.step(), role, take).in_root(vec![self.build(context)?]))
         });
-        let mut steps = steps.into_iter().collect::<Result<Vec<_>>>()?;
+        let mut steps = steps.collect::<Result<Vec<_>>>()?;
         if let Some(server) = &self.server {
             steps.push(server.step(context)?);
             steps.push(web_archive::settings());

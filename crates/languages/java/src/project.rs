@@ -19,6 +19,9 @@ const MAIN_PLUGINS: [&str; 5] = [
     "spring-boot-maven-plugin",
 ];
 
+/// Plugins that merge libraries into one archive.
+const MERGING: [&str; 2] = ["maven-shade-plugin", "maven-assembly-plugin"];
+
 /// What a module's build makes.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) enum Kind {
@@ -36,6 +39,8 @@ pub(crate) struct Startable {
     /// Its folder.
     pub folder: String,
     pub kind: Kind,
+    /// Whether libraries are merged into one archive.
+    pub merges: bool,
     /// The class that starts it, where a file says so.
     pub main: Option<String>,
     /// What says that it starts.
@@ -100,6 +105,7 @@ fn of_module(tree: &SourceTree, poms: &Poms, pom: &Pom) -> Result<Option<Startab
     let whole = |said: Place, tells: String| Startable {
         folder: folder.clone(),
         kind: Kind::Whole,
+        merges: false,
         main: main.clone().map(|(class, _)| class),
         said,
         tells,
@@ -108,7 +114,8 @@ fn of_module(tree: &SourceTree, poms: &Poms, pom: &Pom) -> Result<Option<Startab
         ["spring-boot-maven-plugin", "quarkus-maven-plugin", "maven-shade-plugin", "maven-assembly-plugin"];
     for plugin in WHOLE {
         if let Some(place) = poms.plugin(pom, plugin) {
-            return Ok(Some(whole(place, format!("{plugin} makes an app that starts by itself"))));
+            let tells = format!("{plugin} makes an app that starts by itself");
+            return Ok(Some(Startable { merges: MERGING.contains(&plugin), ..whole(place, tells) }));
         }
     }
     if pom.packaging == "war" {
@@ -118,7 +125,8 @@ fn of_module(tree: &SourceTree, poms: &Poms, pom: &Pom) -> Result<Option<Startab
     }
     if pom.parent.as_ref().is_some_and(|(artifact, _)| artifact == "micronaut-parent") {
         let tells = "micronaut-parent makes an app that starts by itself".to_owned();
-        return Ok(Some(whole(Place::new(pom.file.as_str(), None), tells)));
+        let place = Place::new(pom.file.as_str(), None);
+        return Ok(Some(Startable { merges: true, ..whole(place, tells) }));
     }
     let found = match main {
         Some((class, place)) => Some((class, place)),
@@ -127,6 +135,7 @@ fn of_module(tree: &SourceTree, poms: &Poms, pom: &Pom) -> Result<Option<Startab
     Ok(found.map(|(class, said)| Startable {
         folder,
         kind: Kind::Plain,
+        merges: false,
         tells: format!("{class} starts it"),
         main: Some(class),
         said,

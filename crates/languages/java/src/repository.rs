@@ -52,6 +52,13 @@ pub(crate) struct Coordinates {
     pub file: String,
 }
 
+impl Coordinates {
+    /// Group, artifact and version.
+    pub fn named(&self) -> (String, String, String) {
+        (self.group.clone(), self.artifact.clone(), self.version.clone())
+    }
+}
+
 /// Reads a path in a repository (the repository layout); nothing for a file that belongs to no version.
 pub(crate) fn coordinates(path: &str) -> Option<Coordinates> {
     let mut parts = path.rsplit('/');

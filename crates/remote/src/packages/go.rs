@@ -7,6 +7,7 @@ use crate::fetch::Fetcher;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use content::digest::{Hasher, Sha256};
+use semver::Version;
 use std::io::{self, Read, Seek, Write};
 use zip::ZipArchive;
 
@@ -35,12 +36,20 @@ fn escaped(text: &str) -> String {
     escaped
 }
 
-/// The newest version of a module (the Go modules reference, "GOPROXY protocol", `@latest`).
+/// The newest version of a module, a release before any other (the Go modules reference, "GOPROXY protocol": `@v/list`, and
+/// `@latest`, which a proxy need not have, for modules without versions).
 pub fn newest(fetcher: &Fetcher, proxy: &Address, module: &str) -> Result<String> {
     #[derive(serde::Deserialize)]
     #[serde(rename_all = "PascalCase")]
     struct Latest {
         version: String,
+    }
+    let list = fetcher.get(&proxy.join(&format!("{}/@v/list", escaped(module))), "text/plain")?;
+    let list = String::from_utf8_lossy(&list);
+    let number = |line: &str| Some((Version::parse(line.strip_prefix('v')?).ok()?, line.to_owned()));
+    let numbers = list.lines().filter_map(|line| number(line.trim()));
+    if let Some((_, newest)) = numbers.max_by_key(|(version, _)| (version.pre.is_empty(), version.clone())) {
+        return Ok(newest);
     }
     let address = proxy.join(&format!("{}/@latest", escaped(module)));
     let bytes = fetcher.get(&address, "application/json")?;
