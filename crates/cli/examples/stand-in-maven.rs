@@ -9,7 +9,7 @@ use std::{env, fs, process};
 
 fn main() {
     let arguments: Vec<String> = env::args().skip(1).collect();
-    if !arguments.iter().any(|word| word.ends_with("Launcher")) {
+    if !arguments.iter().any(|word| word.contains("classworlds")) {
         // The launched app: says what it was started with.
         println!("{}", arguments.join(" "));
         return;

@@ -168,8 +168,13 @@ fn variable<'t>(rest: &'t str, into: &mut String) -> Result<&'t str, NeedsShell>
         let next: String = rest.chars().take(1).collect();
         // A dollar sign at the end of a word stands for itself.
         return match next.as_str() {
-            "" | " " | "\"" => {
+            "" | " " => {
                 into.push('$');
+                Ok(rest)
+            }
+            // The word may go on after the quotes.
+            "\"" => {
+                into.push_str("$$");
                 Ok(rest)
             }
             _ => Err(NeedsShell(format!("${next}"))),
@@ -307,7 +312,8 @@ fn escaped(text: &str) -> Cow<'_, str> {
     if !text.contains('$') {
         return Cow::Borrowed(text);
     }
-    let means = |rest: &str| rest.starts_with('$') || length_of_variable(rest).is_some();
+    // The word may go on after the text.
+    let means = |rest: &str| rest.is_empty() || rest.starts_with('$') || length_of_variable(rest).is_some();
     let mut word = String::new();
     for (at, sign) in text.char_indices() {
         word.push(sign);
@@ -356,6 +362,16 @@ mod tests {
         let found = split(r#"node --title "harbour \"one\"" 'a b'\ c ''"#).unwrap();
         assert_eq!(found, ["node", "--title", "harbour \"one\"", "a b c", ""]);
         assert_eq!(split(&join(&found)).unwrap(), found);
+    }
+
+    #[test]
+    fn a_dollar_sign_before_the_end_of_quotes_stays_one() {
+        let value = |_: &str| Some("value");
+        for (line, expected) in [("'$'$a", "$value"), ("'$'a", "$a"), ("\"$\"a", "$a"), ("'$'", "$")] {
+            let words = split(line).unwrap();
+            assert_eq!(expanded(&words, value).unwrap(), [expected], "{line}");
+            assert_eq!(expanded(&split(&join(&words)).unwrap(), value).unwrap(), [expected], "{line}");
+        }
     }
 
     #[test]

@@ -34,8 +34,9 @@ const LARGEST_DOCUMENT: u64 = 96 << 20;
 const LONGEST_SAYING: u64 = 4 << 10;
 /// So much is read at once, in bytes.
 const CHUNK: usize = 64 << 10;
-/// How long to wait before each further try.
-const PAUSES: [Duration; 3] = [Duration::from_millis(200), Duration::from_secs(1), Duration::from_secs(3)];
+/// How long to wait before each further try. A server that closes a connection that was kept open costs a try of its own.
+const PAUSES: [Duration; 4] =
+    [Duration::from_millis(50), Duration::from_millis(200), Duration::from_secs(1), Duration::from_secs(3)];
 /// Statuses that send on to another place, and how often that is followed.
 const REDIRECTS: [u16; 5] = [301, 302, 303, 307, 308];
 const MOST_REDIRECTS: usize = 10;

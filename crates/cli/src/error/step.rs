@@ -33,22 +33,22 @@ pub(super) fn words_of(error: &StepError) -> Worded {
             details: shown(asked),
             ..worded(
                 FAILED,
-                format!("{step}: its programs asked for files that are not pinned"),
-                "if they may have them: `shtetl build --update` pins what they fetch",
+                format!("{step}: its programs requested files that are not pinned"),
+                "to allow them, run `shtetl build --update`, which pins what they fetch",
             )
         },
         StepError::NotAllowed { step, asked } => Worded {
             details: shown(asked),
             ..worded(
                 FAILED,
-                format!("{step}: its programs asked for something that cannot be pinned"),
-                "steps may only fetch files (GET and HEAD) of the kinds that are listed for them",
+                format!("{step}: its programs made requests that cannot be pinned"),
+                "steps may only read files (GET and HEAD) of the kinds listed in fetch",
             )
         },
         StepError::NoAddress { step, kind } => worded(
             FAILED,
-            format!("{step}: its programs asked for files of {kind}, and the step fetches none of that kind"),
-            "list the kind in fetch, under [build] in shtetl.toml",
+            format!("{step}: its programs requested {kind} files, which the step may not fetch"),
+            "add the kind to fetch, under [build] in shtetl.toml",
         ),
         StepError::OverLimit { step, command, limit } => worded(
             FAILED,

@@ -78,7 +78,7 @@ pub fn uncommitted(revision: &Revision) -> String {
 pub fn reason(reason: &MissReason) -> String {
     match reason {
         MissReason::First => "never built here".to_owned(),
-        MissReason::Needs { steps } => format!("built from another {}", steps.join(", another ")),
+        MissReason::Needs { steps } => format!("{} changed", steps.join(" and ")),
         MissReason::NothingPinned => "what it fetches is not pinned yet".to_owned(),
         MissReason::NewRecipe => "this version does it in another way".to_owned(),
         MissReason::ResultDamaged => "its result was damaged in the store".to_owned(),

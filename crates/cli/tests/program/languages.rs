@@ -169,7 +169,7 @@ fn what_is_already_built() {
     program.write("maven/shtetl.toml", "[process.web]\nrun = \"java -jar target/ferries.jar\"\n");
     let refused = program.run("check maven");
     assert!(
-        refused.stdout.contains("a Maven project in which nothing starts is not supported by this version"),
+        refused.stdout.contains("a Maven project without a runnable module is not supported by this version"),
         "{refused}"
     );
     let module = |name: &str| {
@@ -183,7 +183,7 @@ fn what_is_already_built() {
     let modules = "<modules><module>pier</module><module>quay</module></modules>";
     program.write("fleet/pom.xml", format!("<project><packaging>pom</packaging>{modules}</project>"));
     let said = program.run("check fleet").stdout;
-    assert!(said.contains("several modules start: pier, quay"), "{said}");
+    assert!(said.contains("several modules can be run: pier, quay"), "{said}");
     program.write("fleet/shtetl.toml", "[buildpacks.java]\nmodule = \"pier\"\n");
     let said = program.run("check fleet").stdout;
     assert!(

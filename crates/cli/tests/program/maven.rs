@@ -185,12 +185,12 @@ fn the_gateway_gives_only_files_of_the_kinds_that_a_step_fetches() {
     ] {
         write_pom(&program, &[], &format!("<try>{asked}</try>"));
         let error = error_of(&program.run("build java"));
-        assert!(error.contains("asked for something that cannot be pinned"), "{asked}: {error}");
+        assert!(error.contains("made requests that cannot be pinned"), "{asked}: {error}");
         assert!(error.contains(&asked), "{error}");
     }
     write_pom(&program, &[], "<try>GET /npm/secret</try>");
     let error = error_of(&program.run("build java"));
-    assert!(error.contains("asked for files of npm, and the step fetches none of that kind"), "{error}");
+    assert!(error.contains("requested npm files, which the step may not fetch"), "{error}");
     for path in ["/secret", "/maven/secret", "/npm/secret"] {
         assert_eq!(registry.count(path), 0, "{path}");
     }

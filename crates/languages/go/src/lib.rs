@@ -66,12 +66,12 @@ impl Buildpack for Go {
             OptionSpec::new(
                 LINKER_FLAGS,
                 Takes::Texts,
-                "More flags of the linker; $COMMIT is that of the source",
+                "Extra linker flags; $COMMIT stands for the commit of the source",
             ),
             OptionSpec::new(
                 C,
                 Takes::Truth,
-                "Whether parts written in C are compiled, with the C compiler of the base",
+                "Whether to compile C code (cgo), with the C compiler of the base",
             ),
         ]
     }

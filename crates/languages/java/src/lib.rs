@@ -42,9 +42,9 @@ impl Buildpack for Java {
         vec![
             OptionSpec::VERSION,
             OptionSpec::new(OptionSpec::SLIM, Takes::Truth, slim),
-            OptionSpec::new(MODULE, Takes::Text, "The module of a Maven project that is the app: its folder"),
-            OptionSpec::new(GOALS, Takes::Texts, "The goals that Maven is given, in place of package"),
-            OptionSpec::new(PROFILES, Takes::Texts, "The profiles that Maven builds with"),
+            OptionSpec::new(MODULE, Takes::Text, "The folder of the Maven module to run"),
+            OptionSpec::new(GOALS, Takes::Texts, "Maven goals to run instead of package"),
+            OptionSpec::new(PROFILES, Takes::Texts, "Maven profiles to activate"),
         ]
     }
 
@@ -100,8 +100,8 @@ impl Buildpack for Java {
         if let (false, Some(evidence)) = (built, finding.evidence.first()) {
             let (what, instead) = match context.tree.has(POM) {
                 true => (
-                    "a Maven project in which nothing starts",
-                    "say which module does: module under [buildpacks.java] in shtetl.toml; or give the command in [build] run",
+                    "a Maven project without a runnable module",
+                    "name the module: module under [buildpacks.java] in shtetl.toml; or give the command in [build] run",
                 ),
                 false => (
                     "building with Gradle",
@@ -162,11 +162,8 @@ fn maven(tree: &SourceTree, poms: &Poms, options: &BuildpackOptions, finding: &m
         several => {
             for app in several.iter().filter(|app| app.kind == several[0].kind) {
                 let file = model::in_folder(&app.folder, POM);
-                let one = Evidence::against(
-                    Place::new(file, None),
-                    &app.folder,
-                    "one of several modules that start",
-                );
+                let one =
+                    Evidence::against(Place::new(file, None), &app.folder, "one of several runnable modules");
                 finding.evidence.push(one.as_sign(Sign::Module));
             }
         }

@@ -114,17 +114,17 @@ fn of_module(tree: &SourceTree, poms: &Poms, pom: &Pom) -> Result<Option<Startab
         ["spring-boot-maven-plugin", "quarkus-maven-plugin", "maven-shade-plugin", "maven-assembly-plugin"];
     for plugin in WHOLE {
         if let Some(place) = poms.plugin(pom, plugin) {
-            let tells = format!("{plugin} makes an app that starts by itself");
+            let tells = format!("{plugin} makes a self-contained app");
             return Ok(Some(Startable { merges: MERGING.contains(&plugin), ..whole(place, tells) }));
         }
     }
     if pom.packaging == "war" {
-        let tells = "a web archive, which a server serves".to_owned();
+        let tells = "a web archive, served by Tomcat".to_owned();
         let place = Place::new(pom.file.as_str(), None);
         return Ok(Some(Startable { kind: Kind::Web, ..whole(place, tells) }));
     }
     if pom.parent.as_ref().is_some_and(|(artifact, _)| artifact == "micronaut-parent") {
-        let tells = "micronaut-parent makes an app that starts by itself".to_owned();
+        let tells = "micronaut-parent makes a self-contained app".to_owned();
         let place = Place::new(pom.file.as_str(), None);
         return Ok(Some(Startable { merges: true, ..whole(place, tells) }));
     }
@@ -136,7 +136,7 @@ fn of_module(tree: &SourceTree, poms: &Poms, pom: &Pom) -> Result<Option<Startab
         folder,
         kind: Kind::Plain,
         merges: false,
-        tells: format!("{class} starts it"),
+        tells: format!("{class} has a main method"),
         main: Some(class),
         said,
     }))

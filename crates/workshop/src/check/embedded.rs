@@ -31,11 +31,13 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
             let place = || Place::new(path.as_str(), u32::try_from(number + 1).ok());
             let lacking = words(patterns).into_iter().map(|pattern| in_folder(folder, &pattern));
             found.extend(lacking.filter(|pattern| !is_there(subject, pattern)).map(|pattern| {
-                let what = format!("{pattern}: the compiler puts it into the program, and it is not packed");
+                let what = format!("{pattern} is embedded in the program, but is not packed");
                 let advice = match subject.app.opened.near.join(&pattern).exists() {
                     true => format!("in shtetl.toml, under [source]: include = [{pattern:?}]"),
-                    false => "make it before the build, or with a command: run under [build] in shtetl.toml"
-                        .to_owned(),
+                    false => {
+                        "generate it before the build, or with a command: run under [build] in shtetl.toml"
+                            .to_owned()
+                    }
                 };
                 breaks(place(), what, advice)
             }));

@@ -126,7 +126,7 @@ pub const RULES: &[Rule] = &[
     },
     Rule {
         code: "embed-missing",
-        about: "a file that the compiler puts into the program is not packed",
+        about: "a file that is embedded in the program is not packed",
         find: embedded::missing,
     },
     Rule {

@@ -15,7 +15,7 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let modules: Vec<&str> = with_sign(subject, Sign::Module).collect();
     if let [first, ..] = modules[..] {
         let advice = format!("in shtetl.toml, under [buildpacks.java]: module = {first:?}");
-        return Ok(vec![breaks(None, format!("several modules start: {}", modules.join(", ")), advice)]);
+        return Ok(vec![breaks(None, format!("several modules can be run: {}", modules.join(", ")), advice)]);
     }
     let members: Vec<&str> = with_sign(subject, Sign::Member).collect();
     if let [first, ..] = members[..] {
