@@ -4,7 +4,7 @@ use crate::event::{Event, StepOutcome};
 use crate::queue::Queue;
 use crate::reason::{LastRun, MadeFrom, MissReason, compare};
 use crate::session::Session;
-use crate::step::{Produced, StepContext};
+use crate::step::{Fetches, Produced, StepContext};
 use crate::step_graph::{Node, StepGraph};
 use cancel::Cancel;
 use content::StepKey;
@@ -257,7 +257,8 @@ impl Running<'_, '_> {
         };
         let fetches = node.step.fetches.as_ref();
         let gateway = fetches.map(|fetches| {
-            Gateway::new(fetcher, store, fetches.sources.clone(), &fetches.pinned, fetches.records)
+            let Fetches { sources, pinned, records, .. } = fetches;
+            Gateway::new(fetcher, store, sources.clone(), pinned, *records, limits.written)
         });
         let cx = StepContext {
             app: node.app,

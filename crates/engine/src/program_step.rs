@@ -10,7 +10,7 @@ use gateway::{Gateway, Trouble};
 use model::error::{PackageError, StepError};
 use model::places::APP_USER;
 use model::{Error, PathFacts, Result, dev_packages};
-use sandbox::{Ended, FIRST_ID, Isolation, Merged, Network, Plan, Running, SandboxError};
+use sandbox::{Ended, FIRST_ID, Isolation, Limit, Merged, Network, Plan, Running, SandboxError};
 use source::{SourceTree, TreeKind};
 use std::collections::VecDeque;
 use std::fs;
@@ -194,6 +194,10 @@ fn troubles(job: &Job<'_>, cx: &StepContext<'_>) -> Result<()> {
             Trouble::Failed(source) => {
                 let wanted_by = job.step.to_owned();
                 return Err(Error::Package(PackageError::Remote { wanted_by, source }));
+            }
+            Trouble::TooMuch => {
+                let (step, command) = (job.step.to_owned(), job.shown.clone());
+                return Err(Error::Step(StepError::OverLimit { step, command, limit: Limit::Written }));
             }
             Trouble::NotPinned(path) => unpinned.push(path),
             Trouble::Refused(what) => refused.push(what),

@@ -1,5 +1,6 @@
 //! What is behind a path: pinned, recorded, or nothing.
 
+use crate::allowance::Allowance;
 use crate::url;
 use content::BlobDigest;
 use content::digest::Hasher;
@@ -36,6 +37,8 @@ pub enum Trouble {
     NoAddress(String),
     /// Something could not be fetched.
     Failed(RemoteError),
+    /// It fetched more bytes than a step may.
+    TooMuch,
 }
 
 /// What one path leads to.
@@ -58,22 +61,28 @@ pub struct Gateway<'g> {
     pinned: BTreeMap<String, FetchedAnswer>,
     /// Whether what is not pinned is fetched, and recorded.
     records: bool,
+    /// How many more bytes may be fetched.
+    allowance: Allowance,
     given: Mutex<BTreeMap<String, Arc<OnceLock<Answer>>>>,
     troubles: Mutex<Vec<Trouble>>,
 }
 
 impl<'g> Gateway<'g> {
-    /// Gives what is pinned; what is not, only when it `records`.
+    /// Gives what is pinned; what is not, only when it `records`. Of files whose length nobody pinned, it fetches at `most`
+    /// so many bytes together.
     pub fn new(
         fetcher: &'g Fetcher,
         store: &'g Store,
         sources: Vec<Source>,
         pinned: &[FetchedAnswer],
         records: bool,
+        most: Option<u64>,
     ) -> Self {
         let by_path = |answer: &FetchedAnswer| (name_of(&answer.from, &answer.path), answer.clone());
         let pinned = pinned.iter().map(by_path).collect();
-        Self { fetcher, store, sources, pinned, records, given: Mutex::default(), troubles: Mutex::default() }
+        let allowance = Allowance::new(most.unwrap_or(u64::MAX));
+        let (given, troubles) = (Mutex::default(), Mutex::default());
+        Self { fetcher, store, sources, pinned, records, allowance, given, troubles }
     }
 
     /// What was given since, to be pinned for what was `asked`.
@@ -133,7 +142,7 @@ impl<'g> Gateway<'g> {
         };
         let got = match pinned {
             Some(pinned) => provide(pinned, &source.address, self.fetcher, self.store),
-            None => fetch(&source.address.join(path), self.fetcher, self.store),
+            None => fetch(&source.address.join(path), self.fetcher, self.store, &self.allowance),
         };
         let summed = got.and_then(|(digest, size)| {
             let sha1 = sha1_of(&mut self.open(digest).map_err(|e| at_store(self.store, e))?);
@@ -142,6 +151,10 @@ impl<'g> Gateway<'g> {
         match summed {
             Ok(answer) => answer,
             Err(RemoteError::NotFound { .. }) if pinned.is_none() => Answer::NotThere,
+            Err(_) if self.allowance.is_used_up() => {
+                self.note(Trouble::TooMuch);
+                Answer::Withheld(502)
+            }
             Err(error) => {
                 self.note(Trouble::Failed(error));
                 Answer::Withheld(502)
@@ -182,22 +195,29 @@ pub fn provide(
     if store.has_verified(expected, pinned.size) {
         return Ok((expected, pinned.size));
     }
-    let (found, size) = fetch(&address.join(&pinned.path), fetcher, store)?;
-    match found == expected {
-        true => Ok((found, size)),
-        false => Err(RemoteError::Integrity {
-            url: from(),
-            algorithm: "sha256",
-            expected: hex,
-            found: found.hex(),
-        }),
+    let other =
+        |found| RemoteError::Integrity { url: from(), algorithm: "sha256", expected: hex.clone(), found };
+    let allowance = Allowance::new(pinned.size);
+    match fetch(&address.join(&pinned.path), fetcher, store, &allowance) {
+        Ok((found, size)) if found == expected => Ok((found, size)),
+        Ok((found, _)) => Err(other(found.hex())),
+        Err(_) if allowance.is_used_up() => Err(other("that of a longer file".to_owned())),
+        Err(error) => Err(error),
     }
 }
 
-/// Puts what is at an address into the store.
-fn fetch(address: &Address, fetcher: &Fetcher, store: &Store) -> Result<(BlobDigest, u64), RemoteError> {
-    let open = || store.temporary_file().map_err(|error| io::Error::other(error.to_string()));
-    let mut file: TemporaryFile = fetcher.get_into(address, open)?;
+/// Puts what is at an address into the store, as far as the allowance goes.
+fn fetch(
+    address: &Address,
+    fetcher: &Fetcher,
+    store: &Store,
+    allowance: &Allowance,
+) -> Result<(BlobDigest, u64), RemoteError> {
+    let open = || {
+        let file = store.temporary_file().map_err(|error| io::Error::other(error.to_string()))?;
+        Ok(allowance.counting(file))
+    };
+    let mut file = fetcher.get_into(address, open)?.finish();
     let read = |file: &mut TemporaryFile| Hasher::of_reader(&mut file.reader()?);
     let (digest, size) = read(&mut file).map_err(|error| at_store(store, error))?;
     let digest = BlobDigest(digest);

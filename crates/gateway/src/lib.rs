@@ -9,6 +9,7 @@
 //! Credentials, TLS and retry are this process's; nothing of them is seen inside.
 #![forbid(unsafe_code)]
 
+mod allowance;
 mod answers;
 mod request;
 mod serving;

@@ -163,7 +163,7 @@ mod tests {
     fn said(
         folder: &Path,
         pinned: &[FetchedAnswer],
-        records: bool,
+        (records, most): (bool, Option<u64>),
         requests: &[&str],
     ) -> (String, Vec<FetchedAnswer>, Vec<Trouble>) {
         let store = Store::open(&folder.join("store")).unwrap();
@@ -175,6 +175,7 @@ mod tests {
             vec![Source { kind: "maven".to_owned(), address }],
             pinned,
             records,
+            most,
         );
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
@@ -223,7 +224,7 @@ mod tests {
             "GET /maven/org/fog.pom.sha1",
             "GET /maven/org/horn.pom",
         ];
-        let (text, recorded, troubles) = said(world.path(), &[], true, &asked);
+        let (text, recorded, troubles) = said(world.path(), &[], (true, None), &asked);
         assert_eq!(text.matches("HTTP/1.1 200").count(), 3, "{text}");
         assert_eq!(text.matches("HTTP/1.1 404").count(), 1, "{text}");
         assert!(
@@ -244,11 +245,11 @@ mod tests {
     fn what_is_pinned_is_compared_and_nothing_else_is_given() {
         let world = world();
         let asked = ["GET /maven/org/fog.pom", "GET /maven/org/horn.pom"];
-        let (text, _, troubles) = said(world.path(), &[fog("fog")], false, &asked);
+        let (text, _, troubles) = said(world.path(), &[fog("fog")], (false, None), &asked);
         assert!(text.ends_with("fogHTTP/1.1 404 Not Found\r\nContent-Length: 0\r\n\r\n"), "{text}");
         assert!(matches!(&troubles[..], [Trouble::NotPinned(name)] if name == "maven/org/horn.pom"));
         let other = self::world();
-        let (text, _, troubles) = said(other.path(), &[fog("mist")], false, &asked[..1]);
+        let (text, _, troubles) = said(other.path(), &[fog("mist")], (false, None), &asked[..1]);
         assert!(text.starts_with("HTTP/1.1 502"), "{text}");
         assert!(matches!(&troubles[..], [Trouble::Failed(_)]), "{troubles:?}");
     }
@@ -258,7 +259,7 @@ mod tests {
         let world = world();
         let store = Store::open(&world.path().join("store")).unwrap();
         let fetcher = Fetcher::new(Network::Forbidden);
-        let gateway = Gateway::new(&fetcher, &store, Vec::new(), &[], true);
+        let gateway = Gateway::new(&fetcher, &store, Vec::new(), &[], true, None);
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
         let ended = AtomicBool::new(false);
@@ -279,6 +280,17 @@ mod tests {
     }
 
     #[test]
+    fn no_more_is_fetched_than_a_step_may() {
+        let world = world();
+        let asked = ["GET /maven/org/fog.pom"];
+        let (text, _, troubles) = said(world.path(), &[], (true, Some(3)), &asked);
+        assert!(text.ends_with("fog") && troubles.is_empty(), "{text} {troubles:?}");
+        let (text, recorded, troubles) = said(self::world().path(), &[], (true, Some(2)), &asked);
+        assert!(text.starts_with("HTTP/1.1 502") && recorded.is_empty(), "{text}");
+        assert!(matches!(troubles[..], [Trouble::TooMuch]), "{troubles:?}");
+    }
+
+    #[test]
     fn nothing_outside_of_the_address_is_given() {
         let world = world();
         for asked in [
@@ -287,7 +299,7 @@ mod tests {
             "POST /maven/org/fog.pom",
             "GET http://x/maven/org/fog.pom",
         ] {
-            let (text, recorded, troubles) = said(world.path(), &[], true, &[asked]);
+            let (text, recorded, troubles) = said(world.path(), &[], (true, None), &[asked]);
             assert!(text.starts_with("HTTP/1.1 40"), "{asked}: {text}");
             assert!(!text.contains("hunter2") && recorded.is_empty(), "{asked}");
             assert_eq!(troubles.len(), 1, "{asked}: {troubles:?}");
