@@ -5,6 +5,7 @@ use crate::link::{self, Link};
 use crate::plan::{Isolation, Network, Plan};
 use crate::protocol::{Report, STAGE_NAME, inherit};
 use crate::root;
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fd::{AsFd, AsRawFd, OwnedFd};
 use rustix::pipe::{PipeFlags, pipe_with};
 use std::fs::File;
@@ -12,6 +13,7 @@ use std::io::{self, BufRead, BufReader, Write};
 use std::os::unix::process::CommandExt;
 use std::process::{Child, ChildStdout, Command, Stdio};
 use std::sync::{Arc, Mutex};
+use std::time::Duration;
 
 /// A process could not be run.
 #[derive(Debug, thiserror::Error)]
@@ -147,9 +149,21 @@ impl Running {
     }
 
     /// Whether the process has ended: its report waits to be read.
-    pub fn has_ended(&self) -> bool {
+    fn has_ended(&self) -> bool {
         let is_read = !self.report.buffer().is_empty();
         is_read || rustix::io::ioctl_fionread(self.report.get_ref()).is_ok_and(|waiting| waiting > 0)
+    }
+
+    /// Waits until the process has ended, and at most so long; says whether it has.
+    pub fn ends_within(&self, time: Duration) -> bool {
+        let mut report = [PollFd::new(self.report.get_ref(), PollFlags::IN)];
+        let time_limit = Timespec::try_from(time).ok();
+        let is_told = poll(&mut report, time_limit.as_ref()).is_ok_and(|count| count > 0);
+        if is_told && !self.has_ended() {
+            // Its report is lost: there is nothing to wait for.
+            std::thread::sleep(time);
+        }
+        self.has_ended()
     }
 
     /// Waits until the process has ended.

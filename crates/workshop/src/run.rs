@@ -187,7 +187,7 @@ impl Launched {
         let _ = sandbox::raise_loopback();
         let deadline = Instant::now() + patience;
         let mut pause = FIRST_PAUSE;
-        while Instant::now() < deadline && !self.running.has_ended() {
+        while Instant::now() < deadline {
             let answers = match &self.inside {
                 Some((link, port)) => link.connect(*port).is_ok(),
                 None => connect(port).is_ok(),
@@ -195,7 +195,9 @@ impl Launched {
             if answers {
                 return true;
             }
-            std::thread::sleep(pause);
+            if self.running.ends_within(pause) {
+                return false;
+            }
             pause = (pause * 2).min(LONGEST_PAUSE);
         }
         false
