@@ -60,7 +60,10 @@ pub(crate) fn record(
     let pins = NewPins::with_fetched(app, worklist.new_pins.as_ref(), order.platform, &sets)?;
     let is_written = pins.write();
     let note = match &is_written {
-        Ok(()) => pins.notes(),
+        Ok(()) => {
+            let told = worklist.new_pins.as_ref().map(NewPins::notes).unwrap_or_default();
+            pins.notes().into_iter().filter(|note| !told.contains(note)).collect()
+        }
         Err(error) => vec![format!("nothing is pinned, since the pins cannot be written: {error}")],
     };
     note.into_iter().for_each(|text| (session.events)(Event::Note { text }));
