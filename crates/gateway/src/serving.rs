@@ -2,6 +2,7 @@
 
 use crate::answers::{Answer, Gateway, Trouble};
 use crate::request::{self, LONGEST_HEAD, Read as Request};
+use model::Ecosystem;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use std::collections::BTreeMap;
 use std::io::{self, Read, Write};
@@ -75,7 +76,8 @@ impl Gateway<'_> {
     fn give(&self, mut stream: &TcpStream, request: &request::Request) -> io::Result<()> {
         let request::Request { kind, path, head_only, .. } = request;
         // Sums are made here: they are of what is given.
-        if let Some(file) = path.strip_suffix(SUM) {
+        let is_maven = kind.split(':').next() == Some(Ecosystem::MAVEN.name());
+        if let Some(file) = path.strip_suffix(SUM).filter(|_| is_maven) {
             return match self.answer(kind, file) {
                 Answer::There { sha1, .. } => {
                     head(stream, 200, sha1.len() as u64, None)?;

@@ -30,6 +30,11 @@ const START: (&str, &str) = ("package.json", r#"{"scripts":{"start":"node server
 const RAILS: [(&str, &str); 3] =
     [("Gemfile", "gem \"rails\"\n"), ("Gemfile.lock", "    rails (8.0.0)\n"), ("config/application.rb", "")];
 
+const SPRING: (&str, &str) = (
+    "pom.xml",
+    "<project><artifactId>ferries</artifactId><dependencies><dependency><artifactId>spring-boot-starter-web</artifactId>\
+     </dependency></dependencies><build><plugins><plugin><artifactId>spring-boot-maven-plugin</artifactId></plugin></plugins></build></project>",
+);
 const GO_MODULE: (&str, &str) = ("go.mod", "module ferry.example/app\n\ngo 1.22\n");
 const GUNICORN: (&str, &str) = ("requirements.txt", "gunicorn==23.0 --hash=sha256:00\n");
 const PYTHON_SCRIPT: (&str, &str) = ("app.py", "if __name__ == \"__main__\":\n    pass\n");
@@ -215,6 +220,28 @@ const CASES: &[Case<'_>] = &[
         "import-undeclared!",
         &[START, ("server.js", "const _ = require('lodash');\n")],
         &[START, ("server.js", "const fs = require('fs');\n")],
+    ),
+    (
+        "start-file!",
+        &[SPRING, ("shtetl.toml", "[process.web]\nrun = \"java -jar target/ferries-1.0.jar\"\n")],
+        &[
+            SPRING,
+            (
+                "shtetl.toml",
+                "[addresses]\nmaven = \"none\"\n[process.web]\nrun = \"java -Xmx1g @start.args\"\n",
+            ),
+        ],
+    ),
+    (
+        "start-file!",
+        &[SPRING, ("shtetl.toml", "[build]\nrun = \"make\"\n")],
+        &[
+            SPRING,
+            (
+                "shtetl.toml",
+                "[build]\nrun = \"make\"\n[process.web]\nrun = \"java -jar target/ferries.jar\"\n",
+            ),
+        ],
     ),
     (
         "embed-missing!",

@@ -65,10 +65,43 @@ pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
 /// File name endings of what is run as it is, without being built first.
 const SOURCES: [&str; 8] = [".js", ".mjs", ".cjs", ".py", ".rb", ".php", ".jar", ".sh"];
 
+/// The file from which an app that Maven builds is started.
+const START_FILE: &str = "@start.args";
+
+/// Start commands of Java apps that do not fit how the app is built.
+fn of_another_build(subject: &Subject<'_>) -> Vec<Found> {
+    let survey = subject.survey;
+    let Some(java) = survey.chosen_findings().find(|finding| finding.buildpack == "java") else {
+        return Vec::new();
+    };
+    let by_maven = |words: &[String]| words.iter().any(|word| word == START_FILE);
+    let maven_builds = java.processes.iter().any(|process| by_maven(&process.command));
+    let is_archive =
+        |word: &&String| word.contains("target/") && (word.ends_with(".jar") || word.ends_with(".war"));
+    let mut found = Vec::new();
+    for process in &survey.processes {
+        let at = process.said.clone();
+        match &survey.build {
+            Some(_) if by_maven(&process.command) && !subject.tree.has(&START_FILE[1..]) => {
+                let what =
+                    "the command under [build] takes the place of the Maven build, which writes start.args";
+                let advice = "name the archive that it makes: under [process.web], run = \"java -jar target/NAME.jar\"";
+                found.push(breaks(at, what, advice));
+            }
+            None if maven_builds => found.extend(process.command.iter().find(is_archive).map(|archive| {
+                let what = format!("{} needs {archive}, which the image has in another form", process.name);
+                breaks(at, what, format!("start it with run = \"java {START_FILE}\""))
+            })),
+            _ => {}
+        }
+    }
+    found
+}
+
 pub(super) fn file(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let builds =
         subject.survey.build.is_some() || subject.survey.chosen_findings().any(|f| f.buildpack == "java");
-    let mut found = Vec::new();
+    let mut found = of_another_build(subject);
     for process in &subject.survey.processes {
         for word in &process.command {
             let path = process.path_of(word);
