@@ -34,16 +34,16 @@ pub(crate) fn step_key(
         Some(source) => digester.number(1).digest(&source.digest.0),
         None => digester.number(0),
     };
+    digester.number(needs.len() as u64);
+    for need in needs {
+        digester.digest(&need.0);
+    }
     // Where it comes from does not shape the result: its content does.
     if let Some(Fetches { sources: _, asked, pinned, records }) = fetches {
         digester.text(asked).number(u64::from(*records)).number(pinned.len() as u64);
         for answer in pinned {
             digester.text(&answer.from).text(&answer.path).text(answer.sha256.as_deref().unwrap_or_default());
         }
-    }
-    digester.number(needs.len() as u64);
-    for need in needs {
-        digester.digest(&need.0);
     }
     StepKey(digester.finish())
 }

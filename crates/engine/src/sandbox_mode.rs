@@ -1,4 +1,4 @@
-//! The way of keeping processes apart that works on this machine, found out once and kept in the store.
+//! How processes can be isolated on this machine: probed once, and kept in the store.
 
 use crate::fingerprint::Recipe;
 use content::digest::Sha256;
@@ -6,11 +6,12 @@ use content::store::{Store, Stored, remove_tree};
 use model::Result;
 use sandbox::{Mode, SandboxError};
 use std::fs;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 const RECIPE: Recipe = Recipe::new("sandbox mode", 1);
-/// What decides whether namespaces and mounts are allowed, as far as it can be read: another boot, another container,
-/// or another setting of the kernel is found out about anew.
+/// What decides whether namespaces and mounts are allowed, as far as it can be read. After a reboot, in another container,
+/// or with other kernel settings, the machine is probed again.
 const SETTINGS: [&str; 5] = [
     "kernel/random/boot_id",
     "kernel/apparmor_restrict_unprivileged_userns",
@@ -44,17 +45,19 @@ pub fn forget_if_refused(store: &Store, error: &SandboxError) {
 }
 
 fn kept_at(store: &Store) -> PathBuf {
-    let machine = machine_key(Path::new("/proc"), rustix::process::geteuid().as_raw());
-    store.fragment_path("machine", machine)
+    // Whether an overlay can be mounted depends on the file system, too.
+    let device = fs::metadata(store.root()).map(|metadata| metadata.dev()).unwrap_or_default();
+    let user = rustix::process::geteuid().as_raw();
+    store.fragment_path("machine", machine_key(Path::new("/proc"), user, device))
 }
 
-fn machine_key(proc: &Path, user: u32) -> Sha256 {
+fn machine_key(proc: &Path, user: u32, device: u64) -> Sha256 {
     let setting = |name: &&str| fs::read_to_string(proc.join("sys").join(name)).unwrap_or_default();
     let namespace = |name: &&str| {
         let link = fs::read_link(proc.join("self/ns").join(name)).unwrap_or_default();
         link.to_string_lossy().into_owned()
     };
-    let mut parts = vec![user.to_string()];
+    let mut parts = vec![user.to_string(), device.to_string()];
     parts.extend(SETTINGS.iter().map(setting));
     parts.extend(NAMESPACES.iter().map(namespace));
     let parts: Vec<&str> = parts.iter().map(String::as_str).collect();
@@ -73,11 +76,12 @@ mod tests {
             fs::create_dir_all(path.parent().unwrap()).unwrap();
             fs::write(path, text).unwrap();
         };
-        let key = |user| machine_key(folder.path(), user);
+        let key = |user| machine_key(folder.path(), user, 1);
         write(SETTINGS[0], "one");
         let first = key(1000);
         assert!(first == key(1000));
         assert!(first != key(0));
+        assert!(first != machine_key(folder.path(), 1000, 2));
         write(SETTINGS[0], "two");
         assert!(first != key(1000));
         write(SETTINGS[0], "one");

@@ -114,7 +114,7 @@ impl Action for Build {
         let Self { tree: _, app, goals: _, profiles: _, machine: _, java_home: _, is_laid_out: _ } = self;
         let env = self.env().into_iter().map(|(name, value)| (name.to_owned(), value));
         let main = app.main.clone().unwrap_or_default();
-        Fingerprint::of(Recipe::new("maven build", 3))
+        Fingerprint::of(Recipe::new("maven build", 4))
             .with_recipe(program_step::RECIPE)
             .values("command", [("run", join(&self.argv()))])
             .values("app", [("folder", app.folder.clone()), ("main class", main)])

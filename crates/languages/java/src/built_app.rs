@@ -213,14 +213,12 @@ fn beside(made: &Made, jar: &Jar, target: &Path, files: &mut Files) -> Result<Ve
     files.insert(name, Content::File(jar.path.clone()));
     // What its manifest names counts in that order; what was copied beside it, by name.
     let named = jar.manifest.get("Class-Path").map(String::as_str).unwrap_or_default();
-    let mut libraries: Vec<PathBuf> = named
-        .split_whitespace()
-        .filter(|entry| !entry.split('/').any(|part| part == ".."))
-        .map(|entry| target.join(entry))
-        .filter(|path| made.has_file(path))
-        .collect();
+    let mut libraries: Vec<PathBuf> = named.split_whitespace().map(|entry| target.join(entry)).collect();
+    let is_whole = !libraries.is_empty() && libraries.iter().all(|path| made.has_file(path));
+    libraries.retain(|path| made.has_file(path));
     let copied = target.join("dependency");
-    if libraries.is_empty() && made.has_folder(&copied) {
+    // A manifest may name what was never put beside the archive.
+    if !is_whole && made.has_folder(&copied) {
         libraries = entries(&copied)?;
         libraries.retain(|path| made.has_file(path));
     }
