@@ -1,7 +1,7 @@
 //! Gathers where packages come from: options, variables, the user's and the ecosystems' configuration.
 
+use crate::ecosystem_settings::Said;
 use crate::ecosystem_tools::ask_tool;
-use crate::ecosystems::Said;
 use crate::error::Failure;
 use crate::folders::user_file;
 use bases::debian::Suite;

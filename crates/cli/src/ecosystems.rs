@@ -1,57 +1,15 @@
 //! What the ecosystems' own files and variables say: where packages come from, and who may come in there.
 
+use crate::ecosystem_settings::{Said, Withheld};
 use crate::ecosystem_tools::{ask_tool, first_proxy};
 use crate::maven_settings;
-use config::addresses::{KnownAddress, Origin, filled, variable_in};
+use config::addresses::{KnownAddress, filled, variable_in};
 use model::Ecosystem;
-use remote::{Address, Login, server_in};
+use remote::{Login, server_in};
 use std::cell::OnceCell;
 use std::collections::BTreeSet;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::{env, fs};
-
-/// What was found, the strongest first.
-#[derive(Default)]
-pub struct Said {
-    pub known: Vec<KnownAddress>,
-    pub logins: Vec<Login>,
-    /// Servers that the user's own files and variables name.
-    pub servers: BTreeSet<String>,
-    pub withheld: Vec<Withheld>,
-    /// Patterns of modules that no proxy is asked for, as Go has them.
-    pub private: Vec<String>,
-}
-
-/// A variable that a file of the app wants to be sent to a server that only the app names.
-pub struct Withheld {
-    pub variable: String,
-    pub server: String,
-}
-
-impl Said {
-    /// Adds an address, unless something stronger says it.
-    pub(crate) fn address(&mut self, ecosystem: Ecosystem, bound: Option<String>, text: &str, detail: &str) {
-        // Where two files say the same thing, the stronger was read first.
-        if self.known.iter().any(|k| k.ecosystem == ecosystem && k.bound == bound) {
-            return;
-        }
-        let address = Address::parse(text, Path::new("/"));
-        let (origin, detail) = (Origin::Ecosystem, detail.to_owned());
-        self.known.push(KnownAddress { ecosystem, bound, address, origin, detail });
-    }
-
-    /// Adds what is weaker.
-    fn extend(&mut self, weaker: Self) {
-        let is_new = |known: &KnownAddress| {
-            self.known.iter().all(|k| k.ecosystem != known.ecosystem || k.bound != known.bound)
-        };
-        let new: Vec<_> = weaker.known.into_iter().filter(is_new).collect();
-        self.known.extend(new);
-        self.logins.extend(weaker.logins);
-        self.servers.extend(weaker.servers);
-        self.private.extend(weaker.private);
-    }
-}
 
 /// Reads what npm, pip and programs like them read; `folders` are that of the app, and that of the workspace that it is a
 /// member of. What the user says, `of_user` among it, decides to which servers an app may send what is in variables.

@@ -6,6 +6,7 @@ mod arguments;
 mod commands;
 mod demo_files;
 mod documents;
+mod ecosystem_settings;
 mod ecosystem_tools;
 mod ecosystems;
 mod error;

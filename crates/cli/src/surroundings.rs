@@ -2,7 +2,8 @@
 
 use crate::addresses;
 use crate::arguments::{Global, SourceOptions};
-use crate::ecosystems::{self, Withheld};
+use crate::ecosystem_settings::Withheld;
+use crate::ecosystems;
 use crate::error::Failure;
 use crate::folders::{user_file, user_folder};
 use bases::host::Host;

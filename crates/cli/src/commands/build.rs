@@ -4,7 +4,7 @@ use super::Done;
 use super::check::problems;
 use super::order::order;
 use crate::arguments::BuildOptions;
-use crate::ecosystems::Withheld;
+use crate::ecosystem_settings::Withheld;
 use crate::error::{Failure, trust_advice};
 use crate::events::Renderer;
 use crate::interrupt;
