@@ -12,7 +12,8 @@
 //! | [`check`] | rules that find what would break the build or the start |
 //! | [`base_selection`] | which base an app has, and its pins |
 //! | [`plan`] | from survey and pins to the graph of steps |
-//! | [`build`] | the whole way, in order |
+//! | [`prepare`] | base, packages and pins of an app are settled: the worklist |
+//! | [`build`], `recording` | from the worklist to the image |
 //! | [`image`], [`record`], [`ledger`] | what a build leaves behind |
 //! | [`inspect`], [`run`], [`init`] | looking at images, running them, drafting a configuration |
 //!
@@ -34,6 +35,7 @@ mod member;
 mod overwritten;
 pub mod plan;
 mod ports;
+pub mod prepare;
 pub mod record;
 mod recording;
 pub mod run;

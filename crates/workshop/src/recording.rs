@@ -3,8 +3,8 @@
 
 use crate::app::{App, BuildRequest};
 use crate::base_selection::NewPins;
-use crate::build::prepare_after;
 use crate::plan::Worklist;
+use crate::prepare::prepare_after;
 use content::StepKey;
 use engine::{Event, Finished, Session, StepGraph, StepOutcome, execute, keep_as};
 use model::Result;

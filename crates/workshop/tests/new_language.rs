@@ -27,8 +27,9 @@ use std::time::Instant;
 use tempfile::TempDir;
 use testkit::archives::sha256_hex;
 use workshop::app::{App, BuildRequest, look};
-use workshop::build::{Built, Exports, build, prepare, preview};
+use workshop::build::{Built, Exports, build, preview};
 use workshop::buildpacks::Buildpacks;
+use workshop::prepare::prepare;
 
 const MANIFEST: &str = "app.swell";
 

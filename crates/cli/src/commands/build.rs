@@ -20,9 +20,10 @@ use std::path::Path;
 use std::process::ExitCode;
 use workshop::app::{App, BuildRequest};
 use workshop::build;
-use workshop::build::{Built, Exports, Preview, plan_offline, prepare, preview};
+use workshop::build::{Built, Exports, Preview, preview};
 use workshop::check::{PLAN_FAILS, Scope, Severity};
 use workshop::plan::Worklist;
+use workshop::prepare::{plan_offline, prepare};
 use workshop::record::LayerRecord;
 use workshop::storage::{self, Limit};
 

@@ -13,10 +13,10 @@ use engine::{Budget, StepContext};
 use remote::{Fetcher, Network};
 use std::process::ExitCode;
 use workshop::app::App;
-use workshop::build::plan_offline;
 use workshop::check::{PLAN_FAILS, Problem, RULES, Scope, Severity, check};
 use workshop::inspect::DEFAULT_TAG;
 use workshop::plan::Worklist;
+use workshop::prepare::plan_offline;
 
 pub fn run(options: &CheckOptions, surroundings: &Surroundings, output: &Output) -> Done {
     if options.rules {

@@ -19,8 +19,9 @@ use std::process::{ExitCode, Stdio};
 use std::time::{Duration, Instant};
 use workshop::app::App;
 use workshop::base_selection::provisions;
-use workshop::build::{Built, Exports, prepare};
+use workshop::build::{Built, Exports};
 use workshop::inspect::DEFAULT_TAG;
+use workshop::prepare::prepare;
 use workshop::run::{Launched, Start};
 use workshop::{inspect, run};
 
