@@ -22,6 +22,20 @@ pub struct PackageFact {
     pub patched: Vec<String>,
 }
 
+impl PackageFact {
+    /// A package that nobody changed, and whose licence is not known.
+    pub fn new(name: impl Into<String>, version: &str, purl: String, integrity: impl Into<String>) -> Self {
+        Self {
+            name: name.into(),
+            version: version.to_owned(),
+            purl,
+            licence: None,
+            integrity: integrity.into(),
+            patched: Vec::new(),
+        }
+    }
+}
+
 /// A locked package that its registry does not stand for any more.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord)]
 pub struct Withdrawn {

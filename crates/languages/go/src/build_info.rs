@@ -35,14 +35,7 @@ pub(super) fn modules(program: &[u8]) -> Vec<PackageFact> {
 }
 
 fn fact(path: &str, version: &str, hash: &str) -> PackageFact {
-    PackageFact {
-        name: path.to_owned(),
-        version: version.to_owned(),
-        purl: purl("golang", path, version, &[]),
-        licence: None,
-        integrity: hash.to_owned(),
-        patched: Vec::new(),
-    }
+    PackageFact::new(path, version, purl("golang", path, version, &[]), hash)
 }
 
 #[cfg(test)]

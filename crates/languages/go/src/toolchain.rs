@@ -152,14 +152,8 @@ impl Action for PutDown {
             }
             Ok(())
         })?;
-        Ok(vec![PackageFact {
-            name: module.path.clone(),
-            version: module.version.clone(),
-            purl: purl("golang", &module.path, &module.version, &[]),
-            licence: None,
-            integrity: hash.clone(),
-            patched: Vec::new(),
-        }])
+        let purl = purl("golang", &module.path, &module.version, &[]);
+        Ok(vec![PackageFact::new(&module.path, &module.version, purl, hash)])
     }
 }
 

@@ -79,7 +79,10 @@ pub(crate) fn wanted(tree: &SourceTree) -> Result<Option<(String, Place)>> {
     let named = |line: &str| {
         let url = line.trim().strip_prefix("distributionUrl")?.trim_start().strip_prefix('=')?;
         let (_, file) = url.rsplit_once("/apache-maven-")?;
-        Some(file.trim().strip_suffix("-bin.zip")?.to_owned())
+        let version = file.trim().strip_suffix("-bin.zip")?;
+        // It becomes part of a path.
+        let is_plain = version.chars().all(|c| c.is_ascii_alphanumeric() || ".-".contains(c));
+        (is_plain && !version.contains("..")).then(|| version.to_owned())
     };
     let found = text.lines().enumerate().find_map(|(number, line)| Some((number, named(line)?)));
     Ok(found.map(|(number, version)| (version, Place::new(WRAPPER, u32::try_from(number + 1).ok()))))
@@ -229,14 +232,8 @@ impl Action for PutDown {
             }
             Ok(())
         })?;
-        Ok(vec![PackageFact {
-            name: program.name(),
-            version: version.clone(),
-            purl: purl("maven", &program.name().replace(':', "/"), version, &[]),
-            licence: None,
-            integrity: hash.clone(),
-            patched: Vec::new(),
-        }])
+        let purl = purl("maven", &program.name().replace(':', "/"), version, &[]);
+        Ok(vec![PackageFact::new(program.name(), version, purl, hash)])
     }
 }
 
@@ -256,5 +253,9 @@ mod tests {
         let place = Place::new(WRAPPER, Some(2));
         assert_eq!(of(&format!("# any\ndistributionUrl={url}\n")), Some(("3.9.6".to_owned(), place)));
         assert_eq!(of("wrapperVersion=3.3.2\n"), None);
+        assert_eq!(
+            of("distributionUrl=https://packages.example/apache-maven-3/../../secret-bin.zip\n"),
+            None
+        );
     }
 }

@@ -83,14 +83,9 @@ pub(crate) fn released(answers: &[FetchedAnswer]) -> Vec<(Coordinates, &FetchedA
 /// A jar as a package of the record.
 pub(crate) fn fact(of: &Coordinates, answer: &FetchedAnswer, licence: Option<String>) -> PackageFact {
     let Coordinates { group, artifact, version, .. } = of;
-    PackageFact {
-        name: format!("{group}:{artifact}"),
-        version: version.clone(),
-        purl: purl("maven", &format!("{group}/{artifact}"), version, &[]),
-        licence,
-        integrity: format!("sha256:{}", answer.sha256.clone().unwrap_or_default()),
-        patched: Vec::new(),
-    }
+    let purl = purl("maven", &format!("{group}/{artifact}"), version, &[]);
+    let integrity = format!("sha256:{}", answer.sha256.as_deref().unwrap_or_default());
+    PackageFact { licence, ..PackageFact::new(format!("{group}:{artifact}"), version, purl, integrity) }
 }
 
 /// The step that lays out the folder from which Maven builds without asking anybody.
