@@ -128,12 +128,18 @@ impl<R: Read> Read for HashingReader<R> {
 pub struct HashingWriter<W> {
     to: W,
     hasher: Hasher,
+    written: u64,
 }
 
 impl<W: Write> HashingWriter<W> {
     /// Hashes what goes to `to`.
     pub fn new(to: W) -> Self {
-        Self { to, hasher: Hasher::new() }
+        Self { to, hasher: Hasher::new(), written: 0 }
+    }
+
+    /// How many bytes were written.
+    pub fn written(&self) -> u64 {
+        self.written
     }
 
     /// The writer, and the digest of all that was written.
@@ -146,6 +152,7 @@ impl<W: Write> Write for HashingWriter<W> {
     fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
         let written = self.to.write(bytes)?;
         self.hasher.update(&bytes[..written]);
+        self.written += written as u64;
         Ok(written)
     }
 

@@ -11,7 +11,7 @@
 
 mod allowance;
 mod answers;
-mod request;
+pub mod request;
 mod serving;
 pub mod tools;
 

@@ -1,13 +1,13 @@
 //! Requests as they arrive (RFC 9112): only what asks for a file below a kind of address is one.
 
 /// The most bytes that the head of a request may have.
-pub(crate) const LONGEST_HEAD: usize = 16 << 10;
+pub const LONGEST_HEAD: usize = 16 << 10;
 /// The most header fields.
 const MOST_FIELDS: usize = 64;
 
 /// A request that is allowed.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Request {
+pub struct Request {
     /// Whether only the head of the answer is wanted.
     pub head_only: bool,
     /// The kind of address.
@@ -20,7 +20,7 @@ pub(crate) struct Request {
 
 /// What became of the bytes so far.
 #[derive(Debug, PartialEq, Eq)]
-pub(crate) enum Read {
+pub enum Read {
     /// A request, of so many bytes.
     Whole(Request, usize),
     /// More has to come.
@@ -30,7 +30,7 @@ pub(crate) enum Read {
 }
 
 /// Reads the head of a request.
-pub(crate) fn read(bytes: &[u8]) -> Read {
+pub fn read(bytes: &[u8]) -> Read {
     let mut fields = [httparse::EMPTY_HEADER; MOST_FIELDS];
     let mut head = httparse::Request::new(&mut fields);
     let length = match head.parse(bytes) {

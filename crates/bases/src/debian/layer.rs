@@ -147,6 +147,7 @@ impl Action for PackageSet {
                 added.insert(libraries::PATH.to_owned(), (entry, list));
             }
         }
+        tell_shared(&unpacked, cx);
         if self.for_image {
             self.tell_dangling(layer, &unpacked, &added, cx);
         }
@@ -224,6 +225,18 @@ impl PackageSet {
             licence: unpacked.get(&package.name).and_then(|u| u.licence.clone()),
             integrity: format!("sha256:{}", package.sha256),
             patched: Vec::new(),
+        }
+    }
+}
+
+/// Tells of files that two packages have: the package that is written later has the last word.
+fn tell_shared(unpacked: &BTreeMap<String, Unpacked>, cx: &StepContext<'_>) {
+    let mut owners: BTreeMap<&str, &str> = BTreeMap::new();
+    for (name, package) in unpacked {
+        for path in package.files.iter().chain(package.links.keys()) {
+            if let Some(earlier) = owners.insert(path, name) {
+                (cx.note)(format!("{path} is in two packages, {earlier} and {name}; that of {name} is used"));
+            }
         }
     }
 }

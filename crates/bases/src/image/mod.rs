@@ -166,7 +166,8 @@ impl Getting<'_> {
     ) -> Result<(ForeignManifest, ForeignConfig)> {
         let manifest = source.read_manifest(manifest).map_err(remote(self.location))?;
         let config = self.document(source, &manifest.config)?;
-        Ok((manifest, source.read_config(&config).map_err(remote(self.location))?))
+        let config = source.read_config(&config, manifest.layers.len()).map_err(remote(self.location))?;
+        Ok((manifest, config))
     }
 
     fn document(&self, source: &ImageSource<'_>, part: &Part) -> Result<Vec<u8>> {

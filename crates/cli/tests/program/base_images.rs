@@ -7,18 +7,18 @@ use testkit::program::Program;
 use testkit::registry::{Registry, Reply};
 
 /// An image: blobs by digest, the manifest of one platform, and a list of manifests.
-struct Image {
-    blobs: Vec<(String, Vec<u8>)>,
-    manifest: (String, Vec<u8>),
-    index: Vec<u8>,
+pub struct Image {
+    pub blobs: Vec<(String, Vec<u8>)>,
+    pub manifest: (String, Vec<u8>),
+    pub index: Vec<u8>,
 }
 
-fn digest(bytes: &[u8]) -> String {
+pub fn digest(bytes: &[u8]) -> String {
     format!("sha256:{}", sha256_hex(bytes))
 }
 
 /// Two layers, the upper of which takes something away, with Node of this version.
-fn ferry_base(version: &str) -> Image {
+pub fn ferry_base(version: &str) -> Image {
     ferry_base_with(version, &[("usr/bin/.wh.ruby", ""), ("usr/local/bin/fog", "horn")])
 }
 
@@ -69,7 +69,7 @@ fn ferry_base_with(version: &str, upper: &[(&str, &str)]) -> Image {
     Image { blobs, manifest: (digest(&manifest), manifest), index: serde_json::to_vec(&index).unwrap() }
 }
 
-fn offer(registry: &Registry, image: &Image) {
+pub fn offer(registry: &Registry, image: &Image) {
     registry.answer("/v2/ferry/base/manifests/1", vec![Reply::of(image.index.clone())]);
     let (digest, manifest) = &image.manifest;
     registry.answer(&format!("/v2/ferry/base/manifests/{digest}"), vec![Reply::of(manifest.clone())]);
@@ -82,7 +82,7 @@ fn read(program: &Program, path: &str) -> String {
     std::fs::read_to_string(program.path(path)).unwrap()
 }
 
-fn app_on(reference: &str) -> Program {
+pub fn app_on(reference: &str) -> Program {
     let program = program();
     program.write("app/package.json", r#"{"scripts":{"start":"node server.js"},"engines":{"node":">=20"}}"#);
     program.write("app/server.js", "");

@@ -10,16 +10,16 @@ const ON_HOST: &str = "[base]\nfrom = \"host\"\n";
 
 /// What may come of a lie.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-enum Comes {
+pub enum Comes {
     Error,
     /// The lie does not matter.
     Right,
 }
 
-use Comes::{Error, Right};
+pub use Comes::{Error, Right};
 
 /// What is wrong with what came of a lie.
-fn wrong(what: &str, comes: Comes, program: &Program, arguments: &str) -> Option<String> {
+pub fn wrong(what: &str, comes: Comes, program: &Program, arguments: &str) -> Option<String> {
     let said = program.run(arguments);
     let is_told = said.stderr.contains("error: ") && matches!(said.code, 1..=3);
     let is_as_expected = if comes == Right { said.code == 0 } else { is_told };
@@ -29,7 +29,7 @@ fn wrong(what: &str, comes: Comes, program: &Program, arguments: &str) -> Option
 }
 
 /// Fails with everything that is wrong.
-fn assert_none(wrong: &[String]) {
+pub fn assert_none(wrong: &[String]) {
     assert!(wrong.is_empty(), "{}", wrong.join("\n"));
 }
 

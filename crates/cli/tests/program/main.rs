@@ -17,6 +17,7 @@ mod images;
 mod languages;
 mod limits;
 mod lockfiles;
+mod lying_bases;
 mod lying_registry;
 mod maven;
 mod packages;

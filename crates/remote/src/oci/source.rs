@@ -83,9 +83,15 @@ impl<'a> ImageSource<'a> {
         self.parsed("its manifest", bytes)
     }
 
-    /// A configuration's bytes, read.
-    pub fn read_config(&self, bytes: &[u8]) -> Result<ForeignConfig> {
-        self.parsed("its configuration", bytes)
+    /// A configuration's bytes, read; an error when it is not for an image of so many layers.
+    pub fn read_config(&self, bytes: &[u8], layers: usize) -> Result<ForeignConfig> {
+        let config: ForeignConfig = self.parsed("its configuration", bytes)?;
+        match config.diff_ids().len() {
+            known if known == layers => Ok(config),
+            known => {
+                Err(self.malformed(&format!("its configuration is for {known} layers, and it has {layers}")))
+            }
+        }
     }
 
     /// Writes a blob to `to`; an error at the end when its bytes are not the ones that were named.
@@ -104,10 +110,17 @@ impl<'a> ImageSource<'a> {
                 path.display().to_string()
             }
         };
-        match BlobDigest(hashed.finish().1) {
-            found if found == part.digest => Ok(()),
-            found => Err(wrong(&label, part.digest, found)),
+        let (size, found) = (hashed.written(), hashed.finish().1);
+        if BlobDigest(found) != part.digest {
+            return Err(wrong(&label, part.digest, BlobDigest(found)));
         }
+        if size != part.size {
+            return Err(self.malformed(&format!(
+                "{} has {size} bytes, and its manifest says {}",
+                part.digest, part.size
+            )));
+        }
+        Ok(())
     }
 
     /// How people know it.
