@@ -37,6 +37,7 @@ mod session;
 mod step;
 mod step_graph;
 pub mod support_files;
+mod told_lines;
 pub mod unpacked_layers;
 
 pub use budget::{Budget, Gate};

@@ -170,6 +170,7 @@ const SAYINGS: &[Saying] = &[
     ("Dependency \"", "\" not found", LIBRARIES),
     ("cannot find -l", ":", LIBRARIES),
     ("Error: ", " executable not found", PROGRAMS),
+    (": ", ": cannot open shared object file", LOADED),
     (": ", ": command not found", PROGRAMS),
     (": ", ": not found", PROGRAMS),
 ];
@@ -254,6 +255,7 @@ const LOADED: &[(&str, &str)] = &[
     ("libcurl.so.4", "libcurl4"),
     ("libdrm.so.2", "libdrm2"),
     ("libexpat.so.1", "libexpat1"),
+    ("libexslt.so.0", "libxslt1.1"),
     ("libffi.so.8", "libffi8"),
     ("libfontconfig.so.1", "libfontconfig1"),
     ("libfreetype.so.6", "libfreetype6"),
@@ -332,6 +334,10 @@ mod tests {
             ("Error: pg_config executable not found.", Some(("pg_config", Some("libpq-dev")))),
             ("/bin/sh: 1: cmake: not found", Some(("cmake", Some("cmake")))),
             ("bash: line 1: /usr/bin/make: command not found", Some(("/usr/bin/make", Some("make")))),
+            (
+                "LoadError: libexslt.so.0: cannot open shared object file: No such file or directory - /fog.so",
+                Some(("libexslt.so.0", Some("libxslt1.1"))),
+            ),
             ("FileNotFoundError: [Errno 2] No such file or directory: 'git'", Some(("git", Some("git")))),
             ("No package 'libpq' found", Some(("libpq", Some("libpq-dev")))),
             (

@@ -20,6 +20,8 @@ impl Ecosystem {
     /// Its security updates.
     pub const DEBIAN_SECURITY: Self = Self("debian-security");
 
+    /// Gems of Ruby.
+    pub const GEM: Self = Self("gem");
     /// Modules of Go.
     pub const GO: Self = Self("go");
 

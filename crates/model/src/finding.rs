@@ -4,7 +4,7 @@ use crate::{AppBuild, BuildpackOptions, Pages, Place, ProcessType, RuntimeWish, 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Whether a piece of evidence speaks for or against a conclusion.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
@@ -127,6 +127,9 @@ pub struct Finding {
     /// Pages that its processes serve as they are.
     #[serde(skip)]
     pub serves: Option<Pages>,
+    /// Secrets that its framework asks for at the start, by the names of their variables, with what tells of them.
+    #[serde(skip)]
+    pub secrets: BTreeMap<String, Place>,
 }
 
 impl Finding {
@@ -149,6 +152,7 @@ impl Finding {
             build: None,
             pages: None,
             serves: None,
+            secrets: BTreeMap::new(),
         }
     }
 

@@ -19,3 +19,20 @@ pub fn entries(folder: &Path) -> Result<Vec<PathBuf>> {
     all.sort();
     Ok(all)
 }
+/// The paths of all plain files below a folder, from there, in order. Links are not followed, and not among them.
+pub fn files_below(folder: &Path) -> Result<Vec<PathBuf>> {
+    let mut files = Vec::new();
+    let mut waiting = vec![folder.to_owned()];
+    while let Some(next) = waiting.pop() {
+        for path in entries(&next)? {
+            let kind = fs::symlink_metadata(&path).facts(&path)?.file_type();
+            if kind.is_dir() {
+                waiting.push(path);
+            } else if kind.is_file() {
+                files.extend(path.strip_prefix(folder).map(Path::to_owned));
+            }
+        }
+    }
+    files.sort();
+    Ok(files)
+}

@@ -101,6 +101,11 @@ impl BuildpackOptions {
         }
     }
 
+    /// Whether something is said for a key.
+    pub fn has(&self, key: &str) -> bool {
+        self.0.contains_key(key)
+    }
+
     /// The texts of a key that takes several.
     pub fn texts(&self, key: &str) -> &[String] {
         match self.0.get(key) {

@@ -142,6 +142,8 @@ pub const PYTHON: &[Framework] = &[
     },
 ];
 
+const PUMA: &[&str] = &["bundle", "exec", "puma", "--bind", "tcp://0.0.0.0:$PORT"];
+
 /// Frameworks of Ruby; the first that fits gives each process.
 pub const RUBY: &[Framework] = &[
     Framework {
@@ -149,6 +151,8 @@ pub const RUBY: &[Framework] = &[
         marker: Some("config/application.rb"),
         object: None,
         starts: &[
+            // The server itself: what `rails server` does besides is for those who develop.
+            process("web", Some("puma"), PUMA),
             process(
                 "web",
                 None,
@@ -167,7 +171,7 @@ pub const RUBY: &[Framework] = &[
         package: "puma",
         marker: Some("config.ru"),
         object: None,
-        starts: &[process("web", None, &["bundle", "exec", "puma", "--bind", "tcp://0.0.0.0:$PORT"])],
+        starts: &[process("web", None, PUMA)],
     },
     Framework {
         package: "rackup",

@@ -24,8 +24,14 @@ const CREDENTIALS: [&str; 14] = [
     ".terraformrc",
 ];
 /// The same, for names that mean it in one folder only.
-const IN_FOLDERS: [&str; 4] =
-    [".aws/credentials", ".kube/config", ".azure/accessTokens.json", ".gem/credentials"];
+const IN_FOLDERS: [&str; 5] = [
+    ".aws/credentials",
+    ".kube/config",
+    ".azure/accessTokens.json",
+    ".gem/credentials",
+    // The key that opens what is encrypted beside it.
+    "config/master.key",
+];
 /// States of infrastructure, which hold the values of secrets, and stores of passwords.
 const ENDINGS: [&str; 3] = [".tfstate", ".tfstate.backup", ".kdbx"];
 /// Names of private keys.
@@ -51,7 +57,12 @@ pub(super) fn is_private(path: &Path, from_root: &str, name: &str) -> Option<Why
     }
     let in_folder = |known: &&str| from_root == *known || from_root.ends_with(&format!("/{known}"));
     let ends = |known: &&str| name.ends_with(*known);
-    if CREDENTIALS.contains(&name) || IN_FOLDERS.iter().any(in_folder) || ENDINGS.iter().any(ends) {
+    let opens_credentials = from_root.contains("config/credentials/") && name.ends_with(".key");
+    if opens_credentials
+        || CREDENTIALS.contains(&name)
+        || IN_FOLDERS.iter().any(in_folder)
+        || ENDINGS.iter().any(ends)
+    {
         return Some(WhyLeftOut::Credentials);
     }
     if name == ".npmrc" {

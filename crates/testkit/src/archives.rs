@@ -37,6 +37,57 @@ pub fn tar_archive(files: &Files) -> Vec<u8> {
     tar.into_inner().expect("writing to memory cannot fail")
 }
 
+/// The file of a gem with these files; `more` are further lines of its metadata.
+pub fn gem(name: &str, version: &str, more: &str, files: &[(&str, &str)]) -> Vec<u8> {
+    let mut tar = tar::Builder::new(Vec::new());
+    for (path, text) in files {
+        let mode = if path.contains("bin/") { 0o755 } else { 0o644 };
+        append(&mut tar, path, (EntryType::Regular, mode), text.as_bytes());
+    }
+    gem_of(name, version, more, &tar.into_inner().expect("writing to memory cannot fail"))
+}
+
+/// The file of a gem with exactly these entries, whatever they are: empty files, and links with their targets.
+pub fn gem_of_entries(name: &str, version: &str, entries: &[(String, Option<String>)]) -> Vec<u8> {
+    let mut tar = tar::Builder::new(Vec::new());
+    for (path, target) in entries {
+        let mut header = Header::new_ustar();
+        header.as_mut_bytes()[..path.len()].copy_from_slice(path.as_bytes());
+        header.set_entry_type(if target.is_some() { EntryType::Symlink } else { EntryType::Regular });
+        if let Some(target) = target {
+            header.set_link_name_literal(target).expect("a short target");
+        }
+        header.set_size(0);
+        header.set_mode(0o644);
+        header.set_cksum();
+        tar.append(&header, &[][..]).expect("writing to memory cannot fail");
+    }
+    gem_of(name, version, "", &tar.into_inner().expect("writing to memory cannot fail"))
+}
+
+fn gem_of(name: &str, version: &str, more: &str, data: &[u8]) -> Vec<u8> {
+    let metadata = format!(
+        "--- !ruby/object:Gem::Specification\nname: {name}\nversion: !ruby/object:Gem::Version\n  version: '{version}'\n\
+         platform: ruby\nrequire_paths:\n- lib\n{more}"
+    );
+    let mut outer = tar::Builder::new(Vec::new());
+    for (path, bytes) in [("metadata.gz", gzip(metadata.as_bytes())), ("data.tar.gz", gzip(data))] {
+        append(&mut outer, path, (EntryType::Regular, 0o444), &bytes);
+    }
+    outer.into_inner().expect("writing to memory cannot fail")
+}
+
+fn append(tar: &mut tar::Builder<Vec<u8>>, path: &str, (kind, mode): (EntryType, u32), bytes: &[u8]) {
+    let mut header = Header::new_ustar();
+    header.as_mut_bytes()[..path.len()].copy_from_slice(path.as_bytes());
+    header.set_entry_type(kind);
+    header.set_size(bytes.len() as u64);
+    header.set_mode(mode);
+    header.set_mtime(315_619_200);
+    header.set_cksum();
+    tar.append(&header, bytes).expect("writing to memory cannot fail");
+}
+
 /// The bytes, compressed.
 pub fn gzip(raw: &[u8]) -> Vec<u8> {
     let mut gzip = GzBuilder::new().operating_system(255).write(Vec::new(), Compression::new(9));

@@ -183,9 +183,10 @@ pub fn version_of(runtime: &SuiteRuntime, set: Option<&PinnedSet>) -> String {
     main.map_or_else(|| runtime.version.to_owned(), |p| upstream(&p.version))
 }
 
-/// `20.19.2` of `20.19.2+dfsg-1+deb13u3`.
+/// `20.19.2` of `20.19.2+dfsg-1+deb13u3`, and `3.1.2` of `3.1.7+really3.1.2-0`, which took a newer version back.
 fn upstream(version: &str) -> String {
     let version = version.split_once(':').map_or(version, |(_, rest)| rest);
+    let version = version.split_once("+really").map_or(version, |(_, rest)| rest);
     let end = version.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(version.len());
     version[..end].trim_end_matches('.').to_owned()
 }

@@ -101,6 +101,8 @@ pub const SUITES: [Suite; 2] = [
             SuiteRuntime::of("maven", "3.9.9", &["maven", "openjdk-21-jdk-headless"]),
             SuiteRuntime::of("node", "20.19.2", &["nodejs", "libnode-dev"]),
             SuiteRuntime::of("python", "3.13.5", &["python3.13", "python3-dev"]),
+            SuiteRuntime::of("ruby", "3.3.14", &["ruby3.3", "ruby"]),
+            SuiteRuntime::of("ruby-dev", "3.3.14", &["ruby3.3-dev", "ruby"]),
         ],
         keys: [
             include_bytes!("keys/trixie-automatic.gpg"),
@@ -116,7 +118,7 @@ pub const SUITES: [Suite; 2] = [
             SuiteRuntime::of("node", "18.20.4", &["nodejs"]),
             SuiteRuntime::of("python", "3.11.2", &["python3.11", "python3", "libstdc++6", "libatomic1"]),
             SuiteRuntime::of("nginx", "1.22.1", &["nginx"]),
-            SuiteRuntime::of("ruby", "3.1.7", &["ruby3.1", "ruby"]),
+            SuiteRuntime::of("ruby", "3.1.2", &["ruby3.1", "ruby"]),
             SuiteRuntime::of(
                 "php",
                 "8.2.36",
@@ -147,6 +149,8 @@ pub const SUITES: [Suite; 2] = [
             SuiteRuntime::of("maven", "3.8.7", &["maven", "openjdk-17-jdk-headless"]),
             SuiteRuntime::of("node", "18.20.4", &["nodejs", "libnode-dev"]),
             SuiteRuntime::of("python", "3.11.2", &["python3.11", "python3-dev"]),
+            SuiteRuntime::of("ruby", "3.1.2", &["ruby3.1", "ruby"]),
+            SuiteRuntime::of("ruby-dev", "3.1.2", &["ruby3.1-dev", "ruby"]),
         ],
         keys: [
             include_bytes!("keys/bookworm-automatic.gpg"),

@@ -28,7 +28,8 @@ fn found(program: &Program) -> BTreeSet<String> {
 
 const START: (&str, &str) = ("package.json", r#"{"scripts":{"start":"node server.js"}}"#);
 const RAILS: [(&str, &str); 3] =
-    [("Gemfile", "gem \"rails\"\n"), ("Gemfile.lock", "    rails (8.0.0)\n"), ("config/application.rb", "")];
+    [("Gemfile", "gem \"rails\"\n"), ("Gemfile.lock", RAILS_LOCK), ("config/application.rb", "")];
+const RAILS_LOCK: &str = "GEM\n  remote: https://gems.example/\n  specs:\n    rails (8.0.0)\n      railties\n    railties (8.0.0)\n\nDEPENDENCIES\n  rails\n";
 
 const SPRING: (&str, &str) = (
     "pom.xml",
@@ -91,8 +92,8 @@ const CASES: &[Case<'_>] = &[
     ),
     (
         "start-program!",
+        &[RAILS[0], RAILS[1], RAILS[2], ("shtetl.toml", "[process.worker]\nrun = \"bundle exec sidekiq\"\n")],
         &[RAILS[0], RAILS[1], RAILS[2]],
-        &[RAILS[0], RAILS[1], RAILS[2], ("shtetl.toml", "[base]\npackages = [\"ruby-bundler\"]\n")],
     ),
     ("start-program!", &[("package.json", r#"{"scripts":{"start":"tides"}}"#)], &[START, ("server.js", "")]),
     // What a shell can do by itself is no program.
@@ -529,10 +530,9 @@ const CASES: &[Case<'_>] = &[
     (
         "plan-fails!",
         &[
-            ("Gemfile", "gem 'fog'\n"),
-            ("Gemfile.lock", "GEM\n  specs:\n    fog (1.0)\n"),
-            ("fog.rb", ""),
-            ("shtetl.toml", "[process.web]\nrun = \"ruby fog.rb\"\n"),
+            GO_MODULE,
+            ("main.go", "package main\n\nfunc main() {}\n"),
+            ("shtetl.toml", "[buildpacks.go]\nlinker-flags = [\"-X main.commit=$COMMIT\"]\n"),
         ],
         &[START, ("server.js", "")],
     ),

@@ -86,7 +86,7 @@ fn node_frameworks_and_front_ends() {
     ");
     insta::assert_snapshot!(survey(&[
         ("package.json", r#"{"scripts":{"build":"vite build"},"devDependencies":{"vite":"6"}}"#),
-        ("Gemfile", "ruby '3.3.1'\ngem 'rails'\ngem \"sidekiq\"\n"), ("Gemfile.lock", "    rails (8.0.1)\n\nRUBY VERSION\n   ruby 3.3.1p55\n"),
+        ("Gemfile", "ruby '3.3.1'\ngem 'rails'\ngem \"sidekiq\"\n"), ("Gemfile.lock", "GEM\n  specs:\n    rails (8.0.1)\n\nDEPENDENCIES\n  rails\n\nRUBY VERSION\n   ruby 3.3.1p55\n"),
         ("config/application.rb", ""), ("db/migrate/1_boats.rb", ""),
     ]), @"
     [ruby,node]

@@ -12,6 +12,7 @@ mod demo;
 mod faults;
 mod fetching;
 mod floors;
+mod gems;
 mod go_modules;
 mod images;
 mod languages;

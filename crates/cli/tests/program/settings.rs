@@ -165,6 +165,7 @@ fn init_writes_what_was_found_and_never_overwrites() {
       [settings]
       # FOG = ""                               # has a default, read in config/application.rb line 2
       MAPS_API_KEY = { required = true, secret = true } # read in config/application.rb line 1
+      SECRET_KEY_BASE = { required = true, secret = true } # read in config/application.rb
 
     next: shtetl check app
     --- exit 0

@@ -150,6 +150,9 @@ fn addresses_are_shown_with_who_said_them() {
     pypi
       in force  https://pypi.example/simple  your configuration: [place]/home/.config/shtetl/config.toml
 
+    gem
+      nothing says where; in shtetl.toml, under [addresses]: gem = "URL or folder"
+
     maven
       nothing says where; in shtetl.toml, under [addresses]: maven = "URL or folder"
 

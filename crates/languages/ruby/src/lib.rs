@@ -1,20 +1,52 @@
-//! Ruby.
+//! Ruby: gems as `Gemfile.lock` has them, or resolved; installed in the form that Bundler expects.
+//!
+//! | module | owns |
+//! | --- | --- |
+//! | `gemfile`, `gemfile_words` | the Gemfile, as far as it can be read without running it |
+//! | `lock`, `stale` | `Gemfile.lock`, and whether it is for the Gemfile as it is |
+//! | `version`, `resolve` | versions and requirements; which versions to take without a lockfile |
+//! | `gem_file`, `specification` | the file of a gem, and what it says of itself |
+//! | `settled` | which gems an image needs, with their hashes |
+//! | `install`, `compile` | the steps that write them |
+//! | `assets` | files of the app that its framework makes |
 #![forbid(unsafe_code)]
 
-use model::error::SurveyError;
+mod assets;
+mod compile;
+mod environment;
+mod gem_file;
+mod gemfile;
+mod gemfile_words;
+mod install;
+mod lock;
+mod resolve;
+mod settled;
+mod specification;
+mod stale;
+mod version;
+
+use environment::Environment;
+use gemfile::Gemfile;
+use lock::Lock;
 use model::{
-    BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, Result, RuntimeWish,
-    configured_constraint,
+    BuildpackOptions, Claim, Ecosystem, Evidence, Finding, LockFound, OptionSpec, Place, Result, RuntimeWish,
+    Takes, configured_constraint,
 };
-use planning::{Buildpack, Context, Contribution, Resolution, first_present, frameworks};
+use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_present, frameworks};
+use settled::{Gem, Needed};
 use source::SourceTree;
 use std::collections::BTreeSet;
 
 const MANIFEST: &str = "Gemfile";
 const LOCKFILE: &str = "Gemfile.lock";
-/// Where packages are when they are with the project.
+/// Where gems are when they are with the app.
 const INSTALLED: &str = "vendor/bundle/";
 const VERSION_FILE: &str = ".ruby-version";
+
+/// Groups of the Gemfile that images do without.
+const WITHOUT: &str = "without";
+/// What the programs that compile gems are told.
+const COMPILE_FLAGS: &str = "compile-flags";
 
 /// The buildpack.
 pub struct Ruby;
@@ -24,14 +56,38 @@ impl Buildpack for Ruby {
         "ruby"
     }
 
+    fn options(&self) -> Vec<OptionSpec> {
+        vec![
+            OptionSpec::VERSION,
+            OptionSpec::new(
+                WITHOUT,
+                Takes::Texts,
+                "Groups of the Gemfile that images do without; development and test unless it says otherwise",
+            ),
+            OptionSpec::new(
+                COMPILE_FLAGS,
+                Takes::Texts,
+                "Flags for gems that are compiled, each after the name of its gem, as in \"mysql2 --with-ldflags=-s\"",
+            ),
+        ]
+    }
+
+    fn ecosystems(&self) -> Vec<Ecosystem> {
+        vec![Ecosystem::GEM]
+    }
+
+    fn lockfiles(&self) -> Vec<&'static str> {
+        vec![LOCKFILE]
+    }
+
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
         let mut finding = Finding::nothing(self.name(), vec![MANIFEST, "config.ru"]);
         let Some(seen) = first_present(tree, &[MANIFEST, "config.ru"]) else { return Ok(finding) };
         finding.claim = Claim::Whole;
         finding.evidence.push(Evidence::speaks_for(Place::new(seen, None), "present", "an app for Ruby"));
-        let manifest = tree.read(MANIFEST)?.unwrap_or_default();
-        let lock = tree.read(LOCKFILE)?;
-        let said = said_versions(tree, &manifest, lock.as_deref())?;
+        let gemfile = Gemfile::parse(&tree.read(MANIFEST)?.unwrap_or_default());
+        let lock = tree.read(LOCKFILE)?.map(|text| Lock::parse(&text)).transpose()?;
+        let said = said_versions(tree, &gemfile, lock.as_ref())?;
         for (version, place) in &said {
             finding.evidence.push(Evidence::speaks_for(
                 place.clone(),
@@ -40,23 +96,22 @@ impl Buildpack for Ruby {
             ));
         }
         finding.runtime = Some(RuntimeWish::of("ruby", configured_constraint(options), said));
-        let mut packages = declared(&manifest);
-        finding.declared.clone_from(&packages);
+        let without = settled::without(options);
+        finding.declared = gemfile.needed(&without);
+        finding.development = gemfile.left_out(&without);
         if let Some(lock) = &lock {
-            let locked = locked(lock);
-            let place = Place::new(LOCKFILE, None);
-            finding.evidence.push(Evidence::speaks_for(
-                place,
-                format!("{} packages", locked.len()),
-                "exact versions",
-            ));
-            finding.lock =
-                Some(LockFound { file: LOCKFILE.to_owned(), packages: locked.len(), development: 0 });
-            packages.extend(locked);
+            told_of_lock(lock, &without, &mut finding);
         }
+        let mut packages = finding.declared.clone();
+        packages.extend(finding.locked.iter().cloned());
         let known = frameworks::apply(frameworks::RUBY, tree, &packages, &Place::new(seen, None), ".rb")?;
         finding.evidence.extend(known.evidence);
         finding.processes = known.processes;
+        for process in &mut finding.processes {
+            process.writable.extend(assets::writable(&packages));
+        }
+        finding.build = assets::build(tree, &packages);
+        finding.secrets = assets::secrets(tree, &packages);
         Ok(finding)
     }
 
@@ -64,60 +119,126 @@ impl Buildpack for Ruby {
         planning::loosely_accepts(constraint, version)
     }
 
-    fn contribute(&self, context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
-        let lock = context.tree.read(LOCKFILE)?.unwrap_or_default();
-        let has_installed = context.tree.files().keys().any(|f| f.starts_with(INSTALLED));
-        if !locked(&lock).is_empty() && !has_installed && context.build_command.is_none() {
-            return Err(Error::Survey(SurveyError::Unsupported {
-                place: Place::new(LOCKFILE, None),
-                what: "installing packages of Ruby".to_owned(),
-                instead: "install them into vendor/bundle before, and take them in: in shtetl.toml, under [source]: include = [\"vendor/bundle/**\"]",
-            }));
+    fn resolve(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
+        match is_installed(context.tree) {
+            true => Ok(Resolution::default()),
+            false => settled::settle(context, resolving),
         }
-        // Without it Ruby takes texts for ASCII.
-        let env = vec![("LANG", "C.UTF-8".to_owned())];
-        Ok(Contribution { path: vec![context.runtime()?.bin_folder.clone()], env, ..Contribution::default() })
+    }
+
+    fn resolve_for_build(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
+        self.resolve(context, resolving)
+    }
+
+    fn contribute(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
+        let environment = Environment::of(context.runtime()?);
+        let (gems, without) = (gems_of(resolution), settled::without(context.options));
+        let mut contribution = Contribution {
+            path: environment.path(),
+            // Without it Ruby takes texts for ASCII.
+            env: vec![("LANG", "C.UTF-8".to_owned())],
+            ..Contribution::default()
+        };
+        contribution.path.push(context.runtime()?.bin_folder.clone());
+        if is_installed(context.tree) {
+            contribution.env.extend([
+                ("BUNDLE_DEPLOYMENT", "1".to_owned()),
+                ("BUNDLE_PATH", "/app/vendor/bundle".to_owned()),
+                ("BUNDLE_WITHOUT", without.join(":")),
+            ]);
+        } else if context.tree.has(MANIFEST) {
+            contribution.env.extend(environment.variables(&without));
+        }
+        let mut names = context.finding.locked.clone();
+        names.extend(gems.iter().map(|gem| gem.name.clone()));
+        contribution.env.extend(assets::variables(&names));
+        let (compiled, plain): (Vec<Gem>, Vec<Gem>) = gems.iter().cloned().partition(Gem::is_compiled);
+        contribution.steps = install::steps(plain, &environment);
+        if let Some(Needed { lockfile: Some(text), .. }) = resolution.settled::<Needed>() {
+            contribution.steps.push(lockfile_step(text));
+        }
+        contribution.compiling = compile_steps(&compiled, gems, context, &environment);
+        Ok(contribution)
+    }
+
+    fn contribute_for_build(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
+        let environment = Environment::of(context.runtime()?);
+        let gems = gems_of(resolution);
+        let (compiled, plain): (Vec<Gem>, Vec<Gem>) = gems.iter().cloned().partition(Gem::is_compiled);
+        let mut steps = install::steps(plain, &environment);
+        for step in &mut steps {
+            step.name = format!("{} to build the app", step.name);
+        }
+        Ok(Contribution {
+            path: environment.path(),
+            env: environment.variables(&settled::without(context.options)),
+            steps,
+            compiling: compile_steps(&compiled, gems, context, &environment),
+            ..Contribution::default()
+        })
     }
 }
 
+/// Whether gems are with the app.
+fn is_installed(tree: &SourceTree) -> bool {
+    tree.files().keys().any(|file| file.starts_with(INSTALLED))
+}
+
+fn gems_of(resolution: &Resolution) -> &[Gem] {
+    resolution.settled::<Needed>().map(|needed| &needed.gems[..]).unwrap_or_default()
+}
+
+fn compile_steps(
+    compiled: &[Gem],
+    all: &[Gem],
+    context: &Context<'_>,
+    environment: &Environment,
+) -> Vec<engine::Step> {
+    let flags = |gem: &Gem| {
+        let texts = context.options.texts(COMPILE_FLAGS).iter();
+        let own = texts.filter_map(|text| text.split_once(' ')).filter(|(name, _)| *name == gem.name);
+        own.flat_map(|(_, flags)| flags.split_whitespace().map(str::to_owned)).collect()
+    };
+    compiled.iter().map(|gem| compile::step(gem, all, flags(gem), environment)).collect()
+}
+
+/// Puts the lockfile into the image that the source does not have: Bundler does not start without.
+fn lockfile_step(text: &str) -> engine::Step {
+    let file = engine::support_files::SupportFile {
+        path: "app/Gemfile.lock",
+        text: text.to_owned(),
+        executable: false,
+    };
+    engine::support_files::step(LOCKFILE, vec![file])
+}
+
+/// What the lockfile says of the image.
+fn told_of_lock(lock: &Lock, without: &[String], finding: &mut Finding) {
+    let names: BTreeSet<&str> = lock.specs().map(|(_, spec)| spec.name.as_str()).collect();
+    let left_out = &finding.development;
+    finding.locked = lock.reached(lock.asked.keys().filter(|name| !left_out.contains(*name)).cloned());
+    let development = names.len().saturating_sub(finding.locked.len());
+    let counts = match development {
+        0 => format!("{} gems", names.len()),
+        some => format!("{} gems, {some} of them only in {}", names.len(), without.join(", ")),
+    };
+    finding.evidence.push(Evidence::speaks_for(Place::new(LOCKFILE, None), counts, "exact versions"));
+    finding.lock = Some(LockFound { file: LOCKFILE.to_owned(), packages: names.len(), development });
+}
+
 /// What Gemfile, version file and lock say of the version.
-fn said_versions(tree: &SourceTree, manifest: &str, lock: Option<&str>) -> Result<Vec<(String, Place)>> {
+fn said_versions(tree: &SourceTree, gemfile: &Gemfile, lock: Option<&Lock>) -> Result<Vec<(String, Place)>> {
     let mut said = Vec::new();
-    if let Some((number, line)) =
-        manifest.lines().enumerate().find(|(_, l)| l.trim_start().starts_with("ruby "))
-        && let Some(version) = line.split(['"', '\'']).nth(1)
-    {
-        said.push((version.to_owned(), Place::new(MANIFEST, u32::try_from(number + 1).ok())));
+    if let Some((version, line)) = &gemfile.ruby {
+        said.push((version.clone(), Place::new(MANIFEST, Some(*line))));
     }
     if let Some(text) = tree.read(VERSION_FILE)? {
         let version = text.trim().trim_start_matches("ruby-").to_owned();
         said.push((version, Place::new(VERSION_FILE, Some(1))));
     }
-    let lines: Vec<&str> = lock.map(|l| l.lines().collect()).unwrap_or_default();
-    if let Some(at) = lines.iter().position(|l| *l == "RUBY VERSION")
-        && let Some(version) = lines.get(at + 1).and_then(|l| l.trim().strip_prefix("ruby "))
-    {
-        let plain = version.split('p').next().unwrap_or(version).to_owned();
-        said.push((plain, Place::new(LOCKFILE, u32::try_from(at + 2).ok())));
+    said.extend(planning::tool_version(tree, &["ruby"])?);
+    if let Some((version, line)) = lock.and_then(|lock| lock.ruby.clone()) {
+        said.push((version, Place::new(LOCKFILE, Some(line))));
     }
     Ok(said)
-}
-
-/// `gem "name"` lines.
-fn declared(manifest: &str) -> BTreeSet<String> {
-    let gem = |line: &str| {
-        let rest = line.trim_start().strip_prefix("gem")?;
-        rest.trim_start_matches(['(', ' ']).split(['"', '\'']).nth(1).map(str::to_owned)
-    };
-    manifest.lines().filter_map(gem).collect()
-}
-
-/// Packages with their versions, which are indented by four.
-fn locked(lock: &str) -> BTreeSet<String> {
-    let spec = |line: &str| {
-        let rest = line.strip_prefix("    ")?;
-        (!rest.starts_with(' ') && rest.contains(" ("))
-            .then(|| rest.split(' ').next().unwrap_or(rest).to_owned())
-    };
-    lock.lines().filter_map(spec).collect()
 }

@@ -1,6 +1,7 @@
 //! The package registries, one file each.
 
 pub mod debian;
+pub mod gems;
 pub mod go;
 pub mod npm;
 pub mod pypi;

@@ -10,7 +10,7 @@ use std::collections::BTreeSet;
 const RUNTIMES: [(&str, &[&str]); 5] = [
     ("node", &["node"]),
     ("python", &["python", "python3"]),
-    ("ruby", &["ruby", "gem", "irb", "rake"]),
+    ("ruby", &["ruby", "gem", "irb", "rake", "bundle"]),
     ("php", &["php", "apache2", "php-fpm"]),
     ("java", &["java"]),
 ];
@@ -72,8 +72,32 @@ const NODE: [(&str, &str); 10] = [
     ("medusa", "@medusajs/medusa-cli"),
 ];
 
-/// The Debian package with the program that Ruby's packages are started by.
-const BUNDLER: &str = "ruby-bundler";
+/// Commands of gems that have another name than the gem.
+const RUBY: [(&str, &str); 6] = [
+    ("rails", "railties"),
+    ("hanami", "hanami-cli"),
+    ("rspec", "rspec-core"),
+    ("cap", "capistrano"),
+    ("karafka", "karafka"),
+    ("sneakers", "sneakers"),
+];
+/// Commands that are called like their gem.
+const RUBY_SAME: [&str; 14] = [
+    "puma",
+    "unicorn",
+    "thin",
+    "falcon",
+    "iodine",
+    "passenger",
+    "sidekiq",
+    "resque",
+    "shoryuken",
+    "clockwork",
+    "good_job",
+    "jekyll",
+    "middleman",
+    "foreman",
+];
 
 /// What stands for the same whatever it runs: the program is the next word.
 const WRAPPERS: [&str; 3] = ["exec", "env", "tini"];
@@ -111,6 +135,9 @@ fn has_keywords(script: &str) -> bool {
 }
 
 fn without_wrappers(mut words: Vec<String>) -> Vec<String> {
+    if words.len() > 2 && words[..2] == ["bundle", "exec"] {
+        words.drain(..2);
+    }
     while words.first().is_some_and(|word| WRAPPERS.contains(&word.as_str())) {
         words.remove(0);
         while words.first().is_some_and(|word| word.starts_with('-') || word.contains('=')) {
@@ -144,14 +171,6 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
         }
         let at = process.said.clone();
         let name = &process.name;
-        if program == "bundle" && main.iter().any(|finding| finding.buildpack == "ruby") {
-            if !subject.app.config.base_packages.iter().any(|package| package == BUNDLER) {
-                let what = format!("{name} starts bundle, which is not in the image");
-                let advice = format!("in shtetl.toml, under [base]: packages = [{BUNDLER:?}]");
-                found.push(breaks(at, what, advice));
-            }
-            continue;
-        }
         if let Some((package, development, language)) = of_package(program, &installed) {
             let what = match development {
                 true => format!(
@@ -223,7 +242,11 @@ fn known_programs<'k>(installed: &'k [(&Finding, Installed)]) -> BTreeSet<&'k st
         if packages.all_commands {
             continue;
         }
-        let table: &[(&str, &str)] = if finding.buildpack == "python" { &PYTHON } else { &NODE };
+        let table: &[(&str, &str)] = match finding.buildpack.as_str() {
+            "python" => &PYTHON,
+            "ruby" => &RUBY,
+            _ => &NODE,
+        };
         known.extend(
             table.iter().filter(|(_, package)| packages.names.contains(*package)).map(|(name, _)| *name),
         );
@@ -239,6 +262,7 @@ fn of_package<'i>(program: &str, installed: &'i [(&Finding, Installed)]) -> Opti
         let (table, same): (&[(&str, &str)], &[&str]) = match finding.buildpack.as_str() {
             "python" => (&PYTHON, &PYTHON_SAME),
             "node" => (&NODE, &[]),
+            "ruby" => (&RUBY, &RUBY_SAME),
             _ => return None,
         };
         let named = table.iter().find(|(name, _)| *name == program).map(|(_, package)| *package);
@@ -265,6 +289,7 @@ pub(super) fn declare(subject: &Subject<'_>, package: &str, language: &str) -> S
             format!("in pyproject.toml, under [project]: add \"{package}\" to dependencies")
         }
         "python" => format!("make the file requirements.txt with the line {package}"),
+        "ruby" => format!("run `bundle add {package}` and commit Gemfile and Gemfile.lock"),
         _ => format!("declare and lock {package}"),
     }
 }

@@ -141,12 +141,22 @@ pub(super) fn unsupported(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let past = planned.runtimes.iter().filter(|runtime| runtime.origin != "host").filter_map(|runtime| {
         let last = catalogue::unsupported_since(&runtime.name, &runtime.version, now)?;
         let what = format!("{} {}: its makers supported it until {last}", runtime.name, runtime.version);
-        let newest = catalogue::supported(&runtime.name, now).into_iter().next();
+        // Every series of Node can be had; of others, what bases have.
+        let newest =
+            catalogue::supported(&runtime.name, now).into_iter().next().filter(|_| runtime.name == "node");
+        let bases =
+            || bases_with(&runtime.name, |version| catalogue::is_supported(&runtime.name, version, now));
+        let wanted = wishes(subject).find(|(wish, _)| wish.runtime == runtime.name);
+        let wanted = wanted
+            .and_then(|(wish, _)| wish.constraint.clone())
+            .map(|(range, place)| format!("; {place} says {range}, which has to allow it"));
         let advice = match newest {
-            Some(series) => {
-                format!("in shtetl.toml, under [buildpacks.{}]: version = {series:?}", runtime.name)
-            }
-            None => "choose a newer version".to_owned(),
+            Some(series) => format!("in shtetl.toml, under [buildpacks.node]: version = {series:?}"),
+            None => format!(
+                "{}{}",
+                bases().unwrap_or_else(|| image_with(&runtime.name)),
+                wanted.unwrap_or_default()
+            ),
         };
         Some(doubt(None, what, advice))
     });

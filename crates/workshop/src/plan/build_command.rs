@@ -22,8 +22,7 @@ const CACHES: [&str; 4] = [".cache/", ".vite/", ".vite-temp/", ".tmp/"];
 pub(super) struct BuildWork {
     command: BuildCommand,
     tree: Arc<SourceTree>,
-    path: Vec<String>,
-    package_folders: Vec<String>,
+    finds: Finds,
     /// The line that people know the command by.
     shown: String,
     /// The folder that it runs in, from the root of the source.
@@ -32,26 +31,28 @@ pub(super) struct BuildWork {
     expected: Vec<Expected>,
 }
 
+/// What the languages of the app have for the command.
+#[derive(Default)]
+pub(super) struct Finds {
+    /// Folders in front of the usual ones where programs are.
+    pub(super) path: Vec<String>,
+    /// The folders of the app that the root has packages in.
+    pub(super) package_folders: Vec<String>,
+    /// Variables that it is run with.
+    pub(super) env: Vec<(&'static str, String)>,
+}
+
 /// A file that a build has to make: one of these paths.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Expected(pub(super) Vec<String>);
 
 impl BuildWork {
-    /// `path` are folders in front of the usual ones where programs are; `package_folders` are those in
-    /// the app that the root has packages in.
-    pub(super) fn of(
-        plan: &AppBuild,
-        tree: &Arc<SourceTree>,
-        path: Vec<String>,
-        package_folders: Vec<String>,
-        expected: Vec<Expected>,
-    ) -> Self {
+    pub(super) fn of(plan: &AppBuild, tree: &Arc<SourceTree>, finds: Finds, expected: Vec<Expected>) -> Self {
         let AppBuild { command, shown, folder, said: _ } = plan;
         Self {
             command: command.clone(),
             tree: Arc::clone(tree),
-            path,
-            package_folders,
+            finds,
             shown: shown.clone(),
             folder: folder.clone(),
             expected,
@@ -85,7 +86,8 @@ fn is_cached(path: &str) -> bool {
 
 impl Action for BuildWork {
     fn fingerprint(&self) -> Fingerprint {
-        let Self { command, tree: _, path, package_folders, shown: _, folder, expected } = self;
+        let Self { command, tree: _, finds, shown: _, folder, expected } = self;
+        let Finds { path, package_folders, env } = finds;
         let expected: Vec<String> = expected.iter().flat_map(|file| file.0.iter().cloned()).collect();
         // The packages of tools are in the root.
         // What is fetched is the step's, and in its key.
@@ -99,6 +101,8 @@ impl Action for BuildWork {
         ];
         let whole = Fingerprint::of(Recipe::new("build command", 3)).with_recipe(RECIPE);
         let whole = whole.values("command", values);
+        let env: Vec<String> = env.iter().map(|(name, value)| format!("{name}={value}")).collect();
+        let whole = if env.is_empty() { whole } else { whole.values("environment", [("set", join(&env))]) };
         let whole = if fetch.is_empty() { whole } else { whole.values("fetch", [("kinds", join(fetch))]) };
         // Few apps are members of a workspace.
         if folder.is_empty() { whole } else { whole.values("member", [("folder", folder.clone())]) }
@@ -108,10 +112,11 @@ impl Action for BuildWork {
         let mut env = vec![
             ("HOME", "/tmp".to_owned()),
             ("LANG", "C.UTF-8".to_owned()),
-            ("PATH", [&self.path[..], &["/usr/bin".to_owned(), "/bin".to_owned()]].concat().join(":")),
+            ("PATH", [&self.finds.path[..], &["/usr/bin".to_owned(), "/bin".to_owned()]].concat().join(":")),
             ("SOURCE_DATE_EPOCH", content::layer::FILE_TIME.to_string()),
             ("XDG_CACHE_HOME", CACHE.to_owned()),
         ];
+        env.extend(self.finds.env.iter().cloned());
         env.extend(gateway::tools::environment(&self.command.fetch));
         let argv = argv_of(&self.command.run);
         let job = Job {
@@ -122,7 +127,7 @@ impl Action for BuildWork {
             folder: SOURCE,
             starts_in: &self.folder,
             fill: &|to| copy_source(&self.tree, to),
-            packages: &self.package_folders,
+            packages: &self.finds.package_folders,
             // What is in a cache is not asked for, and would not be recorded.
             cache: if self.command.fetch.is_empty() { Cache::Kept } else { Cache::Empty },
         };

@@ -12,7 +12,7 @@ pub use resolutions::Resolutions;
 use crate::base_selection::NewPins;
 use crate::buildpacks::Buildpacks;
 use crate::plan::app_files::AppFiles;
-use crate::plan::build_command::{BuildWork, Expected};
+use crate::plan::build_command::{BuildWork, Expected, Finds};
 use crate::survey::{Survey, contributing, options_of};
 use config::AppConfig;
 use config::addresses::Addresses;
@@ -220,18 +220,19 @@ fn build_step(
     base: &dyn Base,
 ) -> Result<Step> {
     let mut root = base.build_root()?;
-    let (mut path, mut package_folders) = (Vec::new(), Vec::new());
+    let mut finds = Finds::default();
     for name in &build.command.tools {
         let tool = base.tool(name)?;
         if let Some(resolution) = resolutions.build.get(name) {
-            let (folders, links) = found_by_build(list, (&tool, resolution), sources, base, &mut root)?;
-            path.extend(folders);
-            package_folders.extend(links);
+            let found = found_by_build(list, (&tool, resolution), sources, base, &mut root)?;
+            finds.path.extend(found.path);
+            finds.package_folders.extend(found.package_folders);
+            finds.env.extend(found.env);
         }
         list.add_tool(tool);
     }
     let expected = expected_files(sources.survey, sources.tree);
-    let work = BuildWork::of(build, sources.tree, path, package_folders, expected);
+    let work = BuildWork::of(build, sources.tree, finds, expected);
     root.extend(fetching::settings(&build.command.fetch));
     let step = Step::new(BUILD_COMMAND, Role::Built, work).in_root(root);
     Ok(Step { reads_source: true, fetches: resolutions.fetches.clone(), ..step })
@@ -254,18 +255,17 @@ fn expected_files(survey: &Survey, tree: &SourceTree) -> Vec<Expected> {
     survey.processes.iter().filter_map(script).collect()
 }
 
-/// What a language of the app, of which `tool` is the runtime, has for the app's own build command, in `root`;
-/// gives the folders that it wants in front of the path, and those that are found in the app.
+/// What a language of the app, of which `tool` is the runtime, has for the app's own build command, in `root`.
 fn found_by_build(
     list: &Worklist,
     (tool, resolution): (&RuntimeInUse, &Resolution),
     sources: &Sources<'_>,
     base: &dyn Base,
     root: &mut Vec<Step>,
-) -> Result<(Vec<String>, Vec<String>)> {
+) -> Result<Finds> {
     let finding = sources.survey.chosen_findings().find(|finding| finding.buildpack == tool.name);
     let (Some(finding), Some(buildpack)) = (finding, sources.buildpacks.named(&tool.name)) else {
-        return Ok(Default::default());
+        return Ok(Finds::default());
     };
     let options = sources.options(&tool.name);
     let context = context_of(sources, finding, &list.target.platform, (&options, Some(tool)), base);
@@ -280,7 +280,7 @@ fn found_by_build(
     for step in found.compiling {
         root.push(in_build_root(step, base)?);
     }
-    Ok((path, found.package_folders))
+    Ok(Finds { path, package_folders: found.package_folders, env: found.env })
 }
 
 /// The step that compiles something, on the root that things are built in.

@@ -26,6 +26,18 @@ pub struct ReadSetting {
 }
 
 impl ReadSetting {
+    /// A secret that a framework reads, as a place in the source tells.
+    pub(super) fn secret(place: Place) -> Self {
+        Self {
+            place,
+            also: Vec::new(),
+            has_default: false,
+            is_asked_for: false,
+            fails_without: false,
+            looks_secret: true,
+        }
+    }
+
     /// Whether the app does without it.
     pub fn is_optional(&self) -> bool {
         self.has_default || self.is_asked_for && !self.fails_without

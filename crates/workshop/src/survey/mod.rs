@@ -111,6 +111,12 @@ pub fn survey(
     }
     let mut chosen =
         choose(&findings, config).map_err(|error| unrecognised::with_hints(error, source, buildpacks))?;
+    let mut reads = observed.reads;
+    for finding in findings.iter().filter(|finding| chosen.contains(&finding.buildpack)) {
+        for (name, place) in &finding.secrets {
+            reads.entry(name.clone()).or_insert_with(|| ReadSetting::secret(place.clone()));
+        }
+    }
     let build = building::build(&findings, &chosen, effective, source.tree.member());
     let pages = building::serve_pages(&mut findings, &mut chosen, effective, build.as_ref(), buildpacks);
     let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
@@ -143,7 +149,7 @@ pub fn survey(
         pages,
         processes,
         settings: config.settings.clone(),
-        reads: observed.reads,
+        reads,
         samples: samples::find(&source.tree)?,
     })
 }
