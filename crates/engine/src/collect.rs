@@ -1,10 +1,11 @@
 //! Files that a program of a step wrote: which there are, and their way into a layer.
 
-use content::layer::{Entry, LayerWriter};
+use content::layer::{Entry, LayerWriter, TarWriter};
 use model::error::SourceError;
 use model::{Error, PathFacts, Result};
 use std::collections::BTreeSet;
 use std::fs::{self, File};
+use std::io::Write;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
@@ -36,25 +37,33 @@ fn list(root: &Path, folder: &str, found: &mut BTreeSet<String>) -> Result<()> {
 /// Puts files and links below `root` into a layer, each at the path from the root of the image that comes with
 /// it, with the folders above it.
 pub fn put(layer: &mut LayerWriter<'_>, root: &Path, files: &[(&str, String)]) -> Result<()> {
-    let mut folders = BTreeSet::new();
-    layer.part::<Error>(|tar| {
-        for (path, target) in files {
-            for (at, _) in target.match_indices('/') {
-                if folders.insert(&target[..at]) {
-                    tar.entry(&Entry::folder(&target[..at]))?;
-                }
+    layer.part::<Error>(|tar| write(tar, root, files, &BTreeSet::new()))
+}
+
+/// The same for an archive that is written, without the folders that are `there` already.
+pub fn write(
+    tar: &mut TarWriter<impl Write>,
+    root: &Path,
+    files: &[(&str, String)],
+    there: &BTreeSet<String>,
+) -> Result<()> {
+    let mut folders: BTreeSet<&str> = there.iter().map(String::as_str).collect();
+    for (path, target) in files {
+        for (at, _) in target.match_indices('/') {
+            if folders.insert(&target[..at]) {
+                tar.entry(&Entry::folder(&target[..at]))?;
             }
-            let full = root.join(path);
-            let metadata = full.symlink_metadata().facts(&full)?;
-            if metadata.is_symlink() {
-                let to = fs::read_link(&full).facts(&full)?;
-                tar.entry(&Entry::link(target, to.to_string_lossy()))?;
-                continue;
-            }
-            let executable = metadata.permissions().mode() & 0o100 != 0;
-            let mut file = File::open(&full).facts(&full)?;
-            tar.file(&Entry::file(target, metadata.len(), executable), &mut file)?;
         }
-        Ok(())
-    })
+        let full = root.join(path);
+        let metadata = full.symlink_metadata().facts(&full)?;
+        if metadata.is_symlink() {
+            let to = fs::read_link(&full).facts(&full)?;
+            tar.entry(&Entry::link(target, to.to_string_lossy()))?;
+            continue;
+        }
+        let executable = metadata.permissions().mode() & 0o100 != 0;
+        let mut file = File::open(&full).facts(&full)?;
+        tar.file(&Entry::file(target, metadata.len(), executable), &mut file)?;
+    }
+    Ok(())
 }

@@ -20,6 +20,8 @@ impl Ecosystem {
     /// Its security updates.
     pub const DEBIAN_SECURITY: Self = Self("debian-security");
 
+    /// Packages of PHP.
+    pub const COMPOSER: Self = Self("composer");
     /// Gems of Ruby.
     pub const GEM: Self = Self("gem");
     /// Modules of Go.

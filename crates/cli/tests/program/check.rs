@@ -376,7 +376,7 @@ const CASES: &[Case<'_>] = &[
         "lock-stale!",
         &[
             ("composer.json", r#"{"require":{"php":"^8.2","kestrel/fog":"^1"}}"#),
-            ("composer.lock", r#"{"packages":[{"name":"kestrel/fog-horn"}]}"#),
+            ("composer.lock", r#"{"packages":[{"name":"kestrel/fog-horn","version":"1"}]}"#),
             ("index.php", ""),
         ],
         &[

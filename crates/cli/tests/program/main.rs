@@ -7,6 +7,7 @@ mod build;
 mod check;
 mod check_runtime;
 mod compiling;
+mod composer;
 mod debian;
 mod demo;
 mod faults;

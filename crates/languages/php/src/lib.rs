@@ -1,23 +1,26 @@
 //! PHP, behind a web server.
 #![forbid(unsafe_code)]
 
+mod autoloader;
 mod extensions;
+mod frameworks;
+mod install;
+mod lock;
+mod settled;
 
-use engine::support_files;
-use engine::support_files::SupportFile;
-use model::error::SurveyError;
+use engine::Step;
+use engine::support_files::{self, SupportFile};
+use frameworks::Framework;
+use lock::{LOCKFILE, Lock, MANIFEST, Manifest, parse};
 use model::{
-    BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, ProcessKind, ProcessType, Result,
-    RuntimeWish, configured_constraint,
+    BuildpackOptions, Claim, Ecosystem, Evidence, Finding, LockFound, OptionSpec, Place, ProcessKind,
+    ProcessType, Result, RuntimeWish, Takes, configured_constraint,
 };
-use model::{OptionSpec, Takes};
-use planning::{Buildpack, Context, Contribution, Resolution, first_present};
-use serde::Deserialize;
+use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_present};
+use settled::Needed;
 use source::SourceTree;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
-const MANIFEST: &str = "composer.json";
-const LOCKFILE: &str = "composer.lock";
 /// What a project has when its packages are with it.
 const INSTALLED: &str = "vendor/autoload.php";
 /// How many requests are answered at once, unless the environment says otherwise.
@@ -37,27 +40,6 @@ const DOCROOTS: [&str; 7] = ["public", "web", "html", "htdocs", "www", "docroot"
 const DOCROOT: OptionSpec = OptionSpec::new("docroot", Takes::Text, "The folder with the pages");
 /// The buildpack.
 pub struct Php;
-
-#[derive(Default, Deserialize)]
-#[serde(default)]
-struct Manifest {
-    require: BTreeMap<String, String>,
-    config: Config,
-}
-
-#[derive(Default, Deserialize)]
-#[serde(default)]
-struct Config {
-    platform: BTreeMap<String, serde_json::Value>,
-}
-
-#[derive(Default, Deserialize)]
-#[serde(default)]
-struct Lock {
-    packages: Vec<serde_json::Value>,
-    #[serde(rename = "packages-dev")]
-    packages_dev: Vec<serde_json::Value>,
-}
 
 impl Buildpack for Php {
     fn name(&self) -> &str {
@@ -96,13 +78,18 @@ impl Buildpack for Php {
             ));
         }
         let mut wish = RuntimeWish::of("php", configured_constraint(options), said);
+        let lock: Lock = lock::read(tree, LOCKFILE)?.unwrap_or_default();
         wish.parts = wanted_parts(&manifest, &text);
+        for (part, place) in parts_of_packages(&lock) {
+            if !wish.parts.iter().any(|(known, _)| *known == part) {
+                wish.parts.push((part, place));
+            }
+        }
         for (part, place) in &wish.parts {
             finding.evidence.push(Evidence::speaks_for(place.clone(), part, "an extension of PHP"));
         }
         finding.runtime = Some(wish);
-        if let Some(text) = tree.read(LOCKFILE)? {
-            let lock: Lock = parse(LOCKFILE, &text)?;
+        if tree.has(LOCKFILE) {
             let (packages, development) = (lock.packages.len(), lock.packages_dev.len());
             let counts =
                 format!("{} packages, {development} of them for development", packages + development);
@@ -110,6 +97,11 @@ impl Buildpack for Php {
             finding.lock = Some(LockFound { file: LOCKFILE.to_owned(), packages, development });
         }
         processes(tree, options, &mut finding);
+        let packages = names_of(&manifest, &lock);
+        if let Some(framework) = Framework::of(tree, &packages) {
+            framework.apply(tree, &packages, &mut finding);
+        }
+        finding.locked = packages;
         Ok(finding)
     }
 
@@ -117,18 +109,34 @@ impl Buildpack for Php {
         planning::loosely_accepts(constraint, version)
     }
 
-    fn contribute(&self, context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
-        if let Some(text) = context.tree.read(LOCKFILE)? {
-            let lock: Lock = parse(LOCKFILE, &text)?;
-            let installed = context.tree.has(INSTALLED) || context.build_command.is_some();
-            if !lock.packages.is_empty() && !installed {
-                return Err(Error::Survey(SurveyError::Unsupported {
-                    place: Place::new(LOCKFILE, None),
-                    what: "installing packages of PHP".to_owned(),
-                    instead: "install them before, and take them in: in shtetl.toml, under [source]: include = [\"vendor/**\"]",
-                }));
-            }
+    fn ecosystems(&self) -> Vec<Ecosystem> {
+        vec![Ecosystem::COMPOSER]
+    }
+
+    fn lockfiles(&self) -> Vec<&'static str> {
+        vec![LOCKFILE]
+    }
+
+    fn resolve(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
+        settled::settle(context, resolving)
+    }
+
+    fn resolve_for_build(&self, context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
+        settled::settle(context, resolving)
+    }
+
+    fn contribute_for_build(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
+        let (mut steps, compiling) = packages(context, resolution)?;
+        for step in &mut steps {
+            step.name = format!("{} to build the app", step.name);
         }
+        let package_folders = resolution.settled::<Needed>().map(|needed| vec![needed.vendor.clone()]);
+        let package_folders = package_folders.unwrap_or_default();
+        Ok(Contribution { steps, compiling, package_folders, ..Contribution::default() })
+    }
+
+    fn contribute(&self, context: &Context<'_>, resolution: &Resolution) -> Result<Contribution> {
+        let (mut steps, compiling) = packages(context, resolution)?;
         let version = &context.runtime()?.version;
         let series = version.match_indices('.').nth(1).map_or(version.as_str(), |(at, _)| &version[..at]);
         let file = |path, text: &str, executable| SupportFile { path, text: text.to_owned(), executable };
@@ -138,27 +146,41 @@ impl Buildpack for Php {
             file("opt/php/log", LOG, true),
             file("opt/php/web.conf", &WEB.replace("SERIES", series), false),
         ];
+        steps.push(support_files::step("web server", files));
+        let framework = Framework::of(context.tree, &context.finding.locked);
+        if let Some(file) = framework.and_then(Framework::file) {
+            steps.push(support_files::step("framework settings", vec![file]));
+        }
+        let variables = framework.map(Framework::variables).unwrap_or_default();
         Ok(Contribution {
             path: vec![context.runtime()?.bin_folder.clone(), "/usr/sbin".to_owned()],
-            env: vec![
+            env: [
                 ("LANG", "C.UTF-8".to_owned()),
                 // After the usual folder, which the empty name stands for, ours is read.
                 ("PHP_INI_SCAN_DIR", ":/opt/php".to_owned()),
                 ("PHP_WORKERS", WORKERS.to_owned()),
-            ],
-            steps: vec![support_files::step("web server", files)],
+            ]
+            .into_iter()
+            .chain(variables)
+            .collect(),
+            steps: steps,
+            compiling,
             ..Contribution::default()
         })
     }
 }
 
-fn parse<T: serde::de::DeserializeOwned>(file: &str, text: &str) -> Result<T> {
-    serde_json::from_str(text).map_err(|e| {
-        Error::Survey(SurveyError::Malformed {
-            place: Place::new(file, u32::try_from(e.line()).ok()),
-            detail: e.to_string(),
-        })
-    })
+/// The steps that put packages down, and the one that writes what loads their classes.
+fn packages(context: &Context<'_>, resolution: &Resolution) -> Result<(Vec<Step>, Vec<Step>)> {
+    let Some(needed) = resolution.settled::<Needed>() else { return Ok(Default::default()) };
+    let autoloader = autoloader::step(needed, context.tree, install::steps(&needed.packages))?;
+    Ok((install::steps(&needed.packages), vec![autoloader]))
+}
+
+/// The names of packages that the image has.
+fn names_of(manifest: &Manifest, lock: &Lock) -> BTreeSet<String> {
+    let locked = lock.packages.iter().filter_map(|package| package["name"].as_str().map(str::to_owned));
+    locked.chain(manifest.require.keys().filter(|name| name.contains('/')).cloned()).collect()
 }
 
 /// The parts of the runtime that the manifest asks for.
@@ -169,6 +191,14 @@ fn wanted_parts(manifest: &Manifest, text: &str) -> Vec<(String, Place)> {
         extensions::part(name).map(|part| (part, place))
     };
     names.filter_map(part).collect()
+}
+
+/// The parts of the runtime that locked packages ask for, and the lockfile as a whole.
+fn parts_of_packages(lock: &Lock) -> BTreeMap<String, Place> {
+    let of_packages = lock.packages.iter().filter_map(|package| package["require"].as_object());
+    let all = of_packages.chain(lock.platform.as_object()).flat_map(|required| required.keys());
+    let extensions = all.filter_map(|name| name.strip_prefix("ext-"));
+    extensions.filter_map(|name| Some((extensions::part(name)?, Place::new(LOCKFILE, None)))).collect()
 }
 
 fn said_versions(manifest: &Manifest, text: &str) -> Vec<(String, Place)> {
@@ -199,21 +229,5 @@ fn processes(tree: &SourceTree, options: &BuildpackOptions, finding: &mut Findin
         let pages = format!("DocumentRoot {folder}");
         let command = ["apache2", "-D", "FOREGROUND", "-f", "/opt/php/web.conf", "-c", &pages];
         finding.processes.push(ProcessType::found("web", ProcessKind::Process, &command, said));
-    }
-    if tree.has("artisan") {
-        let said = Place::new("artisan", None);
-        finding.evidence.push(Evidence::speaks_for(said.clone(), "present", "the framework's own commands"));
-        if tree.files().keys().any(|f| f.starts_with("database/migrations/")) {
-            let command = ["php", "artisan", "migrate", "--force"];
-            finding.processes.push(ProcessType::found("migrate", ProcessKind::Task, &command, said.clone()));
-        }
-        if tree.files().keys().any(|f| f.starts_with("app/Jobs/")) {
-            finding.processes.push(ProcessType::found(
-                "worker",
-                ProcessKind::Process,
-                &["php", "artisan", "queue:work"],
-                said,
-            ));
-        }
     }
 }

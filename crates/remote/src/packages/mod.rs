@@ -1,5 +1,6 @@
 //! The package registries, one file each.
 
+pub mod composer;
 pub mod debian;
 pub mod gems;
 pub mod go;

@@ -111,12 +111,6 @@ pub(super) fn stale(subject: &Subject<'_>) -> Result<Vec<Found>> {
             found.push(doubt(Place::new(other, None), what, "remove the one that is out of date"));
         }
         let (manifest, lockfile, how, declared) = match finding.buildpack.as_str() {
-            "ruby" => {
-                ("Gemfile", "Gemfile.lock", "`bundle lock`", finding.declared.iter().cloned().collect())
-            }
-            "php" => {
-                ("composer.json", "composer.lock", "`composer update --lock`", required_by_php(subject)?)
-            }
             "go" => ("go.mod", "go.sum", "`go mod tidy`", required_by_go(subject)?),
             _ => continue,
         };
