@@ -10,7 +10,7 @@ use content::store::{Store, remove_tree};
 use gateway::{Gateway, Trouble};
 use model::error::{PackageError, StepError};
 use model::places::APP_USER;
-use model::{Error, PathFacts, Result, dev_packages};
+use model::{Error, PathFacts, Result, dev_packages, failures};
 use sandbox::{Ended, FIRST_ID, Isolation, Limit, Merged, Network, Plan, Running, SandboxError};
 use source::{SourceTree, TreeKind};
 use std::collections::{BTreeSet, VecDeque};
@@ -160,9 +160,10 @@ fn finish(job: &Job<'_>, plan: &Plan, store: &Store, cx: &StepContext<'_>) -> Re
         Ended::Signal(number) => format!("signal {number}"),
     };
     let missing = dev_packages::in_output(&last);
+    let causes = failures::in_output(&last);
     let said = told_lines::of(last);
     let not_there = cx.gateway.map(Gateway::not_there).unwrap_or_default();
-    Err(Error::Step(StepError::Failed { step, command, status, said, missing, not_there }))
+    Err(Error::Step(StepError::Failed { step, command, status, said, missing, causes, not_there }))
 }
 
 /// What `work` gives, while the programs may fetch what their step lets them.

@@ -16,6 +16,7 @@ pub mod dev_packages;
 pub mod ecosystem;
 pub mod empty_part;
 pub mod error;
+pub mod failures;
 pub mod fault;
 pub mod fetched;
 pub mod files;

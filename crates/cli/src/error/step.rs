@@ -4,6 +4,7 @@ use super::sandbox::{limit_advice, over_limit};
 use super::wording::{FAILED, Worded, worded};
 use model::dev_packages::Missing;
 use model::error::StepError;
+use model::failures::Cause;
 use std::collections::BTreeSet;
 
 pub(super) fn words_of(error: &StepError) -> Worded {
@@ -55,18 +56,36 @@ pub(super) fn words_of(error: &StepError) -> Worded {
             format!("{step}: the command {}: {command}", over_limit(*limit)),
             limit_advice(*limit),
         ),
-        StepError::Failed { step, command, status, said, missing, not_there } => Worded {
-            details: failure_details(said, missing, not_there),
+        StepError::Failed { step, command, status, said, missing, causes, not_there } => Worded {
+            details: [failure_details(said, missing, not_there), cause_words(causes)].concat(),
             ..worded(
                 FAILED,
                 format!("{step}: the command ended with {status}: {command}"),
-                match not_there.is_empty() {
-                    true => missing_advice(missing),
-                    false => "fix the error above; `shtetl addresses` shows where each kind of packages is"
-                        .to_owned(),
-                },
+                failure_advice(missing, causes, not_there),
             )
         },
+    }
+}
+
+/// What a failure means; what to do about the first cause is told with the error itself.
+fn cause_words(causes: &[Cause]) -> Vec<String> {
+    let told = |(number, Cause { means, advice, .. }): (usize, &Cause)| match number {
+        0 => vec![format!("  cause: {means}")],
+        _ => vec![format!("  perhaps also: {means}"), format!("    what to do: {advice}")],
+    };
+    causes.iter().enumerate().flat_map(told).collect()
+}
+
+fn failure_advice(missing: &[Missing], causes: &[Cause], not_there: &[String]) -> String {
+    let packages: BTreeSet<&str> = missing.iter().filter_map(|missing| missing.package).collect();
+    match (packages.len(), not_there, causes) {
+        (0, [], [cause, ..]) => cause.advice.clone(),
+        (0, [], []) => "fix the error above; builds have no network, and see only what is packed".to_owned(),
+        (0, ..) => "fix the error above; `shtetl addresses` shows where each kind of packages is".to_owned(),
+        _ => {
+            let list = packages.iter().map(|name| format!("{name:?}")).collect::<Vec<_>>().join(", ");
+            format!("in shtetl.toml, under [base]: build-packages = [{list}]")
+        }
     }
 }
 
@@ -98,15 +117,4 @@ fn missing_words(missing: &[Missing]) -> Vec<String> {
         None => format!("missing: {what}"),
     });
     told.collect()
-}
-
-fn missing_advice(missing: &[Missing]) -> String {
-    let packages: BTreeSet<&str> = missing.iter().filter_map(|m| m.package).collect();
-    match packages.len() {
-        0 => "fix the error above; builds have no network, and see only what is packed".to_owned(),
-        _ => {
-            let list = packages.iter().map(|name| format!("{name:?}")).collect::<Vec<_>>().join(", ");
-            format!("in shtetl.toml, under [base]: build-packages = [{list}]")
-        }
-    }
 }

@@ -1,6 +1,7 @@
 //! What can go wrong in a step that runs a program.
 
 use crate::dev_packages::Missing;
+use crate::failures::Cause;
 use sandbox::Limit;
 
 /// What can go wrong in a step that runs a program.
@@ -24,6 +25,8 @@ pub enum StepError {
         status: String,
         said: Vec<String>,
         missing: Vec<Missing>,
+        /// Why, as far as its output tells.
+        causes: Vec<Cause>,
         /// Files that it asked for and that are not where they should come from.
         not_there: Vec<String>,
     },
