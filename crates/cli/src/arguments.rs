@@ -139,6 +139,10 @@ pub enum Command {
     /// List the runtimes that can be provided, and from where
     #[command(after_help = "Examples:\n  shtetl runtimes\n  shtetl runtimes node --format json")]
     Runtimes(RuntimesOptions),
+    /// List the buildpacks in force, begin a new one, or run the trials of one
+    #[command(after_help = "Examples:\n  shtetl buildpacks\n  shtetl buildpacks scaffold tools/forms\n  \
+        shtetl buildpacks trial tools/forms")]
+    Buildpacks(BuildpacksOptions),
     /// Show how much the store holds, remove what is not needed, check that it is whole
     #[command(after_help = "Examples:\n  shtetl store usage\n  shtetl store prune --older 30d --dry-run\n  \
         shtetl store prune --keep 20GB\n  shtetl store check --repair")]
@@ -366,6 +370,38 @@ pub enum StoreAction {
 pub struct RuntimesOptions {
     /// Only this runtime
     pub name: Option<String>,
+}
+
+#[derive(Args)]
+#[command(args_conflicts_with_subcommands = true)]
+pub struct BuildpacksOptions {
+    #[command(flatten)]
+    pub source: SourceOptions,
+    #[command(subcommand)]
+    pub command: Option<BuildpacksCommand>,
+}
+
+#[derive(Subcommand)]
+pub enum BuildpacksCommand {
+    /// Write a buildpack to begin with, with a trial
+    Scaffold(ScaffoldOptions),
+    /// Survey the samples of a buildpack, and compare with what it should conclude
+    Trial(TrialOptions),
+}
+
+#[derive(Args)]
+pub struct ScaffoldOptions {
+    /// The folder to write; its name is that of the buildpack
+    pub folder: PathBuf,
+}
+
+#[derive(Args)]
+pub struct TrialOptions {
+    /// The folder of the buildpack
+    pub folder: PathBuf,
+    /// Take what is concluded now for what is expected
+    #[arg(long)]
+    pub accept: bool,
 }
 
 #[derive(Args)]

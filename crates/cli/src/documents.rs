@@ -46,7 +46,7 @@ pub struct Described {
 }
 
 /// Everything with a schema.
-pub const ALL: [Described; 6] = [
+pub const ALL: [Described; 7] = [
     Described {
         name: "configuration",
         about: "shtetl.toml, the configuration of an app",
@@ -61,6 +61,11 @@ pub const ALL: [Described; 6] = [
         name: "user-configuration",
         about: "config.toml, what a user says for all apps of a machine",
         schema: || config::schema::user(&Buildpacks::built_in().known_names()),
+    },
+    Described {
+        name: "buildpack",
+        about: "definition.toml, a buildpack of your own",
+        schema: definitions::schema,
     },
     Described {
         name: "survey",

@@ -55,6 +55,7 @@ fn main() -> ExitCode {
         Command::Ledger(options) => commands::ledger::run(options, &surroundings, &output),
         Command::Addresses(options) => commands::addresses::run(options, &surroundings, &output),
         Command::Runtimes(options) => commands::runtimes::run(options, &output),
+        Command::Buildpacks(options) => commands::buildpacks::run(options, &surroundings, &output),
         Command::Store(options) => commands::store::run(options, &surroundings, &output),
         Command::Schema(options) => commands::schema::run(options, &output),
         Command::Demo(options) => commands::demo::run(options, &surroundings, &output),

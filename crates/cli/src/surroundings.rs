@@ -104,6 +104,17 @@ impl Surroundings {
         Ok(look(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 
+    /// The buildpacks in force for an app. `now` is in nanoseconds since 1970.
+    pub fn buildpacks_of(&self, options: &SourceOptions, now: i64) -> Result<Buildpacks, Failure> {
+        let asked = Asked {
+            path: &options.path,
+            revision: options.rev.as_deref(),
+            search: &self.host.search,
+            member: None,
+        };
+        Ok(workshop::app::buildpacks_of(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
+    }
+
     /// What is said outside of an app about its configuration.
     pub fn choice(&self, options: &SourceOptions) -> Choice {
         let by_variable = env::var(VALUES).ok().map(|text| (Layer::Variable, VALUES, text));

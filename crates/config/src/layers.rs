@@ -285,6 +285,7 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         base_with: joined(lower.base_with, upper.base_with),
         outdated: upper.outdated.or(lower.outdated),
         keyring: upper.keyring.or(lower.keyring),
+        add: joined(lower.add, upper.add),
         order: upper.order.or(lower.order),
         forbid: joined(lower.forbid, upper.forbid),
         buildpacks,

@@ -16,6 +16,7 @@
 //! Names of buildpacks, tools and ecosystems are passed in as [`model::KnownNames`].
 #![forbid(unsafe_code)]
 
+mod added;
 pub mod addresses;
 mod layers;
 pub mod pins;
@@ -24,6 +25,7 @@ pub mod schema;
 mod user;
 mod values;
 
+pub use added::{AddedBuildpack, added_buildpacks};
 pub use layers::{Choice, ConfigPlace, Effective, Layer, Origin, RunValues};
 use model::error::SurveyError;
 use model::shell_words::CommandLine;
@@ -57,6 +59,8 @@ pub struct AppConfig {
     pub outdated: Option<bool>,
     /// `[base] keyring`: a file with keys that are trusted besides the distribution's.
     pub keyring: Option<String>,
+    /// `[buildpacks] add`: folders with definitions of buildpacks.
+    pub add: Vec<String>,
     /// `[buildpacks] order`.
     pub order: Option<Vec<String>>,
     /// `[buildpacks] forbid`.

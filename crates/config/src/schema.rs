@@ -130,6 +130,7 @@ fn buildpacks(known: &KnownNames) -> Value {
     };
     let mut keys: Map<String, Value> =
         known.buildpacks.iter().map(|(name, keys)| (name.clone(), of(keys))).collect();
+    keys.insert("add".to_owned(), texts("Folders with definitions of further buildpacks"));
     keys.insert("order".to_owned(), list("The buildpacks that build, the main one first"));
     keys.insert("forbid".to_owned(), list("Buildpacks that never build this app"));
     closed("Which buildpacks build", keys)

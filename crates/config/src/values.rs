@@ -162,6 +162,7 @@ fn patterns(value: Option<Value<'_, '_>>) -> Vec<String> {
 }
 
 fn read_buildpacks(table: Table<'_, '_>, config: &mut AppConfig, names: &KnownNames) {
+    config.add = table.value("add").and_then(|v| v.strings()).unwrap_or_default();
     config.order = table.value("order").and_then(|v| v.strings());
     config.forbid = table.value("forbid").and_then(|v| v.strings()).unwrap_or_default();
     for (name, keys) in &names.buildpacks {

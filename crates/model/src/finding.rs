@@ -69,6 +69,8 @@ impl Evidence {
 pub enum Claim {
     /// Nothing.
     None,
+    /// Something that comes in addition to the app, whatever that is.
+    Addition,
     /// A part, such as the front end of another language's app; all of it if nobody claims more.
     Part,
     /// The app.
@@ -130,6 +132,33 @@ pub struct Finding {
     /// Secrets that its framework asks for at the start, by the names of their variables, with what tells of them.
     #[serde(skip)]
     pub secrets: BTreeMap<String, Place>,
+    /// Packages of the distribution that the image needs for it.
+    #[serde(skip)]
+    pub system_packages: Vec<String>,
+    /// Whether steps of its own run programs.
+    #[serde(skip)]
+    pub runs_programs: bool,
+    /// Packages of the distribution that its steps need.
+    #[serde(skip)]
+    pub build_packages: Vec<String>,
+    /// What it knows to be wrong with the source.
+    #[serde(skip)]
+    pub problems: Vec<Problem>,
+}
+
+/// Something that a buildpack knows to be wrong with a source.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Problem {
+    /// What kind of problem it is, as the buildpack names it.
+    pub code: String,
+    /// Where it shows.
+    pub place: Place,
+    /// What is wrong.
+    pub says: String,
+    /// What to do about it.
+    pub advice: String,
+    /// Whether the build would fail or the app not start.
+    pub breaks: bool,
 }
 
 impl Finding {
@@ -153,6 +182,10 @@ impl Finding {
             pages: None,
             serves: None,
             secrets: BTreeMap::new(),
+            system_packages: Vec::new(),
+            runs_programs: false,
+            build_packages: Vec::new(),
+            problems: Vec::new(),
         }
     }
 

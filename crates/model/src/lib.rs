@@ -44,7 +44,7 @@ pub use ecosystem::Ecosystem;
 pub use empty_part::EmptyPart;
 pub use error::{Error, PathFacts, Result};
 pub use fault::{Complaint, Fault};
-pub use finding::{Claim, Evidence, Finding, LockFound, Sign, Speaks, configured_constraint};
+pub use finding::{Claim, Evidence, Finding, LockFound, Problem, Sign, Speaks, configured_constraint};
 pub use options::{BuildpackOptions, KnownNames, OptionSpec, OptionValue, Takes};
 pub use package::{PackageFact, Withdrawn};
 pub use place::Place;

@@ -27,6 +27,21 @@ pub trait Buildpack: Send + Sync {
     /// Its name in texts and configuration.
     fn name(&self) -> &str;
 
+    /// Where it comes from, if it is not part of this program.
+    fn origin(&self) -> Option<&str> {
+        None
+    }
+
+    /// Its version, if it has one of its own.
+    fn version(&self) -> &str {
+        ""
+    }
+
+    /// What it is for, in one line.
+    fn about(&self) -> &str {
+        ""
+    }
+
     /// The keys of its table in the configuration.
     fn options(&self) -> Vec<OptionSpec> {
         vec![OptionSpec::VERSION]

@@ -5,11 +5,13 @@ use crate::survey::{Observed, Survey, find_or_remember, survey};
 use crate::{member, shared_libraries};
 use bases::host::Host;
 use config::addresses::AddressBook;
-use config::{AppConfig, Choice, ConfigPlace, Effective, Origin};
+use config::{AddedBuildpack, AppConfig, Choice, ConfigPlace, Effective, Origin, added_buildpacks};
 use content::layer::Codec;
 use content::store::Store;
-use model::{EmptyPart, Result};
-use planning::Pinning;
+use definitions::{DEFINITION, Defined};
+use model::error::ConfigError;
+use model::{EmptyPart, Error, Result};
+use planning::{Buildpack, Pinning};
 use remote::Fetcher;
 use remote::oci::CredentialFiles;
 use source::{Asked, Opened, SourceRules, SourceTree, take_in};
@@ -59,6 +61,7 @@ pub fn look(
 ) -> Result<App> {
     let (opened, member) = member::open(asked, buildpacks, store, now)?;
     let place = ConfigPlace { folder: &opened.config_folder(), shown: &opened.shown, near: &opened.near };
+    let buildpacks = &buildpacks.clone().with_added(read_added(&place, choice)?)?;
     let effective = Effective::load(&place, choice, &buildpacks.known_names())?;
     let config = &effective.config;
     let rules = SourceRules { exclude: config.exclude.clone(), include: config.include.clone() };
@@ -73,6 +76,31 @@ pub fn look(
     let tree = Arc::new(source.tree);
     let missing_libraries = shared_libraries::remembered(store, &survey.name);
     Ok(App { opened, config, origins, tree, survey, buildpacks: buildpacks.clone(), missing_libraries, now })
+}
+
+/// The buildpacks in force for an app. `now` is in nanoseconds since 1970.
+pub fn buildpacks_of(
+    asked: &Asked<'_>,
+    choice: &Choice,
+    buildpacks: &Buildpacks,
+    store: &Store,
+    now: i64,
+) -> Result<Buildpacks> {
+    let (opened, _) = member::open(asked, buildpacks, store, now)?;
+    let place = ConfigPlace { folder: &opened.config_folder(), shown: &opened.shown, near: &opened.near };
+    buildpacks.clone().with_added(read_added(&place, choice)?)
+}
+
+/// Reads the buildpacks that the configuration adds.
+fn read_added(place: &ConfigPlace<'_>, choice: &Choice) -> Result<Vec<Arc<dyn Buildpack>>> {
+    let read = |added: AddedBuildpack| {
+        if !added.folder.join(DEFINITION).is_file() {
+            return Err(Error::Config(ConfigError::BuildpackPlace { text: added.shown }));
+        }
+        let buildpack = Defined::read(&added.folder, &added.shown)?;
+        Ok(Arc::new(buildpack) as Arc<dyn Buildpack>)
+    };
+    added_buildpacks(place, choice).into_iter().map(read).collect()
 }
 
 /// How to build, apart from what the source says.

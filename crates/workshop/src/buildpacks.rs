@@ -1,7 +1,8 @@
 //! The buildpacks in force, in their order.
 
 use bases::debian::tool_names;
-use model::{Ecosystem, KnownNames};
+use model::error::ConfigError;
+use model::{Ecosystem, Error, KnownNames, Result};
 use planning::Buildpack;
 use std::sync::Arc;
 
@@ -27,6 +28,20 @@ impl Buildpacks {
     pub fn with_first(mut self, buildpack: Arc<dyn Buildpack>) -> Self {
         self.0.insert(0, buildpack);
         self
+    }
+
+    /// These and, behind them, others; an error where a name is there twice.
+    pub fn with_added(mut self, added: Vec<Arc<dyn Buildpack>>) -> Result<Self> {
+        for buildpack in added {
+            if self.named(buildpack.name()).is_some() {
+                return Err(Error::Config(ConfigError::BuildpackTwice {
+                    name: buildpack.name().to_owned(),
+                    origin: buildpack.origin().unwrap_or_default().to_owned(),
+                }));
+            }
+            self.0.push(buildpack);
+        }
+        Ok(self)
     }
 
     /// All of them, in order.

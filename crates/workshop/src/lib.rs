@@ -15,6 +15,7 @@
 //! | [`prepare`] | base, packages and pins of an app are settled: the worklist |
 //! | [`build`], `recording` | from the worklist to the image |
 //! | [`image`], [`record`], [`ledger`] | what a build leaves behind |
+//! | [`trials`] | samples for buildpacks that folders define |
 //! | [`inspect`], [`run`], [`init`] | looking at images, running them, drafting a configuration |
 //!
 //! Nothing here prints, reads environment variables or knows where configuration files lie: all of that is
@@ -42,6 +43,7 @@ pub mod run;
 mod shared_libraries;
 pub mod storage;
 pub mod survey;
+pub mod trials;
 pub mod unreachable;
 pub mod unwritable;
 

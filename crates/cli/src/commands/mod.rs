@@ -2,6 +2,7 @@
 
 pub mod addresses;
 pub mod build;
+pub mod buildpacks;
 pub mod check;
 pub mod demo;
 pub mod init;

@@ -79,6 +79,16 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
             ),
             trust_advice(server),
         ),
+        ConfigError::BuildpackTwice { name, origin } => worded(
+            WRONG,
+            format!("there are two buildpacks called {name}; one comes from {origin}"),
+            "give the one that is added another name, in its definition.toml",
+        ),
+        ConfigError::BuildpackPlace { text } => worded(
+            WRONG,
+            format!("{text:?} is no folder with a {}", definitions::DEFINITION),
+            "in shtetl.toml, under [buildpacks]: add = [\"./FOLDER\"], from the folder of that file",
+        ),
         ConfigError::PrivateModule { name } => worded(
             WRONG,
             format!("{name} is private (GOPRIVATE or GONOPROXY), and no address is bound to it"),

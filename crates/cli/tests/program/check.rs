@@ -36,6 +36,10 @@ const SPRING: (&str, &str) = (
     "<project><artifactId>ferries</artifactId><dependencies><dependency><artifactId>spring-boot-starter-web</artifactId>\
      </dependency></dependencies><build><plugins><plugin><artifactId>spring-boot-maven-plugin</artifactId></plugin></plugins></build></project>",
 );
+/// A buildpack that finds something wrong with every form.
+const DEFINITION: &str = "format = \"shtetl/buildpack/1\"\nname = \"forms\"\nabout = \"\"\n\
+    [[evidence]]\nfiles = \"*.form\"\ntells = \"a form\"\n\
+    [[problems]]\ncode = \"any\"\nhas = \"*.form\"\nsays = \"a form\"\ndo = \"remove it\"\n";
 const GO_MODULE: (&str, &str) = ("go.mod", "module ferry.example/app\n\ngo 1.22\n");
 const GUNICORN: (&str, &str) = ("requirements.txt", "gunicorn==23.0 --hash=sha256:00\n");
 const PYTHON_SCRIPT: (&str, &str) = ("app.py", "if __name__ == \"__main__\":\n    pass\n");
@@ -526,6 +530,22 @@ const CASES: &[Case<'_>] = &[
         "package-withdrawn!",
         &[DEPENDS, LOCK, ("server.js", ""), MIRROR],
         &[DEPENDS, LOCK, ("server.js", ""), MIRROR, ("mirror/pier/-/pier-1.0.0.tgz", "there")],
+    ),
+    (
+        "buildpack-problem",
+        &[
+            START,
+            ("server.js", ""),
+            ("shtetl.toml", "[buildpacks]\nadd = [\"forms\"]\n"),
+            ("forms/definition.toml", DEFINITION),
+            ("tide.form", ""),
+        ],
+        &[
+            START,
+            ("server.js", ""),
+            ("shtetl.toml", "[buildpacks]\nadd = [\"forms\"]\n"),
+            ("forms/definition.toml", DEFINITION),
+        ],
     ),
     (
         "plan-fails!",

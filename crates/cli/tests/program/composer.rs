@@ -143,8 +143,10 @@ fn what_cannot_be_installed_is_refused_before_anything_runs() {
     }
 }
 
-/// The file at the place that the lockfile names.
-const FILES: [(&str, Comes, fn() -> Vec<u8>); 6] = [
+/// What may come of a file at the place that the lockfile names, and the file.
+type File = (&'static str, Comes, fn() -> Vec<u8>);
+
+const FILES: [File; 6] = [
     ("the truth", Right, || dist("<?php")),
     ("an empty file", Error, Vec::new),
     ("a page", Error, || b"<html>sign in</html>".repeat(50)),

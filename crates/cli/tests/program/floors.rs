@@ -12,7 +12,7 @@ const FLOORS: [&[&str]; 9] = [
     &["source", "config", "gateway"],
     &["engine"],
     &["planning"],
-    &["bases", "go", "java", "node", "php", "python", "ruby", "static_site"],
+    &["bases", "definitions", "go", "java", "node", "php", "python", "ruby", "static_site"],
     &["workshop"],
     &["cli"],
 ];

@@ -22,6 +22,7 @@ mod lockfiles;
 mod lying_bases;
 mod lying_registry;
 mod maven;
+mod outside_buildpacks;
 mod packages;
 mod pages;
 mod real_compiler;

@@ -153,6 +153,9 @@ fn addresses_are_shown_with_who_said_them() {
     gem
       nothing says where; in shtetl.toml, under [addresses]: gem = "URL or folder"
 
+    composer
+      nothing says where; in shtetl.toml, under [addresses]: composer = "URL or folder"
+
     maven
       nothing says where; in shtetl.toml, under [addresses]: maven = "URL or folder"
 

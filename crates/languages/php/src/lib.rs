@@ -163,7 +163,7 @@ impl Buildpack for Php {
             .into_iter()
             .chain(variables)
             .collect(),
-            steps: steps,
+            steps,
             compiling,
             ..Contribution::default()
         })

@@ -8,6 +8,12 @@ use std::path::PathBuf;
 #[derive(Debug, thiserror::Error)]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
 pub enum ConfigError {
+    /// A buildpack that is added has the name of another one.
+    #[error("there are two buildpacks called {name}")]
+    BuildpackTwice { name: String, origin: String },
+    /// A buildpack that is added comes from a kind of place that is not read.
+    #[error("{text:?} is no folder")]
+    BuildpackPlace { text: String },
     /// What should be a header field is none.
     #[error("{text:?} is no header field")]
     NotHeader { text: String },

@@ -79,7 +79,9 @@ impl<'a> SuiteRequest<'a> {
         }
         let mut wishes = Self::with_base(app, suite, (platform, tools), BASE.to_vec())?;
         wishes.wanted.runtimes = runtimes;
-        wishes.wanted.packages = app.config.base_packages.iter().map(String::as_str).collect();
+        let of_buildpacks = app.survey.chosen_findings().flat_map(|finding| &finding.system_packages);
+        wishes.wanted.packages =
+            app.config.base_packages.iter().chain(of_buildpacks).map(String::as_str).collect();
         wishes.build = build_packages(app, suite, tools, exact.keys().filter(|_| platform == own_platform()));
         wishes.exact = exact;
         Ok(wishes)
@@ -316,7 +318,8 @@ fn build_packages<'e>(
 ) -> Vec<String> {
     let mut tools: BTreeSet<String> = tools.iter().map(|name| (*name).to_owned()).collect();
     tools.extend(needed_tools(&app.survey, &app.config));
-    if tools.is_empty() && app.survey.build.is_none() {
+    let runs_programs = app.survey.chosen_findings().any(|finding| finding.runs_programs);
+    if tools.is_empty() && app.survey.build.is_none() && !runs_programs {
         return Vec::new();
     }
     let packages = tools.iter().flat_map(|name| match exact.clone().any(|runtime| runtime == name) {
@@ -326,6 +329,7 @@ fn build_packages<'e>(
     let mut all: Vec<String> =
         packages.chain(&BASE).chain(&BUILD_BASE).map(|name| (*name).to_owned()).collect();
     all.extend(app.config.build_packages.iter().cloned());
+    all.extend(app.survey.chosen_findings().flat_map(|finding| finding.build_packages.iter().cloned()));
     all
 }
 

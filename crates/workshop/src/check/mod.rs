@@ -102,6 +102,11 @@ pub const PLAN_FAILS: &str = "plan-fails";
 
 /// Every rule, in the order in which their problems are listed.
 pub const RULES: &[Rule] = &[
+    Rule {
+        code: "buildpack-problem",
+        about: "a buildpack that is added knows something to be wrong",
+        find: start::of_buildpacks,
+    },
     Rule { code: "start-missing", about: "nothing says how to start the app", find: start::missing },
     Rule {
         code: "server-missing",

@@ -2,9 +2,22 @@
 
 use crate::check::program::declare;
 use crate::check::{Found, Subject, breaks, doubt};
-use model::Sign;
-use model::{Place, ProcessKind, Result, Speaks};
+use model::{Finding, Place, Problem, ProcessKind, Result, Sign, Speaks};
 use planning::frameworks;
+
+/// What buildpacks that are added know to be wrong.
+pub(super) fn of_buildpacks(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let all = subject
+        .survey
+        .chosen_findings()
+        .flat_map(|finding| finding.problems.iter().map(move |one| (finding, one)));
+    let told = |(finding, problem): (&Finding, &Problem)| {
+        let what = format!("{} ({}: {})", problem.says, finding.buildpack, problem.code);
+        let tell = if problem.breaks { breaks } else { doubt };
+        tell(Some(problem.place.clone()), what, problem.advice.clone())
+    };
+    Ok(all.map(told).collect())
+}
 
 pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let has_server_problem = !server(subject)?.is_empty();

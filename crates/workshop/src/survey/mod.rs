@@ -120,7 +120,12 @@ pub fn survey(
     let build = building::build(&findings, &chosen, effective, source.tree.member());
     let pages = building::serve_pages(&mut findings, &mut chosen, effective, build.as_ref(), buildpacks);
     let main = findings.iter().find(|f| Some(&f.buildpack) == chosen.first());
-    let mut processes = processes::merge(main, effective, source.tree.member().unwrap_or_default())?;
+    let additions: Vec<&Finding> = findings
+        .iter()
+        .filter(|f| f.claim == Claim::Addition && chosen.iter().skip(1).any(|name| *name == f.buildpack))
+        .collect();
+    let mut processes =
+        processes::merge((main, &additions), effective, source.tree.member().unwrap_or_default())?;
     for buildpack in chosen.iter().filter_map(|name| buildpacks.named(name)) {
         processes.iter_mut().for_each(|process| buildpack.keep_within_memory(process));
     }
@@ -200,7 +205,8 @@ fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<String>> {
             // What only serves pages is no part of an app that runs.
             let counts = |part: &&&Finding| part.runtime.as_ref().is_none_or(|wish| wish.for_app);
             let others = parts.iter().filter(|p| p.buildpack != one.buildpack).filter(counts);
-            Ok(std::iter::once(one).chain(others).map(|f| f.buildpack.clone()).collect())
+            let all = std::iter::once(one).chain(others).copied().chain(claiming(Claim::Addition));
+            Ok(all.map(|f| f.buildpack.clone()).collect())
         }
         // What is built already needs no language, only its command.
         [] if config.processes.values().any(|process| process.run.is_some()) => Ok(Vec::new()),

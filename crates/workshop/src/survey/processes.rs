@@ -11,9 +11,17 @@ use std::collections::BTreeMap;
 const WEB_PORT: u16 = 8080;
 
 /// `member` is the folder of the member of a workspace that the app is; empty when it is the whole.
-pub(super) fn merge(main: Option<&Finding>, effective: &Effective, member: &str) -> Result<Vec<ProcessType>> {
+pub(super) fn merge(
+    (main, additions): (Option<&Finding>, &[&Finding]),
+    effective: &Effective,
+    member: &str,
+) -> Result<Vec<ProcessType>> {
     let found = main.map(|f| f.processes.as_slice()).unwrap_or_default();
     let mut all: BTreeMap<String, ProcessType> = found.iter().map(|p| (p.name.clone(), p.clone())).collect();
+    // What the app has already, is the app's.
+    for process in additions.iter().flat_map(|finding| &finding.processes) {
+        all.entry(process.name.clone()).or_insert_with(|| process.clone());
+    }
     let config = &effective.config;
     let processes = config.processes.iter().map(|p| (ProcessKind::Process, p));
     let tasks = config.tasks.iter().map(|p| (ProcessKind::Task, p));

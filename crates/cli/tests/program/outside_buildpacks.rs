@@ -1,0 +1,169 @@
+//! Buildpacks that folders define: added by the app or by house rules, in the place of built-in ones or beside them.
+
+use crate::debian::{error_of, layer, with_archive, workshop_packages};
+use crate::program;
+use std::fs;
+use testkit::debian::Signer;
+use testkit::program::Program;
+
+const HEAD: &str =
+    "format = \"shtetl/buildpack/1\"\nname = \"forms\"\nversion = \"0.1\"\nabout = \"Ferry forms\"\n";
+const EVIDENCE: &str = "[[evidence]]\nfiles = \"forms/*.form\"\ntells = \"ferry forms\"\n";
+/// Runs the program of `libhorn-dev`, which makes `made/horn.js`.
+const STEP: &str = "[[steps]]\nname = \"export\"\nrun = \"/usr/bin/horn\"\ninputs = [\"forms/**\"]\noutputs = [\"made/**\"]\n";
+
+/// An app of Node with forms, and a buildpack in `tools/forms` with this in its definition.
+fn app(definition: &str) -> Program {
+    let program = with_archive(&Signer::new(), &workshop_packages(), "");
+    program.edit("app/shtetl.toml", "[base]", "[buildpacks]\nadd = [\"../tools/forms\"]\n[base]");
+    program.write("app/forms/tide.form", "title: Tides");
+    program.write("tools/forms/definition.toml", definition);
+    program
+}
+
+fn with_step() -> Program {
+    app(&format!("{HEAD}build-packages = [\"libhorn-dev\"]\n{EVIDENCE}{STEP}"))
+}
+
+/// The names of the steps of a build that ran.
+fn ran(program: &Program, command: &str) -> Vec<String> {
+    let built = program.json(command);
+    let steps = built["steps"].as_array().unwrap().iter().filter(|step| !step["because"].is_null());
+    let mut names: Vec<String> = steps.map(|step| step["step"].as_str().unwrap().to_owned()).collect();
+    names.sort_unstable();
+    names
+}
+
+#[test]
+fn steps_run_apart_and_again_only_when_what_they_read_changes() {
+    let program = with_step();
+    let layers = program.json("build app --layout image")["layers"].as_array().unwrap().len();
+    let all: String = (0..layers).map(|number| layer(&program.path("image"), number).0).collect();
+    assert!(all.contains("app/made/horn.js"), "{all}");
+    program.write("app/server.js", "// changed");
+    assert_eq!(ran(&program, "build app"), ["app files"]);
+    program.write("app/forms/tide.form", "title: Fog");
+    assert_eq!(ran(&program, "build app"), ["app files", "forms: export"]);
+    // What the buildpack itself brings is part of its steps.
+    program.write("tools/forms/files/export", "new");
+    assert_eq!(ran(&program, "build app"), ["files of forms", "forms: export"]);
+    program.edit("tools/forms/definition.toml", "made/**", "lost/**");
+    let error = error_of(&program.run("build app"));
+    assert!(error.contains("the build command made no file that fits lost/**"), "{error}");
+}
+
+#[test]
+fn it_is_listed_ordered_forbidden_and_added_by_house_rules() {
+    let program = with_step();
+    let listed = program.succeed("buildpacks app").stdout;
+    assert!(
+        listed.contains("forms   0.1  ../tools/forms  Ferry forms") && listed.contains("built in"),
+        "{listed}"
+    );
+    let who = |command: &str| program.succeed(command).stdout.lines().next().unwrap_or_default().to_owned();
+    assert_eq!(who("survey app"), "app  node and forms");
+    program.edit("app/shtetl.toml", "add = ", "forbid = [\"forms\"]\nadd = ");
+    assert_eq!(who("survey app"), "app  node");
+    program.edit("app/shtetl.toml", "forbid = [\"forms\"]\nadd = [\"../tools/forms\"]", "");
+    program.write("rules/house.toml", "[buildpacks]\nadd = [\"../tools/forms\"]\n");
+    assert_eq!(who("survey app --house-rules rules/house.toml"), "app  node and forms");
+    assert_eq!(who("survey app"), "app  node");
+}
+
+#[test]
+fn processes_secrets_and_problems_are_like_those_of_built_in_ones() {
+    let more = "secrets = [\"FORM_KEY\"]\n[environment]\nFORMS = \"/app/made\"\n[processes.clerk]\nrun = \"node clerk.js\"\n\
+        [[problems]]\ncode = \"no-index\"\nhas = \"forms/*.form\"\nlacks = \"forms/index.form\"\nsays = \"there is no index\"\n\
+        do = \"add forms/index.form\"\nbreaks = true\n";
+    let program = app(&format!("{HEAD}{}{EVIDENCE}", more.split_once("[environment]").unwrap().0));
+    let definition = fs::read_to_string(program.path("tools/forms/definition.toml")).unwrap();
+    program.write(
+        "tools/forms/definition.toml",
+        format!("{definition}[environment]{}", more.split_once("[environment]").unwrap().1),
+    );
+    let said = program.run("check app");
+    insta::assert_snapshot!(said.stdout.lines().take(16).collect::<Vec<_>>().join("\n"), @r#"
+    app  2 problems will break it, 2 doubts
+
+      buildpack-problem  forms/tide.form: there is no index (forms: no-index)
+        what to do: add forms/index.form
+
+      start-file  forms/tide.form: clerk needs clerk.js, which is not in the source
+        what to do: add the file, or correct the command
+
+      runtime-unsupported  node 20.19.2: its makers supported it until 2026-04-30
+        what to do: in shtetl.toml, under [buildpacks.node]: version = "24"
+
+      setting-undeclared  ../tools/forms/definition.toml: FORM_KEY is read without a default, and not declared
+        what to do: in shtetl.toml, under [settings]: FORM_KEY = { required = true, secret = true }
+    "#);
+    assert_eq!(said.code, 1);
+    program.write("app/forms/index.form", "");
+    let survey = program.succeed("survey app").stdout;
+    assert!(survey.contains("clerk  node clerk.js"), "{survey}");
+}
+
+#[test]
+fn it_can_be_the_app_itself() {
+    let program = program();
+    let whole = "claims = \"app\"\n[[evidence]]\nfiles = \"*.boat\"\nline = \"captain:\"\ntells = \"a boat\"\n\
+        [processes.web]\nrun = \"/opt/boat\"\nport = 9000\n";
+    program.write("app/ferry.boat", "name: Kestrel\ncaptain: Ada\n");
+    program.write("app/shtetl.toml", "[base]\nfrom = \"empty\"\n[buildpacks]\nadd = [\"boats\"]\n");
+    program.write("app/boats/definition.toml", format!("{HEAD}{whole}"));
+    let survey = program.succeed("survey app").stdout;
+    assert!(survey.contains("+ ferry.boat line 2  captain: Ada  a boat"), "{survey}");
+    assert!(survey.contains("web  /opt/boat  port 9000"), "{survey}");
+}
+
+#[test]
+fn definitions_that_cannot_be_meant_are_told() {
+    let mut errors = String::new();
+    for definition in [
+        "format = \"shtetl/buildpack/9\"\nname = \"forms\"\nabout = \"\"\nevidence = []\n".to_owned(),
+        format!("{HEAD}speed = 3\n{EVIDENCE}"),
+        format!("{HEAD}evidence = []\n"),
+        format!("{}{EVIDENCE}", HEAD.replace("name = \"forms\"", "name = \"node\"")),
+        format!("{HEAD}{EVIDENCE}{}", STEP.replace("/usr/bin/horn", "a && b")),
+        "\0\0\0".to_owned(),
+        " ".repeat(2 << 20),
+    ] {
+        let program = app(&definition);
+        errors.push_str(&error_of(&program.run("survey app")));
+    }
+    insta::assert_snapshot!(errors, @r#"
+    error: ../tools/forms/definition.toml: its format is "shtetl/buildpack/9", and this version reads "shtetl/buildpack/1"
+    error: ../tools/forms/definition.toml line 5: unknown field `speed`, expected one of `format`, `name`, `version`, `about`, `claims`, `evidence`, `runtime`, `packages`, `build-packages`, `steps`, `processes`, `tasks`, `environment`, `secrets`, `problems`
+    error: ../tools/forms/definition.toml: it has no evidence: nothing would ever speak for it
+    error: there are two buildpacks called node; one comes from ../tools/forms
+    what to do: give the one that is added another name, in its definition.toml
+    error: ../tools/forms/definition.toml: export: "a && b" needs a shell: run = "sh -c '…'"
+    error: ../tools/forms/definition.toml line 1: key with no value, expected `=`
+    error: ../tools/forms/definition.toml: it has 2097152 bytes, more than 1048576
+    "#);
+    let program = app("");
+    program.edit("app/shtetl.toml", "../tools/forms", "../tools/fog");
+    let error = error_of(&program.run("survey app"));
+    assert!(error.contains("\"../tools/fog\" is no folder with a definition.toml"), "{error}");
+}
+
+#[test]
+fn a_new_one_is_written_with_a_trial_that_passes_until_something_changes() {
+    let program = program();
+    let _ = program.succeed("buildpacks scaffold tools/berths");
+    let said = program.succeed("buildpacks trial tools/berths");
+    assert_eq!(said.stdout, "two-forms  as expected\n");
+    program.edit("tools/berths/definition.toml", "ferry forms to export", "berths");
+    let said = program.run("buildpacks trial tools/berths");
+    assert_eq!(said.code, 1);
+    insta::assert_snapshot!(said.stdout, @"
+    two-forms  differs
+      - evidence  forms/tide.form: present (ferry forms to export)
+      + evidence  forms/tide.form: present (berths)
+    ");
+    let _ = program.succeed("buildpacks trial tools/berths --accept");
+    let _ = program.succeed("buildpacks trial tools/berths");
+    let said = program.run("buildpacks scaffold tools/berths");
+    assert!(said.code == 2 && said.stderr.contains("already has a definition.toml"), "{said}");
+    assert_eq!(program.run("buildpacks scaffold tools/Berths").code, 2);
+}
