@@ -168,10 +168,48 @@ pub const RUBY: &[Framework] = &[
         starts: &[process("worker", None, &["bundle", "exec", "sidekiq"])],
     },
     Framework {
+        package: "solid_queue",
+        marker: Some("bin/jobs"),
+        object: None,
+        starts: &[process("worker", None, &["bin/jobs"])],
+    },
+    Framework {
+        package: "good_job",
+        marker: None,
+        object: None,
+        starts: &[process("worker", None, &["bundle", "exec", "good_job", "start"])],
+    },
+    Framework {
         package: "puma",
         marker: Some("config.ru"),
         object: None,
         starts: &[process("web", None, PUMA)],
+    },
+    Framework {
+        package: "unicorn",
+        marker: Some("config.ru"),
+        object: None,
+        starts: &[process("web", None, &["bundle", "exec", "unicorn", "--listen", "0.0.0.0:$PORT"])],
+    },
+    Framework {
+        package: "thin",
+        marker: Some("config.ru"),
+        object: None,
+        starts: &[process(
+            "web",
+            None,
+            &["bundle", "exec", "thin", "start", "--address", "0.0.0.0", "--port", "$PORT"],
+        )],
+    },
+    Framework {
+        package: "falcon",
+        marker: Some("config.ru"),
+        object: None,
+        starts: &[process(
+            "web",
+            None,
+            &["bundle", "exec", "falcon", "serve", "--bind", "http://0.0.0.0:$PORT"],
+        )],
     },
     Framework {
         package: "rackup",

@@ -2,6 +2,7 @@
 
 use crate::debian::{error_of, layer, with_archive, workshop_packages};
 use crate::lying_registry::{Comes, Error, Right, assert_none, wrong};
+use crate::resolving::repository;
 use std::fs;
 use testkit::archives::{gem, gem_of_entries, sha256_hex};
 use testkit::debian::{Item, Package, Signer};
@@ -219,6 +220,37 @@ fn a_gem_that_the_source_carries_needs_no_registry() {
     registry.answer("/info/mist", vec![Reply::status(404)]);
     let _ = program.succeed("build boats");
     assert_eq!(registry.count("/gems/mist-2.1.gem"), 0);
+}
+
+#[test]
+fn gems_of_a_repository_lie_in_the_folder_that_bundler_names_by_the_commit() {
+    let registry = registry();
+    let program = app(&registry, "gem 'tide', git: 'code'\n");
+    let program = program.with("PATH", "/ferry/bin:/usr/local/bin:/usr/bin:/bin");
+    let commit =
+        repository(&program, &[("tide.gemspec", "Gem::Specification.new"), ("lib/tide.rb", "TIDE = 1")]);
+    let from = |revision: &str| {
+        let url = format!("file://{}", program.path("code").display());
+        let specs = "  specs:\n    tide (1.0)\n      mist (~> 2.0)\n";
+        let registry = format!("GEM\n  remote: {}/\n  specs:\n    mist (2.1)\n", registry.url());
+        let text = format!(
+            "GIT\n  remote: {url}\n  revision: {revision}\n{specs}\n{registry}\nDEPENDENCIES\n  tide!\n"
+        );
+        program.write("boats/Gemfile.lock", text);
+    };
+    from(&commit);
+    let _ = program.succeed("build boats --layout image");
+    let layers = gem_layers(&program).concat();
+    let folder = format!("gems/ruby/3.3.0/bundler/gems/code-{}", &commit[..12]);
+    for file in ["tide.gemspec", "lib/tide.rb"] {
+        assert!(layers.contains(&format!("{folder}/{file}")), "{layers}");
+    }
+    assert!(layers.contains("gems/mist-2.1/lib/mist.rb"), "{layers}");
+    for revision in ["main", "../../out", ""] {
+        from(revision);
+        let error = error_of(&program.run("build boats"));
+        assert!(error.contains("is no commit of"), "{revision:?}: {error}");
+    }
 }
 
 /// Changes what a registry says of `horn`, and its file.

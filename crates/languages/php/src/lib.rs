@@ -12,8 +12,9 @@ use engine::Step;
 use engine::support_files::{self, SupportFile};
 use frameworks::Framework;
 use lock::{LOCKFILE, Lock, MANIFEST, Manifest, parse};
+use model::error::SurveyError;
 use model::{
-    BuildpackOptions, Claim, Ecosystem, Evidence, Finding, LockFound, OptionSpec, Place, ProcessKind,
+    BuildpackOptions, Claim, Ecosystem, Error, Evidence, Finding, LockFound, OptionSpec, Place, ProcessKind,
     ProcessType, Result, RuntimeWish, Takes, configured_constraint,
 };
 use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_present};
@@ -25,6 +26,8 @@ use std::collections::{BTreeMap, BTreeSet};
 const INSTALLED: &str = "vendor/autoload.php";
 /// How many requests are answered at once, unless the environment says otherwise.
 const WORKERS: &str = "16";
+/// The most that follow from the memory of the process.
+const MOST_WORKERS: u64 = 64;
 /// The configuration of the web server; see there.
 const WEB: &str = include_str!("web.conf");
 /// The configuration of FPM, which nothing starts by itself; see there.
@@ -38,6 +41,22 @@ const DOCROOTS: [&str; 7] = ["public", "web", "html", "htdocs", "www", "docroot"
 
 /// The folder with the pages.
 const DOCROOT: OptionSpec = OptionSpec::new("docroot", Takes::Text, "The folder with the pages");
+/// Further lines of PHP's own configuration.
+const INI: OptionSpec = OptionSpec::new(
+    "ini",
+    Takes::AddedTexts,
+    "Lines of PHP's configuration, as in \"upload_max_filesize = 20M\"",
+);
+/// What is loaded before the first request.
+const PRELOAD: OptionSpec = OptionSpec::new(
+    "preload",
+    Takes::Text,
+    "The file that loads classes into memory before the first request",
+);
+/// What a worker may take, and the web server itself, in bytes. Workers of a small Symfony app were seen with 24 MB.
+const WORKER_MEMORY: u64 = 48 << 20;
+const SERVER_MEMORY: u64 = 64 << 20;
+
 /// The buildpack.
 pub struct Php;
 
@@ -47,7 +66,7 @@ impl Buildpack for Php {
     }
 
     fn options(&self) -> Vec<OptionSpec> {
-        vec![OptionSpec::VERSION, DOCROOT]
+        vec![OptionSpec::VERSION, DOCROOT, INI, PRELOAD]
     }
 
     fn survey(&self, tree: &SourceTree, options: &BuildpackOptions) -> Result<Finding> {
@@ -109,6 +128,14 @@ impl Buildpack for Php {
         planning::loosely_accepts(constraint, version)
     }
 
+    fn keep_within_memory(&self, process: &mut ProcessType) {
+        let is_server = process.command.first().is_some_and(|program| program == "apache2");
+        if let Some(memory) = process.memory.filter(|_| is_server) {
+            let workers = (memory.saturating_sub(SERVER_MEMORY) / WORKER_MEMORY).clamp(1, MOST_WORKERS);
+            process.env.entry("PHP_WORKERS".to_owned()).or_insert_with(|| workers.to_string());
+        }
+    }
+
     fn ecosystems(&self) -> Vec<Ecosystem> {
         vec![Ecosystem::COMPOSER]
     }
@@ -142,7 +169,7 @@ impl Buildpack for Php {
         let file = |path, text: &str, executable| SupportFile { path, text: text.to_owned(), executable };
         let files = vec![
             file("opt/php/fpm.conf", FPM, false),
-            file("opt/php/image.ini", IMAGE, false),
+            file("opt/php/image.ini", &ini(context.options)?, false),
             file("opt/php/log", LOG, true),
             file("opt/php/web.conf", &WEB.replace("SERIES", series), false),
         ];
@@ -168,6 +195,26 @@ impl Buildpack for Php {
             ..Contribution::default()
         })
     }
+}
+
+/// PHP's configuration in the image.
+fn ini(options: &BuildpackOptions) -> Result<String> {
+    let mut text = IMAGE.to_owned();
+    if let Some(file) = options.text(&PRELOAD.key) {
+        text.push_str(&format!(
+            "opcache.preload = /app/{}\n",
+            file.trim_start_matches("./").trim_start_matches('/')
+        ));
+    }
+    for line in options.texts(&INI.key) {
+        if !line.contains('=') || line.contains('\n') {
+            let place = Place::new(model::files::CONFIG, None);
+            let detail = format!("{line:?} is no line of PHP's configuration: NAME = VALUE");
+            return Err(Error::Survey(SurveyError::Malformed { place, detail }));
+        }
+        text.push_str(&format!("{line}\n"));
+    }
+    Ok(text)
 }
 
 /// The steps that put packages down, and the one that writes what loads their classes.
@@ -229,5 +276,42 @@ fn processes(tree: &SourceTree, options: &BuildpackOptions, finding: &mut Findin
         let pages = format!("DocumentRoot {folder}");
         let command = ["apache2", "-D", "FOREGROUND", "-f", "/opt/php/web.conf", "-c", &pages];
         finding.processes.push(ProcessType::found("web", ProcessKind::Process, &command, said));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn workers_follow_the_memory_of_the_web_server_unless_somebody_says_how_many() {
+        let workers = |program: &str, memory: Option<u64>, said: Option<&str>| {
+            let process =
+                ProcessType::found("web", ProcessKind::Process, &[program], Place::new("index.php", None));
+            let mut process = ProcessType { memory: memory.map(|mebibytes| mebibytes << 20), ..process };
+            process.env.extend(said.map(|said| ("PHP_WORKERS".to_owned(), said.to_owned())));
+            Php.keep_within_memory(&mut process);
+            process.env.get("PHP_WORKERS").cloned()
+        };
+        for (memory, expected) in [(32, "1"), (160, "2"), (512, "9"), (64 << 10, "64")] {
+            assert_eq!(workers("apache2", Some(memory), None).as_deref(), Some(expected), "{memory} MiB");
+        }
+        assert_eq!(workers("apache2", Some(512), Some("3")).as_deref(), Some("3"));
+        assert_eq!(workers("apache2", None, None), None);
+        assert_eq!(workers("php", Some(512), None), None);
+    }
+
+    #[test]
+    fn lines_of_configuration_are_added_and_checked() {
+        let mut options = BuildpackOptions::default();
+        options.set(&PRELOAD.key, model::OptionValue::Text("./config/preload.php".to_owned()));
+        options.set(&INI.key, model::OptionValue::AddedTexts(vec!["upload_max_filesize = 20M".to_owned()]));
+        let text = ini(&options).unwrap();
+        assert!(
+            text.ends_with("opcache.preload = /app/config/preload.php\nupload_max_filesize = 20M\n"),
+            "{text}"
+        );
+        options.set(&INI.key, model::OptionValue::AddedTexts(vec!["whatever".to_owned()]));
+        assert!(ini(&options).is_err());
     }
 }

@@ -7,7 +7,8 @@
 //! | `version`, `resolve` | versions and requirements; which versions to take without a lockfile |
 //! | `gem_file`, `specification` | the file of a gem, and what it says of itself |
 //! | `settled` | which gems an image needs, with their hashes |
-//! | `install`, `compile` | the steps that write them |
+//! | `install`, `compile`, `git_gems` | the steps that write them |
+//! | `system_packages` | what gems need of the distribution |
 //! | `assets` | files of the app that its framework makes |
 #![forbid(unsafe_code)]
 
@@ -17,12 +18,14 @@ mod environment;
 mod gem_file;
 mod gemfile;
 mod gemfile_words;
+mod git_gems;
 mod install;
 mod lock;
 mod resolve;
 mod settled;
 mod specification;
 mod stale;
+mod system_packages;
 mod version;
 
 use environment::Environment;
@@ -110,6 +113,7 @@ impl Buildpack for Ruby {
         for process in &mut finding.processes {
             process.writable.extend(assets::writable(&packages));
         }
+        system_packages::add(&packages, &mut finding);
         finding.build = assets::build(tree, &packages);
         finding.secrets = assets::secrets(tree, &packages);
         Ok(finding)
@@ -158,6 +162,7 @@ impl Buildpack for Ruby {
             contribution.steps.push(lockfile_step(text));
         }
         contribution.compiling = compile_steps(&compiled, gems, context, &environment);
+        contribution.compiling.extend(repository_steps(resolution, &environment));
         Ok(contribution)
     }
 
@@ -173,7 +178,10 @@ impl Buildpack for Ruby {
             path: environment.path(),
             env: environment.variables(&settled::without(context.options)),
             steps,
-            compiling: compile_steps(&compiled, gems, context, &environment),
+            compiling: compile_steps(&compiled, gems, context, &environment)
+                .into_iter()
+                .chain(repository_steps(resolution, &environment))
+                .collect(),
             ..Contribution::default()
         })
     }
@@ -186,6 +194,12 @@ fn is_installed(tree: &SourceTree) -> bool {
 
 fn gems_of(resolution: &Resolution) -> &[Gem] {
     resolution.settled::<Needed>().map(|needed| &needed.gems[..]).unwrap_or_default()
+}
+
+fn repository_steps(resolution: &Resolution, environment: &Environment) -> Vec<engine::Step> {
+    let repositories =
+        resolution.settled::<Needed>().map(|needed| &needed.repositories[..]).unwrap_or_default();
+    repositories.iter().map(|repository| repository.step(environment)).collect()
 }
 
 fn compile_steps(

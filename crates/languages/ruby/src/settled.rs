@@ -1,6 +1,7 @@
 //! Which gems an image needs: as `Gemfile.lock` says, for its platform, with their hashes.
 
 use crate::gemfile::Gemfile;
+use crate::git_gems::Repository;
 use crate::lock::{Lock, Source, SourceKind, Spec};
 use crate::specification::Specification;
 use crate::{LOCKFILE, MANIFEST, WITHOUT, gem_file, resolve, stale};
@@ -13,6 +14,7 @@ use model::{BuildpackOptions, Ecosystem, Error, Place, Result};
 use planning::{Context, Resolution, Resolving};
 use remote::packages::gems;
 use remote::{Address, Downloads, Integrity, RemoteError};
+use source::is_commit;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Mutex, PoisonError};
 
@@ -29,6 +31,7 @@ const CARRIED: &str = "vendor/cache";
 #[derive(Debug, Clone, Default, PartialEq)]
 pub(super) struct Needed {
     pub(super) gems: Vec<Gem>,
+    pub(super) repositories: Vec<Repository>,
     /// The lockfile that the image needs, where the source has none.
     pub(super) lockfile: Option<String>,
 }
@@ -107,18 +110,43 @@ pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result
         let answer = gem((source, spec, default_source), &lock, context, resolving);
         answers.lock().unwrap_or_else(PoisonError::into_inner).insert(at, answer);
     });
-    let mut needed = Needed { gems: Vec::new(), lockfile };
+    let repositories = repositories(&lock, &reached)?;
+    let mut needed = Needed { gems: Vec::new(), repositories, lockfile };
     for answer in answers.into_inner().unwrap_or_else(PoisonError::into_inner).into_values() {
         let Some((gem, new)) = answer? else { return Ok(resolution) };
         resolution.hashes.extend(new);
         needed.gems.push(gem);
     }
-    if needed.gems.iter().any(Gem::is_compiled) {
+    if needed.gems.iter().any(Gem::is_compiled) || !needed.repositories.is_empty() {
         context.base.tool("compilers")?;
         resolution.tools.extend(["compilers", "ruby-dev"]);
     }
     resolution.settle(needed);
     Ok(resolution)
+}
+
+/// The commits that have gems which are needed.
+fn repositories(lock: &Lock, needed: &BTreeSet<String>) -> Result<Vec<Repository>> {
+    let mut repositories = Vec::new();
+    for source in lock.sources.iter().filter(|source| source.kind == SourceKind::Git) {
+        let gems: Vec<_> = source
+            .specs
+            .iter()
+            .filter(|spec| needed.contains(&spec.name))
+            .map(|spec| (spec.name.clone(), spec.version.to_string()))
+            .collect();
+        let (Some(url), Some(first)) = (source.remotes.first(), source.specs.first()) else { continue };
+        if gems.is_empty() {
+            continue;
+        }
+        if !is_commit(&source.revision) {
+            let place = Place::new(LOCKFILE, Some(first.line));
+            let detail = format!("{:?} is no commit of {url}", source.revision);
+            return Err(Error::Survey(SurveyError::Malformed { place, detail }));
+        }
+        repositories.push(Repository { url: url.clone(), revision: source.revision.clone(), gems });
+    }
+    Ok(repositories)
 }
 
 /// The gems of registries that are needed, each for the platform of the image.
@@ -134,17 +162,9 @@ fn chosen<'l>(
     let names = names_of(platform);
     let mut chosen = Vec::new();
     for (name, specs) in by_name {
-        let (source, spec) = specs[0];
-        match source.kind {
-            SourceKind::Folder => continue,
-            SourceKind::Git => {
-                return Err(Error::Survey(SurveyError::Unsupported {
-                    place: Place::new(LOCKFILE, Some(spec.line)),
-                    what: format!("{name}, a gem from a repository"),
-                    instead: "take a released version of it, or put it into a folder of the source: gem NAME, path: FOLDER",
-                }));
-            }
-            SourceKind::Registry => {}
+        let (source, _) = specs[0];
+        if source.kind != SourceKind::Registry {
+            continue;
         }
         // What is compiled for the platform goes before what has to be compiled.
         let rank = |spec: &Spec| match &spec.platform {

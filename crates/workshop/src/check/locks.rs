@@ -172,7 +172,8 @@ pub(super) fn system_library(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let on_debian = subject.survey.base.0.starts_with("debian:");
     for (need, place) in system_needs(subject) {
         let SystemNeed { package, library, run, .. } = need;
-        let lacking = lacking(run, &config.base_packages);
+        let lacking =
+            lacking(run, &there(&config.base_packages, subject, |finding| &finding.system_packages));
         if on_debian && lacking.is_empty() {
             continue;
         }
@@ -192,7 +193,8 @@ pub(super) fn build_package(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let is_built = |package: &str| planned.steps.iter().any(|step| step.compiles.as_deref() == Some(package));
     let mut found = Vec::new();
     for (SystemNeed { package, build, .. }, place) in system_needs(subject) {
-        let lacking = lacking(build, &subject.app.config.build_packages);
+        let configured = &subject.app.config.build_packages;
+        let lacking = lacking(build, &there(configured, subject, |finding| &finding.build_packages));
         if !lacking.is_empty() && is_built(package) {
             let what = format!("{package} has to be built from its source, which takes {build}");
             let advice = format!("in shtetl.toml, under [base]: build-packages = {lacking:?}");
@@ -222,7 +224,12 @@ pub(super) fn libraries(subject: &Subject<'_>) -> Result<Vec<Found>> {
     Ok(vec![doubt(None, format!("as of the last build, {what}"), advice)])
 }
 
-/// Those of `names`, with spaces between, that are not configured.
+/// What is configured, and what buildpacks add by themselves.
+fn there(configured: &[String], subject: &Subject<'_>, of: fn(&Finding) -> &Vec<String>) -> Vec<String> {
+    configured.iter().chain(subject.survey.chosen_findings().flat_map(of)).cloned().collect()
+}
+
+/// Those of `names`, with spaces between, that are not there.
 fn lacking(names: &'static str, there: &[String]) -> Vec<&'static str> {
     names.split_whitespace().filter(|name| !there.iter().any(|known| known == name)).collect()
 }
