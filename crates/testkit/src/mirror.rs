@@ -1,6 +1,6 @@
 //! Makes the archives of `demo/mirror/` from their plain sources, and the lockfiles of the demo apps.
 
-use crate::archives::{Files, npm_tarball, sha256_hex, sha512_integrity, wheel};
+use crate::archives::{Files, gem, npm_tarball, sha256_hex, sha512_integrity, wheel, zip_archive};
 use serde_json::{Map, Value, json};
 use std::collections::BTreeMap;
 use std::fs;
@@ -13,6 +13,8 @@ pub fn generate(demo: &Path) -> BTreeMap<String, Vec<u8>> {
     out.insert("timetable/package-lock.json".to_owned(), package_lock(demo, &npm));
     let requirements = wheels(&demo.join("mirror/sources/pypi"), &mut out);
     out.insert("fares/requirements.txt".to_owned(), requirements.into_bytes());
+    gems(&demo.join("mirror/sources/gem"), &mut out);
+    dists(&demo.join("mirror/sources/composer"), &mut out);
     out
 }
 
@@ -103,6 +105,51 @@ fn wheels(sources: &Path, out: &mut BTreeMap<String, Vec<u8>>) -> String {
         requirements.push_str(&format!("{project}=={version} \\\n    --hash=sha256:{hash}\n"));
     }
     requirements
+}
+
+/// Gem files, and the lockfile of `bookings`.
+fn gems(sources: &Path, out: &mut BTreeMap<String, Vec<u8>>) {
+    let (mut specs, mut checksums) = (String::new(), String::new());
+    for folder in folders(sources) {
+        let (name, version) = folder.rsplit_once('-').expect("folders are named NAME-VERSION");
+        let files = files_in(&sources.join(&folder));
+        let texts: Vec<(&str, &str)> = files
+            .iter()
+            .map(|(path, bytes)| (path.as_str(), std::str::from_utf8(bytes).expect("sources are UTF-8")))
+            .collect();
+        let archive = gem(name, version, "licenses:\n- MIT\n", &texts);
+        specs.push_str(&format!("    {name} ({version})\n"));
+        checksums.push_str(&format!("  {name} ({version}) sha256={}\n", sha256_hex(&archive)));
+        out.insert(format!("mirror/gem/{name}-{version}.gem"), archive);
+    }
+    // A gem for development only, which no image needs.
+    let lock = format!(
+        "GEM\n  remote: https://gems.kestrel.example/\n  specs:\n{specs}    lookout (0.2.0)\n\nPLATFORMS\n  ruby\n\n\
+         DEPENDENCIES\n  berths (~> 1.3)\n  lookout\n\nCHECKSUMS\n{checksums}"
+    );
+    out.insert("bookings/Gemfile.lock".to_owned(), lock.into_bytes());
+}
+
+/// Archives of packages of PHP, and the lockfile of `depot`.
+fn dists(sources: &Path, out: &mut BTreeMap<String, Vec<u8>>) {
+    let mut packages = Vec::new();
+    for folder in folders(sources) {
+        let (_, version) = folder.rsplit_once('-').expect("folders are named VENDOR-NAME-VERSION");
+        let files = files_in(&sources.join(&folder));
+        let manifest = files.iter().find(|(path, _)| path == "composer.json").expect("every package has one");
+        let mut entry: Value = serde_json::from_slice(&manifest.1).expect("manifests are JSON");
+        let inside = files.iter().map(|(path, bytes)| (format!("{folder}/{path}"), bytes.clone()));
+        out.insert(format!("mirror/composer/{folder}.zip"), zip_archive(&inside.collect()));
+        entry["version"] = json!(version);
+        entry["type"] = json!("library");
+        entry["license"] = json!(["MIT"]);
+        entry["dist"] = json!({ "type": "zip", "url": format!("https://packages.kestrel.example/{folder}.zip"), "shasum": "" });
+        packages.push(entry);
+    }
+    let lock = json!({ "content-hash": "", "packages": packages, "packages-dev": [], "platform": { "php": ">=8.1" } });
+    let mut bytes = serde_json::to_vec_pretty(&lock).expect("values serialise");
+    bytes.push(b'\n');
+    out.insert("depot/composer.lock".to_owned(), bytes);
 }
 
 fn text(manifest: &Value, key: &str) -> String {

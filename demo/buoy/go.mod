@@ -1,0 +1,3 @@
+module kestrel.example/buoy
+
+go 1.21
