@@ -34,6 +34,10 @@ pub(crate) fn find(store: &Store, layers: &[Layer<'_>], platform: &str) -> Resul
 }
 
 fn is_command_of_a_runtime(path: &str) -> bool {
+    // What a gem has in its own folder is in no search path.
+    if path.contains("/gems/") {
+        return false;
+    }
     let mut parts = path.rsplit('/');
     let name = parts.next().unwrap_or_default();
     COMMANDS.contains(&name) && parts.next().is_some_and(|folder| FOLDERS.contains(&folder))
@@ -62,6 +66,8 @@ mod tests {
         assert!(is_command_of_a_runtime("app/node_modules/.bin/node"));
         assert!(!is_command_of_a_runtime("app/node_modules/node/package.json"));
         assert!(!is_command_of_a_runtime("opt/venv/bin/flask"));
+        assert!(is_command_of_a_runtime("gems/ruby/3.3.0/bin/ruby"));
+        assert!(!is_command_of_a_runtime("gems/ruby/3.3.0/gems/haml-6.1/bin/ruby"));
     }
 
     #[test]
