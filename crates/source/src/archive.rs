@@ -64,10 +64,7 @@ fn unpack(file: &Path, form: Form, label: &str, store: &Store) -> Result<Unpacki
     let mut unpacking = Unpacking::new(label, opened.metadata().facts(file)?.len(), store)?;
     let from = BufReader::new(opened);
     match form {
-        Form::Zip => {
-            let counted = counted_entries(file)?;
-            unpack_zip(from, (label, counted), &mut unpacking)?;
-        }
+        Form::Zip => unpack_zip(file, label, &mut unpacking)?,
         Form::Tar => unpack_tar(from, label, &mut unpacking)?,
         Form::TarGzip => unpack_tar(MultiGzDecoder::new(from), label, &mut unpacking)?,
         Form::TarZstd => {
@@ -129,17 +126,24 @@ fn counted_entries(file: &Path) -> Result<Option<u64>> {
     Ok(count.filter(|count| *count != u16::MAX).map(u64::from))
 }
 
-fn unpack_zip(
-    from: BufReader<File>,
-    (label, counted): (&str, Option<u64>),
-    into: &mut Unpacking,
-) -> Result<()> {
-    let bad = |error: zip::result::ZipError| malformed(label, &error.to_string());
-    let mut archive = zip::ZipArchive::new(from).map_err(bad)?;
-    // The reader keeps only the last entry of a name, others the first.
-    if counted.is_some_and(|counted| counted != archive.len() as u64) {
-        return Err(malformed(label, "it has a name twice"));
+/// Opens the zip archive of something called `label`, which has no name twice; nothing for what is no zip archive.
+pub fn open_zip(file: &Path, label: &str) -> Result<Option<zip::ZipArchive<BufReader<File>>>> {
+    if !matches!(Form::of(file)?, Some(Form::Zip)) {
+        return Ok(None);
     }
+    let counted = counted_entries(file)?;
+    let from = BufReader::new(File::open(file).facts(file)?);
+    let archive = zip::ZipArchive::new(from).map_err(|error| malformed(label, &error.to_string()))?;
+    // The reader keeps only the last entry of a name, others the first.
+    match counted.is_some_and(|counted| counted != archive.len() as u64) {
+        true => Err(malformed(label, "it has a name twice")),
+        false => Ok(Some(archive)),
+    }
+}
+
+fn unpack_zip(file: &Path, label: &str, into: &mut Unpacking) -> Result<()> {
+    let bad = |error: zip::result::ZipError| malformed(label, &error.to_string());
+    let Some(mut archive) = open_zip(file, label)? else { return Err(malformed(label, "it is no archive")) };
     for number in 0..archive.len() {
         let mut entry = archive.by_index(number).map_err(bad)?;
         let path = std::str::from_utf8(entry.name_raw()).map_err(|_| not_utf8(entry.name_raw()))?.to_owned();

@@ -23,7 +23,7 @@ mod unpack_limit;
 mod unpacking;
 mod walk;
 
-pub use archive::unpack_package;
+pub use archive::{open_zip, unpack_package};
 pub use git::{Revision, checked_out, is_commit};
 pub use notable::{Notable, Unexpected};
 pub use opened::{Asked, Opened};

@@ -65,9 +65,9 @@ fn locked_packages_lie_in_vendor_and_composer_writes_the_rest() {
     0755 0:0 app/vendor/
     0755 0:0 app/vendor/ferry/
     0755 0:0 app/vendor/ferry/fog/
-    0644 0:0 app/vendor/ferry/fog/composer.json
     0755 0:0 app/vendor/ferry/fog/src/
     0644 0:0 app/vendor/ferry/fog/src/Fog.php
+    0644 0:0 app/vendor/ferry/fog/composer.json
     0755 0:0 app/
     0755 0:0 app/vendor/
     0755 0:0 app/vendor/autoload.php

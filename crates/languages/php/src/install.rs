@@ -1,5 +1,6 @@
 //! The steps that put packages into their folders, one fragment each.
 
+use crate::dist::{self, Member};
 use crate::settled::{Installed, Origin};
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, Fragment, FragmentWriter, LayerWriter};
@@ -7,18 +8,20 @@ use content::store::remove_tree;
 use engine::layer_shards::shard_of;
 use engine::package_archive::PackageArchive;
 use engine::{Action, Fingerprint, Recipe, Step, StepContext, append_fragment, collect, each_fetched};
+use model::error::PackageError;
 use model::package_url::purl;
 
 use model::{Error, PackageFact, PathFacts, Result, Role};
 use remote::Downloads;
 use std::collections::BTreeSet;
-use std::fs;
+use std::fs::{self, File};
+use std::io::{self, BufReader};
 use std::path::Path;
 
 /// The folder of the app, from the root.
 const APP: &str = "app";
 /// How packages are put down.
-const RECIPE: Recipe = Recipe::new("composer package", 1);
+const RECIPE: Recipe = Recipe::new("composer package", 2);
 /// From so many packages on, they are spread over that many layers.
 const SPREAD: [(usize, usize); 2] = [(60, 12), (16, 8)];
 
@@ -68,8 +71,13 @@ impl Packages {
             Origin::Archive { address, integrity } => {
                 let label = one.package.label();
                 let archive = PackageArchive { label: &label, address, integrity };
-                archive.fetched(downloads)?;
+                let file = archive.fetched(downloads)?;
+                let zip = source::open_zip(&file, &label)?;
                 cx.budget.unpacking().pass(1, || {
+                    if let Some(mut zip) = zip {
+                        let length = fs::metadata(&file).facts(&file)?.len();
+                        return put_zip(&mut fragment, (&mut zip, length), one);
+                    }
                     let scratch = store.temporary_folder()?;
                     let folder = scratch.join("package");
                     fs::create_dir(&folder).facts(&folder)?;
@@ -83,6 +91,34 @@ impl Packages {
         }
         Ok(fragment.finish()?)
     }
+}
+
+/// Puts the files of an archive of so many bytes into the folder of a package.
+fn put_zip(
+    fragment: &mut FragmentWriter,
+    (zip, length): (&mut zip::ZipArchive<BufReader<File>>, u64),
+    one: &Installed,
+) -> Result<()> {
+    let told = |error: io::Error| error.to_string();
+    let root = format!("{APP}/{}", one.folder);
+    let mut folders = BTreeSet::new();
+    let written = dist::each_file(zip, length, |path, member| {
+        let full = format!("{root}/{path}");
+        let above =
+            full.match_indices('/').map(|(at, _)| &full[..at]).filter(|folder| folder.len() >= root.len());
+        for folder in above {
+            if folders.insert(folder.to_owned()) {
+                fragment.tar().entry(&Entry::folder(folder)).map_err(told)?;
+            }
+        }
+        match member {
+            Member::File { size, executable, content } => {
+                fragment.tar().file(&Entry::file(full, size, executable), content).map_err(told)
+            }
+            Member::Link { target } => fragment.tar().entry(&Entry::link(full, target)).map_err(told),
+        }
+    });
+    written.map_err(|detail| Error::Package(PackageError::Damaged { package: one.package.label(), detail }))
 }
 
 /// Puts the files below `from` into a folder of the app.

@@ -2,6 +2,7 @@
 #![forbid(unsafe_code)]
 
 mod autoloader;
+mod dist;
 mod extensions;
 mod frameworks;
 mod install;
