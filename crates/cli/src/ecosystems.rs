@@ -2,7 +2,7 @@
 
 use crate::ecosystem_settings::{Said, Withheld};
 use crate::ecosystem_tools::{ask_tool, first_proxy};
-use crate::maven_settings;
+use crate::{gem_and_composer_settings, maven_settings};
 use config::addresses::{KnownAddress, filled, variable_in};
 use model::Ecosystem;
 use remote::{Login, server_in};
@@ -19,6 +19,7 @@ pub fn gather(folders: &[PathBuf], of_user: &[KnownAddress], trusted: BTreeSet<S
     go(&mut own);
     pip(&mut own);
     maven_settings::of_user(home().as_deref(), &mut own);
+    gem_and_composer_settings::of_user(home().as_deref(), &mut own);
     netrc(&mut own);
     let named = own.known.iter().chain(of_user).filter_map(|known| known.address.server());
     own.servers = named.map(str::to_owned).chain(trusted).collect();

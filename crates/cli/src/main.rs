@@ -12,6 +12,7 @@ mod ecosystems;
 mod error;
 mod events;
 mod folders;
+mod gem_and_composer_settings;
 mod interrupt;
 mod maven_settings;
 mod render;
