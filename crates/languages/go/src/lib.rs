@@ -59,6 +59,10 @@ impl Buildpack for Go {
         "go"
     }
 
+    fn about(&self) -> &str {
+        "Go: modules, programs that are compiled, and compiled ones"
+    }
+
     fn options(&self) -> Vec<OptionSpec> {
         vec![
             OptionSpec::VERSION,

@@ -37,6 +37,10 @@ impl Buildpack for Java {
         "java"
     }
 
+    fn about(&self) -> &str {
+        "Java: archives, and Maven projects"
+    }
+
     fn options(&self) -> Vec<OptionSpec> {
         let slim = "Whether the runtime goes without what servers hardly need, such as fonts";
         vec![

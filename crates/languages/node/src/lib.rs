@@ -111,6 +111,10 @@ impl Buildpack for Node {
         NAME
     }
 
+    fn about(&self) -> &str {
+        "Node: lockfiles of npm, yarn, pnpm and bun, front ends, workspaces"
+    }
+
     fn options(&self) -> Vec<OptionSpec> {
         vec![OptionSpec::VERSION, RUN_SCRIPTS_OF, SKIP_SCRIPTS_OF]
     }

@@ -66,6 +66,10 @@ impl Buildpack for Php {
         "php"
     }
 
+    fn about(&self) -> &str {
+        "PHP: packages of composer.lock, behind a web server"
+    }
+
     fn options(&self) -> Vec<OptionSpec> {
         vec![OptionSpec::VERSION, DOCROOT, INI, PRELOAD]
     }

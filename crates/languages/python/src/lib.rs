@@ -96,6 +96,10 @@ impl Buildpack for Python {
         "python"
     }
 
+    fn about(&self) -> &str {
+        "Python: wheels and source archives, from lockfiles or resolved"
+    }
+
     fn options(&self) -> Vec<OptionSpec> {
         vec![OptionSpec::VERSION, EXTRAS, GROUPS, REQUIREMENT_FILES, BYTECODE]
     }

@@ -59,6 +59,10 @@ impl Buildpack for Ruby {
         "ruby"
     }
 
+    fn about(&self) -> &str {
+        "Ruby: gems, from Gemfile.lock or resolved"
+    }
+
     fn options(&self) -> Vec<OptionSpec> {
         vec![
             OptionSpec::VERSION,

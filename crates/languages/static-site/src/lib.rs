@@ -40,6 +40,10 @@ impl Buildpack for StaticSite {
         "static"
     }
 
+    fn about(&self) -> &str {
+        "Static pages, served by nginx"
+    }
+
     fn options(&self) -> Vec<OptionSpec> {
         vec![OptionSpec::VERSION, DOCROOT, SINGLE_PAGE, HEADERS]
     }
