@@ -142,6 +142,7 @@ pub const PYTHON: &[Framework] = &[
     },
 ];
 
+const RACKUP: &[&str] = &["bundle", "exec", "rackup", "--host", "0.0.0.0", "--port", "$PORT"];
 const PUMA: &[&str] = &["bundle", "exec", "puma", "--bind", "tcp://0.0.0.0:$PORT"];
 
 /// Frameworks of Ruby; the first that fits gives each process.
@@ -215,11 +216,13 @@ pub const RUBY: &[Framework] = &[
         package: "rackup",
         marker: Some("config.ru"),
         object: None,
-        starts: &[process(
-            "web",
-            None,
-            &["bundle", "exec", "rackup", "--host", "0.0.0.0", "--port", "$PORT"],
-        )],
+        starts: &[process("web", None, RACKUP)],
+    },
+    Framework {
+        package: "rack",
+        marker: Some("config.ru"),
+        object: None,
+        starts: &[process("web", Some("puma"), PUMA), process("web", Some("webrick"), RACKUP)],
     },
 ];
 

@@ -73,7 +73,9 @@ const NODE: [(&str, &str); 10] = [
 ];
 
 /// Commands of gems that have another name than the gem.
-const RUBY: [(&str, &str); 6] = [
+const RUBY: [(&str, &str); 7] = [
+    // Until its third series, it brings the command itself.
+    ("rackup", "rack"),
     ("rails", "railties"),
     ("hanami", "hanami-cli"),
     ("rspec", "rspec-core"),
