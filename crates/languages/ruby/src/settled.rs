@@ -91,6 +91,7 @@ pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result
         Some(text) => {
             let lock = Lock::parse(&text)?;
             stale::check(&gemfile, &lock)?;
+            check_platforms(&lock, context.platform)?;
             (lock, None)
         }
         None => match resolve::settle(&gemfile, context, resolving, &mut resolution)? {
@@ -180,13 +181,31 @@ fn chosen<'l>(
             return Err(Error::Package(PackageError::LockMismatch {
                 lockfile: LOCKFILE.to_owned(),
                 detail,
-                how: "add the platform and commit the lockfile: bundle lock --add-platform x86_64-linux aarch64-linux",
+                how: ADD_PLATFORM,
             }));
         };
         chosen.push((source, best));
     }
     Ok(chosen)
 }
+
+/// An error where the lockfile was made for other platforms only: Bundler does not start with such a one.
+fn check_platforms(lock: &Lock, platform: &str) -> Result<()> {
+    let names = names_of(platform);
+    let fits = |own: &String| own == "ruby" || names.contains(own);
+    if lock.platforms.is_empty() || lock.platforms.iter().any(fits) {
+        return Ok(());
+    }
+    Err(Error::Package(PackageError::LockMismatch {
+        lockfile: LOCKFILE.to_owned(),
+        detail: format!("it is for {} only, and the image is for {}", lock.platforms.join(", "), names[1]),
+        how: ADD_PLATFORM,
+    }))
+}
+
+/// How a platform is added.
+const ADD_PLATFORM: &str =
+    "add the platform and commit the lockfile: bundle lock --add-platform x86_64-linux aarch64-linux";
 
 /// Whether Ruby in this exact version brings the gem itself.
 fn is_part_of_ruby(version: &str, full_name: &str) -> bool {
@@ -348,6 +367,19 @@ mod tests {
         {
             assert!(!is_part_of_ruby(ruby, gem), "{ruby} {gem}");
         }
+    }
+
+    #[test]
+    fn a_lockfile_for_other_platforms_only_is_refused() {
+        let checked = |platforms: &str| {
+            let lock = Lock::parse(&format!("PLATFORMS\n{platforms}")).unwrap();
+            check_platforms(&lock, "linux/amd64").map_err(|error| error.to_string())
+        };
+        for fits in ["", "  ruby\n", "  arm64-darwin-23\n  x86_64-linux\n", "  x86_64-linux-gnu\n"] {
+            assert_eq!(checked(fits), Ok(()), "{fits}");
+        }
+        let told = checked("  arm64-darwin-23\n  x86_64-linux-musl\n").unwrap_err();
+        assert!(told.contains("it is for arm64-darwin-23, x86_64-linux-musl only"), "{told}");
     }
 
     #[test]
