@@ -36,6 +36,7 @@ const SPRING: (&str, &str) = (
     "<project><artifactId>ferries</artifactId><dependencies><dependency><artifactId>spring-boot-starter-web</artifactId>\
      </dependency></dependencies><build><plugins><plugin><artifactId>spring-boot-maven-plugin</artifactId></plugin></plugins></build></project>",
 );
+const TIDE_LOCK: &str = "PATH\n  remote: tide\n  specs:\n    tide (1.0)\n\nDEPENDENCIES\n  tide!\n";
 /// A buildpack that finds something wrong with every form.
 const DEFINITION: &str = "format = \"shtetl/buildpack/1\"\nname = \"forms\"\nabout = \"\"\n\
     [[evidence]]\nfiles = \"*.form\"\ntells = \"a form\"\n\
@@ -545,6 +546,24 @@ const CASES: &[Case<'_>] = &[
             ("server.js", ""),
             ("shtetl.toml", "[buildpacks]\nadd = [\"forms\"]\n"),
             ("forms/definition.toml", DEFINITION),
+        ],
+    ),
+    (
+        "buildpack-problem!",
+        &[
+            ("Gemfile", "gem 'tide', path: 'tide'\n"),
+            ("Gemfile.lock", TIDE_LOCK),
+            ("tide/tide.gemspec", "Gem::Specification.new do |s|\n  s.files = `git ls-files`.split\nend\n"),
+            ("shtetl.toml", "[process.web]\nrun = \"ruby tide/tide.gemspec\"\n"),
+        ],
+        &[
+            ("Gemfile", "gem 'tide', path: 'tide'\n"),
+            ("Gemfile.lock", TIDE_LOCK),
+            (
+                "tide/tide.gemspec",
+                "Gem::Specification.new do |s|\n  # git ls-files\n  s.files = Dir['lib/*']\nend\n",
+            ),
+            ("shtetl.toml", "[process.web]\nrun = \"ruby tide/tide.gemspec\"\n"),
         ],
     ),
     (

@@ -30,10 +30,10 @@ mod version;
 
 use environment::Environment;
 use gemfile::Gemfile;
-use lock::Lock;
+use lock::{Lock, SourceKind};
 use model::{
-    BuildpackOptions, Claim, Ecosystem, Evidence, Finding, LockFound, OptionSpec, Place, Result, RuntimeWish,
-    Takes, configured_constraint,
+    BuildpackOptions, Claim, Ecosystem, Evidence, Finding, LockFound, OptionSpec, Place, Problem, Result,
+    RuntimeWish, Takes, configured_constraint,
 };
 use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_present, frameworks};
 use settled::{Gem, Needed};
@@ -108,6 +108,7 @@ impl Buildpack for Ruby {
         finding.development = gemfile.left_out(&without);
         if let Some(lock) = &lock {
             told_of_lock(lock, &without, &mut finding);
+            finding.problems = specifications_that_ask_git(tree, lock)?;
         }
         let mut packages = finding.declared.clone();
         packages.extend(finding.locked.iter().cloned());
@@ -242,6 +243,36 @@ fn told_of_lock(lock: &Lock, without: &[String], finding: &mut Finding) {
     };
     finding.evidence.push(Evidence::speaks_for(Place::new(LOCKFILE, None), counts, "exact versions"));
     finding.lock = Some(LockFound { file: LOCKFILE.to_owned(), packages: names.len(), development });
+}
+
+/// Specifications of the app's own gems that ask git for their files: they are read at every start, and images have no git.
+fn specifications_that_ask_git(tree: &SourceTree, lock: &Lock) -> Result<Vec<Problem>> {
+    let mut problems = Vec::new();
+    for source in lock.sources.iter().filter(|source| source.kind == SourceKind::Folder) {
+        let folder =
+            source.remotes.first().map_or("", |remote| remote.trim_start_matches("./").trim_matches('/'));
+        for spec in &source.specs {
+            let file = match folder {
+                "" | "." => format!("{}.gemspec", spec.name),
+                folder => format!("{folder}/{}.gemspec", spec.name),
+            };
+            let Some(text) = tree.read_text(&file)? else { continue };
+            let asks = text
+                .lines()
+                .position(|line| line.contains("git ls-files") && !line.trim_start().starts_with('#'));
+            problems.extend(asks.map(|line| Problem {
+                code: "git-in-gemspec".to_owned(),
+                place: Place::new(file, u32::try_from(line + 1).ok()),
+                says: format!(
+                    "the specification of {} runs git at every start, and images have none",
+                    spec.name
+                ),
+                advice: "list the files without it: spec.files = Dir[\"lib/**/*\"]".to_owned(),
+                breaks: true,
+            }));
+        }
+    }
+    Ok(problems)
 }
 
 /// What Gemfile, version file and lock say of the version.

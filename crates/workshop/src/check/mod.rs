@@ -104,7 +104,7 @@ pub const PLAN_FAILS: &str = "plan-fails";
 pub const RULES: &[Rule] = &[
     Rule {
         code: "buildpack-problem",
-        about: "a buildpack that is added knows something to be wrong",
+        about: "a buildpack knows something to be wrong",
         find: start::of_buildpacks,
     },
     Rule { code: "start-missing", about: "nothing says how to start the app", find: start::missing },

@@ -5,7 +5,7 @@ use crate::check::{Found, Subject, breaks, doubt};
 use model::{Finding, Place, Problem, ProcessKind, Result, Sign, Speaks};
 use planning::frameworks;
 
-/// What buildpacks that are added know to be wrong.
+/// What buildpacks know to be wrong.
 pub(super) fn of_buildpacks(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let all = subject
         .survey
