@@ -3,14 +3,15 @@
 use crate::buildpacks::Buildpacks;
 use crate::survey::{Observed, Survey, find_or_remember, survey};
 use crate::{member, shared_libraries};
+use bases::debian::tool_names;
 use bases::host::Host;
 use config::addresses::AddressBook;
 use config::{AddedBuildpack, AppConfig, Choice, ConfigPlace, Effective, Origin, added_buildpacks};
 use content::layer::Codec;
 use content::store::Store;
 use definitions::{DEFINITION, Defined};
-use model::error::ConfigError;
-use model::{EmptyPart, Error, Result};
+use model::error::{ConfigError, SurveyError};
+use model::{EmptyPart, Error, Place, Result};
 use planning::{Buildpack, Pinning};
 use remote::Fetcher;
 use remote::oci::CredentialFiles;
@@ -98,6 +99,13 @@ fn read_added(place: &ConfigPlace<'_>, choice: &Choice) -> Result<Vec<Arc<dyn Bu
             return Err(Error::Config(ConfigError::BuildpackPlace { text: added.shown }));
         }
         let buildpack = Defined::read(&added.folder, &added.shown)?;
+        let tools = tool_names();
+        if let Some(unknown) = buildpack.tools().find(|tool| !tools.contains(tool)) {
+            let place = Place::new(format!("{}/{DEFINITION}", added.shown), None);
+            let known = tools.iter().copied().collect::<Vec<_>>().join(", ");
+            let detail = format!("{unknown:?} is none of the tools: {known}");
+            return Err(Error::Survey(SurveyError::Malformed { place, detail }));
+        }
         Ok(Arc::new(buildpack) as Arc<dyn Buildpack>)
     };
     added_buildpacks(place, choice).into_iter().map(read).collect()

@@ -125,6 +125,7 @@ fn definitions_that_cannot_be_meant_are_told() {
         format!("{HEAD}evidence = []\n"),
         format!("{}{EVIDENCE}", HEAD.replace("name = \"forms\"", "name = \"node\"")),
         format!("{HEAD}{EVIDENCE}{}", STEP.replace("/usr/bin/horn", "a && b")),
+        format!("{HEAD}{EVIDENCE}{STEP}tools = [\"fog\"]\n"),
         "\0\0\0".to_owned(),
         " ".repeat(2 << 20),
     ] {
@@ -138,6 +139,7 @@ fn definitions_that_cannot_be_meant_are_told() {
     error: there are two buildpacks called node; one comes from ../tools/forms
     what to do: give the one that is added another name, in its definition.toml
     error: ../tools/forms/definition.toml: export: "a && b" needs a shell: run = "sh -c '…'"
+    error: ../tools/forms/definition.toml: "fog" is none of the tools: bundler, compilers, composer, go, jdk-17, jdk-21, jdk-25, maven, node, php, python, ruby, ruby-dev
     error: ../tools/forms/definition.toml line 1: key with no value, expected `=`
     error: ../tools/forms/definition.toml: it has 2097152 bytes, more than 1048576
     "#);

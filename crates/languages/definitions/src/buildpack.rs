@@ -37,6 +37,11 @@ impl Defined {
         self.definition.steps.iter().map(|rule| self.step_name(&rule.name)).collect()
     }
 
+    /// The tools that its steps run with.
+    pub fn tools(&self) -> impl Iterator<Item = &str> {
+        self.definition.steps.iter().flat_map(|step| &step.tools).map(String::as_str)
+    }
+
     fn step_name(&self, name: &str) -> String {
         format!("{}: {name}", self.definition.name)
     }

@@ -164,6 +164,10 @@ impl Definition {
             Glob::new(pattern).map_err(|error| format!("{pattern:?} is no pattern: {}", error.kind()))?;
         }
         let processes = self.processes.iter().chain(&self.tasks);
+        for name in self.processes.keys().chain(self.tasks.keys()) {
+            names::check("process type", name)
+                .map_err(|_| format!("{name:?} is no name of a process type"))?;
+        }
         let commands = self.steps.iter().map(|step| (&step.name, &step.run));
         for (name, run) in commands.chain(processes.map(|(name, rule)| (name, &rule.run))) {
             if split(run).map_or(true, |words| words.is_empty()) {
@@ -216,6 +220,7 @@ mod tests {
             (format!("{WHOLE}speed = 3\n"), "unknown field `speed`"),
             (format!("{WHOLE}[[steps]]\nname = \"a\"\n"), "missing field `run`"),
             (format!("{WHOLE}{step}run = \"a | b\"\n"), "needs a shell"),
+            (format!("{WHOLE}[tasks.Bad]\nrun = \"a\"\n"), "\"Bad\" is no name of a process type"),
             (WHOLE.replace("[[evidence]]", "evidence = []\nsecrets = [\"A B\"]\n[[x]]"), "unknown field"),
             (format!("secrets = [\"A B\"]\n{WHOLE}"), "is no name of a variable"),
             ("{}".to_owned(), ""),
