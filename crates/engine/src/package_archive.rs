@@ -1,7 +1,7 @@
 //! Archives of packages that something is built from: fetched once, checked, and kept in the store.
 
 use crate::download_buffer::{rewind, spool};
-use content::digest::Sha256;
+use content::digest::{Hasher, Sha256};
 use content::store::Store;
 use model::error::PackageError;
 use model::{Error, PathFacts, Result};
@@ -22,6 +22,21 @@ pub struct PackageArchive<'a> {
     pub address: &'a Address,
     /// What it must be.
     pub integrity: &'a Integrity,
+}
+
+/// The hash of an archive that nothing locks, of which the store keeps what came; `wanted_by` is the package, with who
+/// wants it.
+pub fn first_hash(wanted_by: &str, address: &Address, downloads: Downloads<'_>) -> Result<Integrity> {
+    let Downloads { fetcher, store } = downloads;
+    let remote = |source: RemoteError| {
+        Error::Package(PackageError::Remote { wanted_by: wanted_by.to_owned(), source })
+    };
+    let mut file = fetcher.get_into(address, || Ok(spool(store))).map_err(remote)?;
+    rewind(&mut file)?;
+    let integrity = Integrity::of_sha256(&Hasher::of_reader(&mut file)?.0);
+    rewind(&mut file)?;
+    PackageArchive { label: wanted_by, address, integrity: &integrity }.keep(store, &mut file)?;
+    Ok(integrity)
 }
 
 impl PackageArchive<'_> {

@@ -12,8 +12,8 @@ use model::error::{PackageError, StepError};
 use model::places::APP_USER;
 use model::{Error, PathFacts, Result, dev_packages, failures};
 use sandbox::{Ended, FIRST_ID, Isolation, Limit, Merged, Network, Plan, Running, SandboxError};
-use source::{SourceTree, TreeKind};
-use std::collections::{BTreeSet, VecDeque};
+use source::{SourceTree, TreeFile, TreeKind};
+use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::fs::{self, File};
 use std::io::{self, BufRead, BufReader, PipeReader};
 use std::os::unix::fs::{lchown, symlink};
@@ -287,6 +287,22 @@ fn give_all(folder: &Path) -> Result<()> {
         }
     }
     Ok(())
+}
+
+/// What decides what [`copy_source`] copies: every file with its digest, every link with its target.
+pub fn source_digests(tree: &SourceTree) -> Result<BTreeMap<String, String>> {
+    let digest = |(path, file): (&String, &TreeFile)| {
+        let said = match &file.kind {
+            TreeKind::Link { target } => format!("link {target}"),
+            TreeKind::File { executable, .. } => {
+                let full = tree.root().join(path);
+                let (digest, _) = Hasher::of_reader(&mut File::open(&full).facts(&full)?).facts(&full)?;
+                format!("{} {executable}", digest.hex())
+            }
+        };
+        Ok((path.clone(), said))
+    };
+    tree.files().iter().map(digest).collect()
 }
 
 /// Copies the files of a source into a folder, where they may be changed.

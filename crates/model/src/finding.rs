@@ -129,7 +129,7 @@ pub struct Finding {
     /// Pages that its processes serve as they are.
     #[serde(skip)]
     pub serves: Option<Pages>,
-    /// Secrets that its framework asks for at the start, by the names of their variables, with what tells of them.
+    /// Secrets that its framework needs at the start: names of variables, each with the file that shows it.
     #[serde(skip)]
     pub secrets: BTreeMap<String, Place>,
     /// Packages of the distribution that the image needs for it.

@@ -1,15 +1,13 @@
 //! A step of a definition: runs a program on some files of the source; some of what it makes goes into the image.
 
 use crate::definition::{StepRule, patterns};
-use content::digest::Hasher;
 use content::layer::LayerWriter;
-use engine::program_step::{self, CACHE, Cache, Job, SOURCE, copy_source};
+use engine::program_step::{self, CACHE, Cache, Job, SOURCE, copy_source, source_digests};
 use engine::{Action, Fingerprint, Recipe, StepContext, collect};
 use model::error::StepError;
-use model::{Error, PackageFact, PathFacts, Result, shell_words};
-use source::{SourceTree, TreeKind};
+use model::{Error, PackageFact, Result, shell_words};
+use source::SourceTree;
 use std::collections::BTreeMap;
-use std::fs::File;
 
 /// The step's work.
 pub(super) struct DefinedStep {
@@ -25,19 +23,8 @@ impl DefinedStep {
         let wanted = patterns(&rule.inputs);
         let files = tree.files().iter().filter(|(path, _)| wanted.is_match(path));
         let files: BTreeMap<_, _> = files.map(|(path, file)| (path.clone(), file.clone())).collect();
-        let digest = |(path, file): (&String, &source::TreeFile)| {
-            let said = match &file.kind {
-                TreeKind::Link { target } => format!("link {target}"),
-                TreeKind::File { executable, .. } => {
-                    let full = tree.root().join(path);
-                    let (digest, _) = Hasher::of_reader(&mut File::open(&full).facts(&full)?).facts(&full)?;
-                    format!("{} {executable}", digest.hex())
-                }
-            };
-            Ok((path.clone(), said))
-        };
-        let inputs = files.iter().map(digest).collect::<Result<_>>()?;
-        Ok(Self { rule: rule.clone(), tree: SourceTree::new(tree.root().to_owned(), files), inputs })
+        let tree = SourceTree::new(tree.root().to_owned(), files);
+        Ok(Self { rule: rule.clone(), inputs: source_digests(&tree)?, tree })
     }
 }
 

@@ -7,14 +7,12 @@ use crate::placing::address_of;
 use crate::tree::{LockedPackage, Origin, PackageTree};
 use crate::{MANIFEST, Manifest, lock, overrides, read_manifest, resolve, scripts, workspaces};
 use content::digest::Hasher;
-use engine::download_buffer::{rewind, spool};
-use engine::package_archive::PackageArchive;
+use engine::package_archive::first_hash;
 use engine::run_indexed;
-use model::error::PackageError;
 use model::platform::own_platform;
-use model::{Ecosystem, Error, PathFacts, Result};
+use model::{Ecosystem, PathFacts, Result};
 use planning::{Context, Resolution, Resolving, resolving};
-use remote::{Downloads, Fetcher, Integrity, RemoteError};
+use remote::Integrity;
 use std::fs::File;
 use std::sync::{Mutex, PoisonError};
 
@@ -189,17 +187,7 @@ fn hash_of(package: &LockedPackage, context: &Context<'_>, resolving: &Resolving
         return Ok(Some((Integrity::of_sha256(&digest), None)));
     }
     let Some(address) = address_of(package, context.addresses, context.tree)? else { return Ok(None) };
-    resolving.hash(Ecosystem::NPM, &package.label(), |Downloads { fetcher, store }| {
-        let remote = |source: RemoteError| {
-            Error::Package(PackageError::Remote { wanted_by: package.wanted(), source })
-        };
-        let get = |fetcher: &Fetcher| fetcher.get_into(&address, || Ok(spool(store)));
-        let mut file = get(fetcher).map_err(remote)?;
-        rewind(&mut file)?;
-        let integrity = Integrity::of_sha256(&Hasher::of_reader(&mut file)?.0);
-        rewind(&mut file)?;
-        let archive = PackageArchive { label: &package.label(), address: &address, integrity: &integrity };
-        archive.keep(store, &mut file)?;
-        Ok(integrity)
+    resolving.hash(Ecosystem::NPM, &package.label(), |downloads| {
+        first_hash(&package.wanted(), &address, downloads)
     })
 }

@@ -2,15 +2,14 @@
 
 use crate::lock::{self, LOCKFILE, Lock, MANIFEST, Manifest, Package};
 use config::addresses::Addresses;
-use content::digest::Hasher;
-use engine::download_buffer::{rewind, spool};
-use engine::package_archive::PackageArchive;
+use content::digest::Sha256;
+use engine::package_archive::first_hash;
 use engine::run_indexed;
 use model::error::{PackageError, SurveyError};
 use model::{Ecosystem, Error, Place, Result};
 use planning::{Context, Resolution, Resolving};
 use remote::packages::composer;
-use remote::{Address, Downloads, Integrity, RemoteError};
+use remote::{Address, Integrity, RemoteError};
 use source::is_commit;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -148,7 +147,7 @@ fn origin(package: &Package, context: &Context<'_>, resolving: &Resolving<'_>) -
                     .map(|(address, integrity)| (Origin::Archive { address, integrity }, None)));
             };
             let hash = resolving.hash(Ecosystem::COMPOSER, &package.label(), |downloads| {
-                first_hash(package, &address, downloads)
+                first_hash(&package.label(), &address, downloads)
             })?;
             Ok(hash.map(|(integrity, new)| (Origin::Archive { address, integrity }, new)))
         }
@@ -206,10 +205,9 @@ fn address(
             return Ok(Some(Address::Folder(file)));
         }
     }
-    let kept = resolving.store.fragment_path(
-        "composer-places",
-        content::digest::Sha256::of(format!("{known} {}", package.label()).as_bytes()),
-    );
+    let kept = resolving
+        .store
+        .fragment_path("composer-places", Sha256::of(format!("{known} {}", package.label()).as_bytes()));
     if let Some(url) = resolving.store.read_document::<String>(&kept).whole() {
         return Ok(Some(Address::parse(&url, root)));
     }
@@ -217,16 +215,4 @@ fn address(
     let url = composer::archive(fetcher, known, &package.name, &package.version).map_err(remote)?;
     resolving.store.write_cache(&kept, &url.to_string())?;
     Ok(Some(url))
-}
-
-fn first_hash(package: &Package, address: &Address, downloads: Downloads<'_>) -> Result<Integrity> {
-    let label = package.label();
-    let remote =
-        |source: RemoteError| Error::Package(PackageError::Remote { wanted_by: label.clone(), source });
-    let mut file = downloads.fetcher.get_into(address, || Ok(spool(downloads.store))).map_err(remote)?;
-    rewind(&mut file)?;
-    let integrity = Integrity::of_sha256(&Hasher::of_reader(&mut file)?.0);
-    rewind(&mut file)?;
-    PackageArchive { label: &label, address, integrity: &integrity }.keep(downloads.store, &mut file)?;
-    Ok(integrity)
 }

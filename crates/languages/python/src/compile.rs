@@ -16,7 +16,7 @@ use content::digest::{Hasher, Sha256};
 use content::layer::LayerWriter;
 use content::store::Store;
 use engine::package_archive::PackageArchive;
-use engine::program_step::{CACHE, Cache, Job, RESULT, copy_folder, copy_source};
+use engine::program_step::{CACHE, Cache, Job, RESULT, copy_folder, copy_source, source_digests};
 use engine::{Action, Step, StepContext, parts_digest, program_step, run_indexed};
 use engine::{Fingerprint, Recipe};
 use model::error::PackageError;
@@ -25,7 +25,6 @@ use model::platform::own_platform;
 use model::{Error, PackageFact, PathFacts, Place, Result, Role};
 use planning::{Context, Resolution, ResolveTarget, Resolving, compile_step};
 use remote::{Downloads, Fetcher};
-use source::{TreeFile, TreeKind};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{self, BufReader, Seek};
@@ -143,19 +142,7 @@ struct Compile {
 /// The files of a package that is a folder of the app's source, each with its digest.
 fn files_of(package: &LockedPackage, environment: &Environment) -> Result<BTreeMap<String, String>> {
     let Origin::Folder(path) = &package.origin else { return Ok(BTreeMap::new()) };
-    let tree = environment.source.below(path);
-    let digest = |(path, file): (&String, &TreeFile)| {
-        let said = match &file.kind {
-            TreeKind::Link { target } => format!("link {target}"),
-            TreeKind::File { executable, .. } => {
-                let full = tree.root().join(path);
-                let (digest, _) = Hasher::of_reader(&mut File::open(&full).facts(&full)?).facts(&full)?;
-                format!("{} {executable}", digest.hex())
-            }
-        };
-        Ok((path.clone(), said))
-    };
-    tree.files().iter().map(digest).collect()
+    source_digests(&environment.source.below(path))
 }
 
 impl Compile {

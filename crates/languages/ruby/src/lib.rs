@@ -5,6 +5,7 @@
 //! | `gemfile`, `gemfile_words` | the Gemfile, as far as it can be read without running it |
 //! | `lock`, `stale` | `Gemfile.lock`, and whether it is for the Gemfile as it is |
 //! | `version`, `resolve` | versions and requirements; which versions to take without a lockfile |
+//! | `platforms` | what RubyGems calls them |
 //! | `gem_file`, `specification` | the file of a gem, and what it says of itself |
 //! | `settled` | which gems an image needs, with their hashes |
 //! | `install`, `compile`, `git_gems` | the steps that write them |
@@ -21,6 +22,7 @@ mod gemfile_words;
 mod git_gems;
 mod install;
 mod lock;
+mod platforms;
 mod resolve;
 mod settled;
 mod specification;

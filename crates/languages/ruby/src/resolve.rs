@@ -2,7 +2,7 @@
 
 use crate::gemfile::Gemfile;
 use crate::lock::Lock;
-use crate::settled::names_of;
+use crate::platforms::names_of;
 use crate::version::{GemVersion, Set, allowed};
 use crate::{LOCKFILE, MANIFEST};
 use config::pins::ResolvedPackage;

@@ -3,11 +3,10 @@
 use crate::gemfile::Gemfile;
 use crate::git_gems::Repository;
 use crate::lock::{Lock, Source, SourceKind, Spec};
+use crate::platforms::{ADD_PLATFORM, names_of};
 use crate::specification::Specification;
 use crate::{LOCKFILE, MANIFEST, WITHOUT, gem_file, resolve, stale};
-use content::digest::Hasher;
-use engine::download_buffer::{rewind, spool};
-use engine::package_archive::PackageArchive;
+use engine::package_archive::{PackageArchive, first_hash};
 use engine::{Recipe, run_indexed};
 use model::error::{PackageError, SurveyError};
 use model::{BuildpackOptions, Ecosystem, Error, Place, Result};
@@ -203,23 +202,9 @@ fn check_platforms(lock: &Lock, platform: &str) -> Result<()> {
     }))
 }
 
-/// How a platform is added.
-const ADD_PLATFORM: &str =
-    "add the platform and commit the lockfile: bundle lock --add-platform x86_64-linux aarch64-linux";
-
 /// Whether Ruby in this exact version brings the gem itself.
 fn is_part_of_ruby(version: &str, full_name: &str) -> bool {
     PARTS_OF_RUBY.lines().any(|line| line.split_once(' ') == Some((version, full_name)))
-}
-
-/// The names that RubyGems has for a platform with the GNU C library, the most exact first.
-pub(super) fn names_of(platform: &str) -> [String; 2] {
-    let processor = match platform.rsplit('/').next().unwrap_or_default() {
-        "amd64" => "x86_64",
-        "arm64" => "aarch64",
-        other => other,
-    };
-    [format!("{processor}-linux-gnu"), format!("{processor}-linux")]
 }
 
 type Answer = Result<Option<(Gem, Option<planning::NewHash>)>>;
@@ -246,7 +231,7 @@ fn gem(
             let named = full_name.strip_prefix(&format!("{}-", spec.name)).unwrap_or_default();
             let package = format!("{} {named}", spec.name);
             let hash = resolving.hash(Ecosystem::GEM, &package, |downloads| {
-                first_hash(spec, named, (&registry, &address), downloads)
+                hash_of(spec, named, (&registry, &address), downloads)
             })?;
             let Some(hash) = hash else { return Ok(None) };
             hash
@@ -295,28 +280,21 @@ fn registry(
 }
 
 /// The hash of a gem that nothing locks: what the registry says of its file, else that of the file.
-fn first_hash(
+fn hash_of(
     spec: &Spec,
     number: &str,
     (registry, address): (&Address, &Address),
     downloads: Downloads<'_>,
 ) -> Result<Integrity> {
-    let offers = gems::offers(downloads.fetcher, registry, &spec.name).unwrap_or_default();
+    let offers = match gems::offers(downloads.fetcher, registry, &spec.name) {
+        // Folders of files have no list.
+        Err(RemoteError::NotFound { .. }) => Vec::new(),
+        offers => offers
+            .map_err(|source| Error::Package(PackageError::Remote { wanted_by: spec.label(), source }))?,
+    };
     let said = offers.into_iter().find(|offer| offer.number == number).and_then(|offer| offer.sha256);
-    if let Some(known) =
-        said.and_then(|hex| Integrity::any_of([format!("sha256:{hex}").as_str()].into_iter()))
-    {
-        return Ok(known);
-    }
-    let label = spec.label();
-    let remote =
-        |source: RemoteError| Error::Package(PackageError::Remote { wanted_by: label.clone(), source });
-    let mut file = downloads.fetcher.get_into(address, || Ok(spool(downloads.store))).map_err(remote)?;
-    rewind(&mut file)?;
-    let integrity = Integrity::of_sha256(&Hasher::of_reader(&mut file)?.0);
-    rewind(&mut file)?;
-    PackageArchive { label: &label, address, integrity: &integrity }.keep(downloads.store, &mut file)?;
-    Ok(integrity)
+    let said = said.and_then(|hex| Integrity::any_of([format!("sha256:{hex}").as_str()].into_iter()));
+    said.map_or_else(|| first_hash(&spec.label(), address, downloads), Ok)
 }
 
 /// What a gem says of itself: known from before, or read from its file, which may be fetched for that.
