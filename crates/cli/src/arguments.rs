@@ -255,6 +255,9 @@ pub struct BuildOptions {
     /// Build even though `check` says that the build or the start will fail
     #[arg(long)]
     pub anyway: bool,
+    /// When a program of a step fails, open a shell where it ran, with its files and environment
+    #[arg(long, conflicts_with = "dry_run")]
+    pub shell_on_failure: bool,
 }
 
 #[derive(Args)]

@@ -243,7 +243,7 @@ impl Running<'_, '_> {
         needed: &[Produced],
     ) -> Result<Finished> {
         let (root, read) = needed.split_at(node.step.root.len().min(needed.len()));
-        let Session { store, fetcher, budget, events, limits, .. } = *self.session;
+        let Session { store, fetcher, budget, events, limits, failed_root, .. } = *self.session;
         let (app, step, role) = (node.app.to_owned(), node.step.name.clone(), node.step.role);
         events(Event::Started { app: app.clone(), step: step.clone(), role, because: because.clone() });
         let started = Instant::now();
@@ -271,6 +271,7 @@ impl Running<'_, '_> {
             progress: &progress,
             limits,
             gateway: gateway.as_ref(),
+            failed_root,
             cancel: self.cancel,
         };
         let mut layer = LayerWriter::new(store, node.target.codec, budget.compressors())?;

@@ -1,10 +1,10 @@
 //! Runs a program of a step apart from this machine: in a root of layers, over a copy of the source,
 //! without the network, with a clean environment. What it writes into one folder is its result.
 
-use crate::Recipe;
+use crate::failed_root::FailedRoot;
 use crate::sandbox_mode::{forget_if_refused, working_mode};
 use crate::unpacked_layers::{StoredLayer, unpacked};
-use crate::{Produced, StepContext, told_lines};
+use crate::{Produced, Recipe, StepContext, told_lines};
 use content::digest::Hasher;
 use content::store::{Store, remove_tree};
 use gateway::{Gateway, Trouble};
@@ -74,16 +74,19 @@ pub const RECIPE: Recipe = Recipe::new("isolated program", 4);
 
 /// What a program wrote; it is gone when this is dropped.
 pub struct Written {
-    scratch: PathBuf,
+    _scratch: Scratch,
     /// The folder with its results.
     pub folder: PathBuf,
     /// The files that it worked on, with what it changed in them.
     pub source: PathBuf,
 }
 
-impl Drop for Written {
+/// A temporary folder; it is gone when this is dropped.
+pub(crate) struct Scratch(pub(crate) PathBuf);
+
+impl Drop for Scratch {
     fn drop(&mut self) {
-        remove_tree(&self.scratch);
+        remove_tree(&self.0);
     }
 }
 
@@ -92,9 +95,9 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
     let mode = working_mode(store)?;
     let unpack = |result: &Produced| unpacked(store, &StoredLayer::from(&result.layer), mode);
     let layers = cx.root.iter().map(unpack).collect::<Result<Vec<_>>>()?;
-    let scratch = store.temporary_folder()?;
+    let kept = Scratch(store.temporary_folder()?);
+    let scratch = &kept.0;
     let (source, folder) = (scratch.join("source"), scratch.join("result"));
-    let written = Written { scratch: scratch.clone(), folder: folder.clone(), source: source.clone() };
     let own = mode.isolation == Isolation::Superuser;
     fs::create_dir(&source).facts(&source)?;
     (job.fill)(&source)?;
@@ -122,9 +125,12 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
         env: job.env.iter().map(|(name, value)| ((*name).to_owned(), value.clone())).collect(),
         folder: format!("{}/{}", job.folder, job.starts_in).trim_end_matches('/').to_owned(),
         writable: vec!["tmp".to_owned()],
-        merged: vec![Merged { from: source, to: job.folder[1..].to_owned() }],
-        shared: [(folder, RESULT), (cache, CACHE)].map(|(from, to)| (from, to[1..].to_owned())).into(),
+        merged: vec![Merged { from: source.clone(), to: job.folder[1..].to_owned() }],
+        shared: [(folder.clone(), RESULT), (cache, CACHE)]
+            .map(|(from, to)| (from, to[1..].to_owned()))
+            .into(),
         root_writable: true,
+        on_terminal: false,
         network: if cx.gateway.is_some() { Network::Linked } else { Network::Alone },
         listens: cx.gateway.iter().map(|_| gateway::PORT).collect(),
         uid: APP_USER.uid,
@@ -132,8 +138,14 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
         limits: cx.limits,
     };
     fs::create_dir(&plan.scratch).facts(&plan.scratch)?;
-    finish(job, &plan, store, cx)?;
-    Ok(written)
+    match (finish(job, &plan, store, cx), cx.failed_root) {
+        (Ok(()), _) => Ok(Written { _scratch: kept, folder, source }),
+        (Err(error @ Error::Step(StepError::Failed { .. })), Some(failed_root)) => {
+            failed_root.keep(FailedRoot::new(job.step, plan, kept));
+            Err(error)
+        }
+        (Err(error), _) => Err(error),
+    }
 }
 
 fn finish(job: &Job<'_>, plan: &Plan, store: &Store, cx: &StepContext<'_>) -> Result<()> {

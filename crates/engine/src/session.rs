@@ -2,6 +2,7 @@
 
 use crate::budget::Budget;
 use crate::event::Event;
+use crate::failed_root::KeptRoot;
 use cancel::Cancel;
 use content::store::Store;
 use remote::Fetcher;
@@ -19,6 +20,8 @@ pub struct Session<'a> {
     pub events: &'a (dyn Fn(Event) + Sync),
     /// How much the programs of a step may use.
     pub limits: Limits,
+    /// Where the root of the first step whose program fails is kept; without it, it is removed.
+    pub failed_root: Option<&'a KeptRoot>,
     /// Ends everything early.
     pub cancel: &'a Cancel,
 }

@@ -1,6 +1,7 @@
 //! Steps: what they need, what they do, what they leave behind.
 
 use crate::budget::Budget;
+use crate::failed_root::KeptRoot;
 use crate::fingerprint::Fingerprint;
 use cancel::Cancel;
 use content::layer::{LayerWriter, WrittenLayer};
@@ -42,6 +43,8 @@ pub struct StepContext<'a> {
     pub limits: Limits,
     /// What its programs fetch from, if they may fetch anything.
     pub gateway: Option<&'a Gateway<'a>>,
+    /// Where the root of a program that fails is kept; without it, it is removed.
+    pub failed_root: Option<&'a KeptRoot>,
     /// Ends the step early.
     pub cancel: &'a Cancel,
 }

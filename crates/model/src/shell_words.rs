@@ -35,12 +35,25 @@ impl CommandLine {
     /// The shell, with a script; its last command takes the shell's place, so that signals reach it.
     fn of_script(line: &str) -> Self {
         let (before, last) = last_command(line);
-        let takes_place = split(last).is_ok_and(|words| {
-            words.first().is_some_and(|word| assignment(word).is_none() && word != "exec")
-        });
+        let takes_place = split(last).is_ok_and(|words| words.first().is_some_and(|word| is_program(word)));
         let script = if takes_place { format!("{before}exec {last}") } else { line.to_owned() };
         Self { env: Vec::new(), words: vec!["sh".to_owned(), "-c".to_owned(), escaped(&script).into_owned()] }
     }
+}
+
+/// Words that a shell understands itself (POSIX, *Shell Command Language*: reserved words and built-in utilities that
+/// are no programs everywhere).
+const OF_THE_SHELL: [&str; 42] = [
+    "!", ".", ":", "[[", "alias", "bg", "break", "case", "cd", "command", "continue", "do", "done", "elif",
+    "else", "esac", "eval", "exec", "exit", "export", "fg", "fi", "for", "function", "if", "jobs", "local",
+    "read", "readonly", "return", "set", "shift", "source", "then", "times", "trap", "ulimit", "umask",
+    "unset", "until", "wait", "while",
+];
+
+/// Whether a command that starts with the word is that of a program, which can take the place of the shell.
+fn is_program(word: &str) -> bool {
+    let is_bracket = word.starts_with(['{', '}']);
+    assignment(word).is_none() && !is_bracket && !OF_THE_SHELL.contains(&word)
 }
 
 /// `NAME=value`.
@@ -406,6 +419,9 @@ mod tests {
             ("tides migrate && node 'a;b.js'", "tides migrate && exec node 'a;b.js'"),
             ("A=1 tides; B=2 node x", "A=1 tides; B=2 node x"),
             ("echo $PORT | cat", "echo $$PORT | cat"),
+            ("tides export; exit 3", "tides export; exit 3"),
+            ("for tide in low high; do horn $tide; done", "for tide in low high; do horn $$tide; done"),
+            ("if tides; then horn; fi", "if tides; then horn; fi"),
         ] {
             assert_eq!(CommandLine::parse(text).words, ["sh", "-c", script], "{text}");
         }

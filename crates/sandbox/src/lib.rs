@@ -25,6 +25,7 @@ mod protocol;
 mod root;
 mod running;
 mod stage;
+mod terminal;
 
 pub use limits::{Limit, Limits};
 pub use link::Link;
@@ -35,3 +36,4 @@ pub use plan::{FIRST_ID, Ground, ID_COUNT, Isolation, Merged, Mode, Network, Pla
 pub use probe::{Refusal, Walls, probe, walls};
 pub use running::{Ended, Running, SandboxError, start};
 pub use stage::enter_stage;
+pub use terminal::Terminal;

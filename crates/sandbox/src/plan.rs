@@ -87,6 +87,8 @@ pub struct Plan {
     pub network: Network,
     /// Ports of its own network on which its caller listens before it starts.
     pub listens: Vec<u16>,
+    /// Whether its standard input is a terminal, which is to be its own: Ctrl-C and jobs are for it and what it starts.
+    pub on_terminal: bool,
     /// The user that the process sees itself as.
     pub uid: u32,
     /// The group that the process sees itself in.

@@ -9,7 +9,8 @@ use crate::root::{self, Failed, Step};
 use rustix::fd::{AsRawFd, FromRawFd, OwnedFd, RawFd};
 use rustix::io::{FdFlags, fcntl_setfd};
 use rustix::process::{
-    DumpableBehavior, Pid, Signal, WaitOptions, getgid, getuid, kill_process, set_dumpable_behavior,
+    DumpableBehavior, Pid, Signal, WaitOptions, getgid, getuid, ioctl_tiocsctty, kill_process,
+    set_dumpable_behavior, setsid,
 };
 use rustix::thread::{
     CapabilitySet, UnshareFlags, capabilities, configure_capability_in_ambient_set, set_capabilities,
@@ -232,10 +233,23 @@ fn command_of(plan: &Plan, number: u32) -> io::Result<Command> {
     command.args(plan.argv.iter().skip(1)).env_clear().envs(plan.env.iter().cloned());
     command.current_dir(&plan.folder);
     let privileges = Privileges::of(plan, number)?;
+    let on_terminal = plan.on_terminal;
+    let prepare = move || {
+        if on_terminal {
+            own_terminal()?;
+        }
+        privileges.give_up()
+    };
     // SAFETY: only system calls on this thread, which is the only one of the forked child;
     // nothing is allocated and no lock is taken.
-    unsafe { command.pre_exec(move || privileges.give_up()) };
+    unsafe { command.pre_exec(prepare) };
     Ok(command)
+}
+
+/// Makes the terminal at standard input that of this process and what it starts (tty_ioctl(4), `TIOCSCTTY`).
+fn own_terminal() -> io::Result<()> {
+    setsid()?;
+    Ok(ioctl_tiocsctty(rustix::stdio::stdin())?)
 }
 
 /// Passes on each signal that the caller writes; when the caller is gone, ends everything.

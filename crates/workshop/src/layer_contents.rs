@@ -103,7 +103,7 @@ impl Contents {
 }
 
 /// The libraries that an ELF file for this processor needs; none where it is for another machine or C library.
-fn needs(bytes: &[u8], architecture: &str) -> Vec<String> {
+pub(crate) fn needs(bytes: &[u8], architecture: &str) -> Vec<String> {
     // What cannot be read is no library that could be loaded.
     let Ok(elf) = Elf::parse(bytes) else { return Vec::new() };
     let machine = if architecture == "arm64" { EM_AARCH64 } else { EM_X86_64 };

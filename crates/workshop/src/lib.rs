@@ -27,6 +27,8 @@ pub mod base_selection;
 pub mod build;
 pub mod buildpacks;
 pub mod check;
+#[cfg(fuzzing)]
+pub mod fuzzing;
 pub mod image;
 pub mod init;
 pub mod inspect;

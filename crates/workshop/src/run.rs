@@ -136,6 +136,7 @@ pub fn start(
         shared: Vec::new(),
         merged,
         root_writable: false,
+        on_terminal: false,
         network: if how.on_host_network { Network::Shared } else { Network::Linked },
         listens: if how.on_host_network { Vec::new() } else { how.reach.clone() },
         writable: ["tmp", "var/tmp", model::places::APP_HOME].map(str::to_owned).into(),

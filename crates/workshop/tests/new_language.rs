@@ -209,6 +209,7 @@ impl Harbour {
             budget: &budget,
             events: &|_| {},
             limits: sandbox::Limits::STEP,
+            failed_root: None,
             cancel: &Cancel::new(),
         };
         let built = build(&app, &worklist, &request, Exports::default(), &session)?;

@@ -5,17 +5,18 @@ use super::check::problems;
 use super::order::order;
 use crate::arguments::BuildOptions;
 use crate::ecosystem_settings::Withheld;
-use crate::error::{Failure, trust_advice};
+use crate::error::{self, Failure, trust_advice};
 use crate::events::Renderer;
 use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use content::image::may_become_layout;
-use engine::{Budget, Session};
+use engine::{Budget, FailedRoot, KeptRoot, Session};
 use model::{Error, shell_words};
 use planning::Pinning;
 use remote::Network;
+use std::io::{self, IsTerminal};
 use std::path::Path;
 use std::process::ExitCode;
 use workshop::app::{App, BuildRequest};
@@ -63,7 +64,12 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
         return Ok(ExitCode::SUCCESS);
     }
     let exports = Exports { layout: options.layout.as_deref(), archive: options.archive.as_deref() };
-    let built = build_quietly(&app, &worklist, &order, exports, surroundings, output)?;
+    let failed_root = KeptRoot::default();
+    let kept = options.shell_on_failure.then_some(&failed_root);
+    let built = match build_quietly(&app, &worklist, &order, exports, kept, surroundings, output) {
+        Ok(built) => built,
+        Err(failure) => return after_failure(failure, failed_root.take(), output),
+    };
     let written = options.layout.iter().chain(&options.archive);
     let written: Vec<String> = written.map(|place| place.display().to_string()).collect();
     show_built(&built, &written, output);
@@ -71,6 +77,18 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
         keep_within_limit(surroundings, output)?;
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// Opens a shell in the root of the step that failed, where there is one. What failed is told before.
+fn after_failure(failure: Failure, root: Option<FailedRoot>, output: &Output) -> Done {
+    let Some(root) = root else { return Err(failure) };
+    let code = error::report(output, &failure);
+    output.aside(format!(
+        "a shell where \"{}\" failed; it ends with exit, and what it changed is dropped",
+        root.step
+    ));
+    root.open_shell()?;
+    Ok(code)
 }
 
 /// Prunes the store, where the user says how large it may become. While others use it, they are left in peace: the last
@@ -109,6 +127,13 @@ fn is_of_source(error: &Error) -> bool {
 
 /// Looks at the places to write to before anything is built.
 fn check_targets(options: &BuildOptions) -> Result<(), Failure> {
+    let on_terminal = io::stdin().is_terminal() && io::stdout().is_terminal();
+    if options.shell_on_failure && !on_terminal {
+        return Err(Failure::Usage {
+            message: "--shell-on-failure needs a terminal".to_owned(),
+            hint: "leave the option out, or run the build on a terminal".to_owned(),
+        });
+    }
     if let Some(folder) = options.layout.as_ref().filter(|f| !may_become_layout(f)) {
         return Err(Failure::Usage {
             message: format!("{} holds something else than an image layout", folder.display()),
@@ -133,6 +158,7 @@ pub fn build_quietly(
     worklist: &Worklist,
     order: &BuildRequest<'_>,
     exports: Exports<'_>,
+    failed_root: Option<&KeptRoot>,
     surroundings: &Surroundings,
     output: &Output,
 ) -> Result<Built, Failure> {
@@ -144,6 +170,7 @@ pub fn build_quietly(
         budget: &budget,
         events: &|event| renderer.show(&event),
         limits: surroundings.step_limits(),
+        failed_root,
         cancel: &surroundings.cancel,
     };
     Ok(build::build(app, worklist, order, exports, &session)?)

@@ -62,6 +62,7 @@ pub fn problems(
         progress: &|_, _| (),
         limits: surroundings.step_limits(),
         gateway: None,
+        failed_root: None,
         cancel: &surroundings.cancel,
     };
     let mut problems = check(app, planned, &tools, scope)?;

@@ -223,7 +223,7 @@ impl<'a> Demo<'a> {
         let order = order(DEFAULT_TAG, "zstd", &self.surroundings, &fetcher);
         let app = &self.look(name)?;
         let worklist = prepare(app, &order, &self.surroundings.store)?;
-        build_quietly(app, &worklist, &order, Exports::default(), &self.surroundings, self.output)
+        build_quietly(app, &worklist, &order, Exports::default(), None, &self.surroundings, self.output)
     }
 
     fn run_all(&self, built: &Built) -> Result<(), Failure> {

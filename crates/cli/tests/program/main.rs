@@ -30,6 +30,7 @@ mod resolving;
 mod run;
 mod schema;
 mod settings;
+mod shell_on_failure;
 mod source;
 mod starting;
 mod store;

@@ -27,7 +27,7 @@ fn answer(program: &str, argument: &str) -> Option<String> {
 }
 
 /// The shared libraries of a program, by the names under which they are loaded.
-fn libraries(program: &Path) -> Vec<PathBuf> {
+pub fn libraries(program: &Path) -> Vec<PathBuf> {
     let listed = answer("ldd", program.to_str().unwrap()).unwrap_or_default();
     let path = |line: &str| line.split_whitespace().find(|word| word.starts_with('/')).map(PathBuf::from);
     listed.lines().filter_map(path).collect()
@@ -49,8 +49,8 @@ fn compiler() -> Option<BTreeSet<PathBuf>> {
 }
 
 /// A package that installs files of the machine where they lie.
-fn package(files: &BTreeSet<PathBuf>) -> Package {
-    let mut package = Package::new("libhorn-dev", "1", "", &[]);
+pub fn package(name: &str, files: &BTreeSet<PathBuf>) -> Package {
+    let mut package = Package::new(name, "1", "", &[]);
     for file in files {
         // The folder may be written with steps back; the name is the one that is asked for.
         let folder = file.parent().unwrap().canonicalize().unwrap();
@@ -73,7 +73,7 @@ fn a_build_command_compiles_and_what_it_made_runs() {
     };
     let mut packages = workshop_packages();
     packages.retain(|one| one.name != "libhorn-dev");
-    packages.push(package(&files));
+    packages.push(package("libhorn-dev", &files));
     let program = with_archive(&Signer::new(), &packages, "");
     let source = "int puts(const char *);\nint main(void) {\n    return puts(\"the horn sounds\") < 0;\n}\n";
     program.write("app/src/horn.c", source);

@@ -3,6 +3,8 @@
 
 mod build_info;
 mod compile;
+#[cfg(fuzzing)]
+pub mod fuzzing;
 mod go_mod;
 mod go_sum;
 mod licences;

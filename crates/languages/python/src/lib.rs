@@ -26,6 +26,8 @@ mod compile;
 mod direct;
 mod environment;
 mod file_names;
+#[cfg(fuzzing)]
+pub mod fuzzing;
 mod generators;
 mod index;
 mod index_options;

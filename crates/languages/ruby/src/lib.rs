@@ -16,6 +16,8 @@
 mod assets;
 mod compile;
 mod environment;
+#[cfg(fuzzing)]
+pub mod fuzzing;
 mod gem_file;
 mod gemfile;
 mod gemfile_words;
