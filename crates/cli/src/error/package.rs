@@ -15,6 +15,11 @@ pub(super) fn words_of(error: &PackageError) -> Worded {
                 "change one of these requirements, or choose another version of the runtime",
             )
         },
+        PackageError::Extension { extension, .. } => worded(
+            FAILED,
+            error.to_string(),
+            format!("add it to composer.json, under \"require\": {extension:?}: \"*\""),
+        ),
         PackageError::InstallScripts { place, packages } => {
             // Name and version.
             let names = packages.iter().filter_map(|label| Some(format!("{:?}", label.rsplit_once(' ')?.0)));

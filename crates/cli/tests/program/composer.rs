@@ -119,6 +119,74 @@ fn packages_come_from_the_address_in_force_and_from_folders_of_the_app() {
     assert!(vendor(&program).contains("app/vendor/ferry/fog -> ../../parts/fog"));
 }
 
+/// An app without a lockfile, with a repository that offers `ferry/fog` in two versions.
+fn unlocked(registry: &Registry) -> Program {
+    let program = app(registry);
+    fs::remove_file(program.path("quays/composer.lock")).unwrap();
+    let manifest = json!({
+        "require": { "ferry/fog": "^1.0" }, "repositories": [{ "type": "composer", "url": registry.url() }],
+    });
+    program.write("quays/composer.json", manifest.to_string());
+    registry
+        .answer("/packages.json", vec![Reply::of(r#"{"packages":[],"metadata-url":"/p2/%package%.json"}"#)]);
+    offer(registry, json!({}));
+    program
+}
+
+/// Offers the newer version of `ferry/fog` with these requirements.
+fn offer(registry: &Registry, requires: Value) {
+    let mut entry = fog("fog.zip");
+    entry["require"] = requires;
+    entry["license"] = "MIT".into();
+    let older = json!({ "version": "1.0.0", "require": { "php": "*" } });
+    let listed = json!({ "packages": { "ferry/fog": [entry, older] }, "minified": "composer/2.0" });
+    registry.answer("/p2/ferry/fog.json", vec![Reply::of(listed.to_string())]);
+}
+
+#[test]
+fn packages_without_a_lockfile_are_resolved_and_pinned() {
+    let registry = Registry::start();
+    let program = unlocked(&registry);
+    let said = program.succeed("build quays");
+    assert!(said.stderr.contains("composer.json locks no versions: they were resolved"), "{said}");
+    let first = program.json("show quays");
+    let lock = fs::read_to_string(program.path("quays/shtetl.lock")).unwrap();
+    assert!(lock.contains("name = \"ferry/fog\", version = \"1.2.0\""), "{lock}");
+    // What is new moves nothing, from an empty store either, until that is asked for.
+    offer(&registry, json!({ "php": ">=8.0" }));
+    assert_eq!(program.json("build quays")["digest"], first["digest"]);
+    insta::assert_snapshot!(error_of(&program.run("build quays --store other")), @"
+    error: shtetl.lock is out of date: the repository says something else of ferry/fog 1.2.0 than when it was pinned
+    what to do: find out why; `shtetl build --update` takes what it says now
+    ");
+    let _ = program.succeed("build quays --store other --update");
+    let moved = fs::read_to_string(program.path("quays/shtetl.lock")).unwrap();
+    assert_ne!(lock, moved);
+}
+
+#[test]
+fn what_packages_without_a_lockfile_lack_is_told_before_anything_is_built() {
+    let registry = Registry::start();
+    let program = unlocked(&registry);
+    offer(&registry, json!({ "ext-gd": "*" }));
+    insta::assert_snapshot!(error_of(&program.run("build quays")), @r#"
+    error: ferry/fog 1.2.0 requires ext-gd, which the image does not have
+    what to do: add it to composer.json, under "require": "ext-gd": "*"
+    "#);
+    offer(&registry, json!({ "psr/log": "^3.0" }));
+    program.edit("quays/composer.json", "^1.0", "^1.2");
+    insta::assert_snapshot!(error_of(&program.run("build quays")), @"
+    error: no set of packages meets everything that is asked for
+      ferry/fog 1.2.0 wants psr/log ^3.0, which no package of the app is or provides
+    what to do: change one of these requirements, or choose another version of the runtime
+    ");
+    program.edit("quays/composer.json", "\"composer\"", "\"vcs\"");
+    insta::assert_snapshot!(error_of(&program.run("build quays")), @"
+    error: composer.json: repositories of the type vcs without a composer.lock is not supported by this version
+    what to do: run `composer update --no-install`, and commit the lockfile
+    ");
+}
+
 #[test]
 fn what_cannot_be_installed_is_refused_before_anything_runs() {
     let registry = Registry::start();

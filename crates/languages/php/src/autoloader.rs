@@ -28,7 +28,7 @@ pub(super) fn step(needed: &Needed, tree: &Arc<SourceTree>, packages: Vec<Step>)
     let text = |file: &str| Ok::<_, model::Error>(tree.read(file)?.unwrap_or_default());
     let work = Autoloader {
         manifest: text(MANIFEST)?,
-        lock: text(LOCKFILE)?,
+        lock: needed.lockfile.clone(),
         needed: needed.clone(),
         tree: Arc::clone(tree),
     };
@@ -91,7 +91,7 @@ impl Autoloader {
 impl Action for Autoloader {
     fn fingerprint(&self) -> Fingerprint {
         let Self { manifest, lock, needed, tree: _ } = self;
-        let Needed { packages, vendor, lists_own_classes: _, content_hash: _ } = needed;
+        let Needed { packages, vendor, lists_own_classes: _, content_hash: _, lockfile: _ } = needed;
         let text = |text: &str| Sha256::of(text.as_bytes()).hex();
         let values = [("manifest", text(manifest)), ("lock", text(lock)), ("folder", vendor.clone())];
         let part = |one: &Installed| (one.package.name.clone(), one.folder.clone());

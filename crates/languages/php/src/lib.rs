@@ -7,7 +7,11 @@ mod extensions;
 mod frameworks;
 mod install;
 mod lock;
+mod offers;
+mod resolve;
 mod settled;
+mod unlocked;
+mod version;
 
 use engine::Step;
 use engine::support_files::{self, SupportFile};
@@ -25,6 +29,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 /// What a project has when its packages are with it.
 const INSTALLED: &str = "vendor/autoload.php";
+/// The extension that so many packages require that an image has it where no lockfile tells whether one does.
+const OF_MOST_PACKAGES: &str = "xml";
 /// How many requests are answered at once, unless the environment says otherwise.
 const WORKERS: &str = "16";
 /// The most that follow from the memory of the process.
@@ -108,6 +114,10 @@ impl Buildpack for Php {
             if !wish.parts.iter().any(|(known, _)| *known == part) {
                 wish.parts.push((part, place));
             }
+        }
+        let is_unlocked = !tree.has(LOCKFILE) && manifest.require.keys().any(|name| name.contains('/'));
+        if is_unlocked && !wish.parts.iter().any(|(known, _)| known == OF_MOST_PACKAGES) {
+            wish.parts.push((OF_MOST_PACKAGES.to_owned(), Place::new(MANIFEST, None)));
         }
         for (part, place) in &wish.parts {
             finding.evidence.push(Evidence::speaks_for(place.clone(), part, "an extension of PHP"));

@@ -19,6 +19,16 @@ pub(super) struct Manifest {
     pub(super) config: Config,
     pub(super) autoload: Autoload,
     pub(super) extra: Extra,
+    /// The least settled versions that will do; `stable` where nothing is said.
+    #[serde(rename = "minimum-stability")]
+    pub(super) minimum_stability: String,
+    #[serde(rename = "prefer-stable")]
+    pub(super) prefer_stable: bool,
+    /// Where packages come from: a list, or by names.
+    pub(super) repositories: Value,
+    /// Packages that the app stands for.
+    pub(super) replace: BTreeMap<String, String>,
+    pub(super) provide: BTreeMap<String, String>,
 }
 
 #[derive(Debug, Default, Deserialize)]
@@ -56,6 +66,11 @@ impl Manifest {
     /// Whether the list of classes has to name those of the app, too.
     pub(super) fn lists_own_classes(&self) -> bool {
         self.config.classmap_authoritative || !self.autoload.classmap.is_empty()
+    }
+
+    /// Whether the app stands for a package itself.
+    pub(super) fn stands_for(&self, name: &str) -> bool {
+        self.replace.contains_key(name) || self.provide.contains_key(name)
     }
 
     /// The folder of a package, from that of the app.

@@ -1,6 +1,7 @@
 //! Which packages an image needs: as `composer.lock` says, with their hashes.
 
 use crate::lock::{self, LOCKFILE, Lock, MANIFEST, Manifest, Package};
+use crate::unlocked;
 use config::addresses::Addresses;
 use content::digest::Sha256;
 use engine::package_archive::first_hash;
@@ -29,6 +30,7 @@ pub(super) struct Needed {
     /// Whether the list of classes has to name those of the app, too.
     pub(super) lists_own_classes: bool,
     pub(super) content_hash: String,
+    pub(super) lockfile: String,
 }
 
 /// A package that is installed.
@@ -72,14 +74,21 @@ impl Origin {
 /// Settles what the image needs; nothing while nobody may be asked for a hash that is not known.
 pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
     let mut resolution = Resolution::default();
-    let Some(lock) = lock::read::<Lock>(context.tree, LOCKFILE)? else { return Ok(resolution) };
+    let manifest: Manifest = lock::read(context.tree, MANIFEST)?.unwrap_or_default();
+    let text = match context.tree.read(LOCKFILE)? {
+        Some(text) => text,
+        None => match unlocked::lockfile(&manifest, context, resolving, &mut resolution)? {
+            Some(text) => text,
+            None => return Ok(resolution),
+        },
+    };
+    let lock: Lock = lock::parse(LOCKFILE, &text)?;
     let packages = lock.for_image()?;
     // Whoever runs Composer for the build has it install.
     let is_run = context.build_command.is_some_and(|command| command.run.join(" ").contains(TOOL));
     if packages.is_empty() || context.tree.has(crate::INSTALLED) || is_run {
         return Ok(resolution);
     }
-    let manifest: Manifest = lock::read(context.tree, MANIFEST)?.unwrap_or_default();
     check_lock(&manifest, &packages)?;
     context.base.tool(TOOL)?;
     resolution.tools.insert(TOOL);
@@ -100,6 +109,7 @@ pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result
         packages: installed,
         vendor: manifest.vendor().to_owned(),
         content_hash: lock.content_hash,
+        lockfile: text,
     });
     Ok(resolution)
 }

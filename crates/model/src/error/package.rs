@@ -13,6 +13,9 @@ pub enum PackageError {
     /// Requirements that cannot all be met.
     #[error("no versions meet all requirements")]
     NoSolution { facts: Vec<String> },
+    /// A package requires an extension of the runtime that the image does not have.
+    #[error("{package} requires {extension}, which the image does not have")]
+    Extension { package: String, extension: String },
     /// Packages that want to run something when they are installed.
     #[error("install scripts of {packages:?}")]
     InstallScripts { place: Place, packages: Vec<String> },

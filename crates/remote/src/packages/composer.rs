@@ -25,29 +25,78 @@ struct Metadata {
 
 /// Where a repository has the archive of a package in a version.
 pub fn archive(fetcher: &Fetcher, repository: &Address, name: &str, version: &str) -> Result<Address> {
-    let address = repository.join("packages.json");
-    let root: Root = document(fetcher, &address)?;
     let not_there = || RemoteError::NotFound { url: format!("{name} {version} in {repository}") };
-    // What it has may be in the document itself, by names and versions, or as a list.
-    let inline = root.packages.get(name).and_then(|versions| match versions {
-        Value::Object(by_version) => by_version.values().find_map(|entry| url_of(entry, version)),
-        Value::Array(entries) => entries.iter().find_map(|entry| url_of(entry, version)),
-        _ => None,
-    });
-    let url = match (inline, root.metadata) {
-        (Some(url), _) => url,
-        (None, metadata) => {
-            let path = metadata.as_deref().unwrap_or(METADATA).replace("%package%", name);
-            let address = match path.strip_prefix('/') {
-                Some(below) => repository.join(below),
-                None => repository.follow(&path).ok_or_else(not_there)?,
-            };
-            let known: Metadata = document(fetcher, &address)?;
-            let entries = known.packages.get(name).map(|entries| expanded(entries)).unwrap_or_default();
-            entries.iter().find_map(|entry| url_of(entry, version)).ok_or_else(not_there)?
-        }
+    let opened = Repository::open(fetcher, repository)?;
+    let find = |entries: Vec<Value>| entries.iter().find_map(|entry| url_of(entry, version));
+    let url = match find(opened.inline(name)) {
+        Some(url) => url,
+        None => find(opened.in_document(fetcher, name, name)?).ok_or_else(not_there)?,
     };
     repository.follow(&url).ok_or_else(not_there)
+}
+
+/// A repository of which the first document is known.
+pub struct Repository {
+    address: Address,
+    root: Root,
+}
+
+impl Repository {
+    /// Asks a repository what it has.
+    pub fn open(fetcher: &Fetcher, address: &Address) -> Result<Self> {
+        let root = document(fetcher, &address.join("packages.json"))?;
+        Ok(Self { address: address.clone(), root })
+    }
+
+    /// Its address.
+    pub fn address(&self) -> &Address {
+        &self.address
+    }
+
+    /// What it says of each version of a package, as in manifests, with those of branches by choice; nothing where it
+    /// does not have the package.
+    pub fn versions(&self, fetcher: &Fetcher, name: &str, with_branches: bool) -> Result<Vec<Value>> {
+        let inline = self.inline(name);
+        if !inline.is_empty() {
+            return Ok(inline);
+        }
+        let branches = format!("{name}~dev");
+        let mut all = Vec::new();
+        for file in [name].into_iter().chain(with_branches.then_some(branches.as_str())) {
+            match self.in_document(fetcher, file, name) {
+                Err(RemoteError::NotFound { .. }) => {}
+                other => all.extend(other?),
+            }
+        }
+        Ok(all)
+    }
+
+    /// Where the archive of an entry is.
+    pub fn follow(&self, url: &str) -> Option<Address> {
+        self.address.follow(url)
+    }
+
+    /// What it has may be in the document itself, by names and versions, or as a list.
+    fn inline(&self, name: &str) -> Vec<Value> {
+        match self.root.packages.get(name) {
+            Some(Value::Object(by_version)) => by_version.values().cloned().collect(),
+            Some(Value::Array(entries)) => entries.clone(),
+            _ => Vec::new(),
+        }
+    }
+
+    fn in_document(&self, fetcher: &Fetcher, file: &str, name: &str) -> Result<Vec<Value>> {
+        let path = self.root.metadata.as_deref().unwrap_or(METADATA).replace("%package%", file);
+        let address = match path.strip_prefix('/') {
+            Some(below) => self.address.join(below),
+            None => {
+                let not_there = || RemoteError::NotFound { url: format!("{name} in {}", self.address) };
+                self.address.follow(&path).ok_or_else(not_there)?
+            }
+        };
+        let known: Metadata = document(fetcher, &address)?;
+        Ok(known.packages.get(name).map(|entries| expanded(entries)).unwrap_or_default())
+    }
 }
 
 /// The place of the archive of an entry, when it is of this version.

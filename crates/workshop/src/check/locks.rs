@@ -27,9 +27,7 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
         if declares && subject.tree.has(manifest) && !subject.tree.has(lockfile) && !other_lock {
             let what = format!("{manifest} declares packages, and there is no {lockfile}");
             let advice = format!("run {how} and commit {lockfile}");
-            if buildpack == "php" {
-                found.push(breaks(Place::new(manifest, None), what, advice));
-            } else if !is_resolved(subject, buildpack)? {
+            if !is_resolved(subject, buildpack)? {
                 let advice = format!("{advice}; a build resolves them, and keeps them in shtetl.lock");
                 found.push(doubt(Place::new(manifest, None), what, advice));
             }
