@@ -63,10 +63,7 @@ pub(super) fn lockfile(
 /// The version of PHP that packages have to run with.
 fn php(manifest: &Manifest, context: &Context<'_>) -> Result<String> {
     let said = manifest.config.platform.get("php").and_then(Value::as_str);
-    Ok(said.map_or_else(
-        || context.runtime().map(|runtime| runtime.version.clone()),
-        |said| Ok(said.to_owned()),
-    )?)
+    said.map_or_else(|| context.runtime().map(|runtime| runtime.version.clone()), |said| Ok(said.to_owned()))
 }
 
 /// The repositories, the first that has a package having all of it.
