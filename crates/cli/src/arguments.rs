@@ -128,6 +128,15 @@ pub enum Command {
         The exit code is the process's own; 0 when it was stopped with Ctrl-C or SIGTERM."
     )]
     Run(RunOptions),
+    /// Push an image to a registry: only what it lacks is sent, tags come last
+    #[command(after_help = "Examples:\n  shtetl push timetable harbour.example/ferry/timetable\n  \
+        shtetl push timetable:14 harbour.example/ferry/timetable:live\n\n\
+        Besides the image's tag, each process type has one of its own: live-web, live-tides.")]
+    Push(PushOptions),
+    /// Pull an image that shtetl built from a registry into the store; everything is checked
+    #[command(after_help = "Examples:\n  shtetl pull harbour.example/ferry/timetable:14\n  \
+        shtetl pull harbour.example/ferry/timetable@sha256:… --name timetable:live")]
+    Pull(PullOptions),
     /// List past builds: what ran, why, and how long it took
     #[command(
         after_help = "Examples:\n  shtetl ledger\n  shtetl ledger timetable\n  shtetl ledger timetable --log 3"
@@ -234,6 +243,9 @@ pub struct BuildOptions {
     /// Also write the image as a tar archive of an OCI layout
     #[arg(long, value_name = "FILE")]
     pub archive: Option<PathBuf>,
+    /// Also push the image to a registry: HOST[:PORT]/NAME[:TAG] [default tag: that of --tag]
+    #[arg(long, value_name = "REFERENCE", conflicts_with_all = ["dry_run", "offline"])]
+    pub push: Option<String>,
     /// How layers are compressed
     #[arg(long, value_name = "CODEC", default_value = "zstd", value_parser = ["zstd", "gzip"])]
     pub compress: String,
@@ -270,6 +282,23 @@ pub struct ShowOptions {
     /// Print the record: how the image came about, as JSON
     #[arg(long)]
     pub record: bool,
+}
+
+#[derive(Args)]
+pub struct PushOptions {
+    /// A name with an optional tag, a layout folder or an archive
+    pub image: String,
+    /// Where to: HOST[:PORT]/NAME[:TAG] [default tag: that of the image]
+    pub to: String,
+}
+
+#[derive(Args)]
+pub struct PullOptions {
+    /// HOST[:PORT]/NAME[:TAG] or HOST[:PORT]/NAME@DIGEST
+    pub image: String,
+    /// Name and tag in the store [default: the last part of its name, and its tag]
+    #[arg(long, value_name = "NAME[:TAG]")]
+    pub name: Option<String>,
 }
 
 #[derive(Args)]

@@ -17,6 +17,7 @@ mod interrupt;
 mod maven_settings;
 mod render;
 mod surroundings;
+mod transfer;
 
 use arguments::{Arguments, Command};
 use clap::Parser;
@@ -53,6 +54,8 @@ fn main() -> ExitCode {
         Command::Build(options) => commands::build::run(options, &surroundings, &output),
         Command::Show(options) => commands::show::run(options, &surroundings, &output),
         Command::Run(options) => commands::run::run(options, &surroundings, &output),
+        Command::Push(options) => commands::push::run(options, &surroundings, &output),
+        Command::Pull(options) => commands::pull::run(options, &surroundings, &output),
         Command::Ledger(options) => commands::ledger::run(options, &surroundings, &output),
         Command::Addresses(options) => commands::addresses::run(options, &surroundings, &output),
         Command::Runtimes(options) => commands::runtimes::run(options, &output),

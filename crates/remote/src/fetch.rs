@@ -236,12 +236,9 @@ impl Fetcher {
         }
     }
 
-    /// Sends a form (`application/x-www-form-urlencoded`) once; any status is an answer.
-    pub(crate) fn send_form(&self, url: &str, fields: &[(&str, &str)]) -> Result<Answer> {
-        if self.network == Network::Forbidden {
-            return Err(RemoteError::Offline { url: shown(url) });
-        }
-        answered(url, self.agent.post(url).send_form(fields.iter().copied()))
+    /// The connections.
+    pub(crate) fn agent(&self) -> &ureq::Agent {
+        &self.agent
     }
 }
 
@@ -267,13 +264,13 @@ fn agent(silence: Duration) -> ureq::Agent {
 }
 
 /// Scheme, host and port of a URL.
-fn server_of(url: &str) -> &str {
+pub(crate) fn server_of(url: &str) -> &str {
     let start = url.find("://").map_or(0, |at| at + 3);
     &url[..url[start..].find(['/', '?', '#']).map_or(url.len(), |at| start + at)]
 }
 
 /// The URL that `location` means, seen from `url` (RFC 3986, section 5.2, as far as servers use it).
-fn followed(url: &str, location: &str) -> String {
+pub(crate) fn followed(url: &str, location: &str) -> String {
     let server = server_of(url);
     if location.contains("://") {
         location.to_owned()
@@ -288,7 +285,7 @@ fn followed(url: &str, location: &str) -> String {
     }
 }
 
-fn answered(url: &str, said: Result<Response<Body>, ureq::Error>) -> Result<Answer> {
+pub(crate) fn answered(url: &str, said: Result<Response<Body>, ureq::Error>) -> Result<Answer> {
     said.map(Answer).map_err(|e| RemoteError::Unreachable { url: shown(url), detail: e.to_string() })
 }
 
@@ -319,10 +316,15 @@ impl Answer {
     }
 
     /// The answer, if it is a success.
-    pub(crate) fn successful(mut self, url: &str) -> Result<Self> {
+    pub(crate) fn successful(self, url: &str) -> Result<Self> {
+        // What was not asked for, a part or nothing, is no success either (RFC 9110, section 15.3).
+        self.with_status(&[OK, FROM_ELSEWHERE], url)
+    }
+
+    /// The answer, if it has one of these statuses.
+    pub(crate) fn with_status(mut self, expected: &[u16], url: &str) -> Result<Self> {
         match self.status() {
-            // What was not asked for, a part or nothing, is no success either (RFC 9110, section 15.3).
-            OK | FROM_ELSEWHERE => Ok(self),
+            status if expected.contains(&status) => Ok(self),
             404 | 410 => Err(RemoteError::NotFound { url: shown(url) }),
             status => {
                 let asked = self.headers("Retry-After").first().and_then(|text| text.trim().parse().ok());

@@ -15,6 +15,7 @@ pub mod oci;
 pub mod packages;
 mod patient;
 mod repository;
+mod send;
 
 pub use address::{Address, server_in, without_steps_back};
 pub use downloads::Downloads;

@@ -5,6 +5,7 @@ pub mod archives;
 pub mod debian;
 pub mod host;
 pub mod mirror;
+pub mod oci_registry;
 pub mod program;
 pub mod registry;
 pub mod tree;

@@ -22,6 +22,8 @@ pub struct OpenImage {
     pub label: String,
     /// Digest of the index.
     pub digest: BlobDigest,
+    /// The index.
+    pub index: Index,
     /// One for each process type, the default one first.
     pub variants: Vec<ProcessImage>,
     /// How it came about.
@@ -48,20 +50,28 @@ pub struct ProcessImage {
 pub fn open(store: &Store, text: &str) -> Result<OpenImage> {
     let path = Path::new(text);
     if path.join("oci-layout").is_file() {
-        return read(store, text, read_layout(store, path)?);
+        return open_index(store, text, read_layout(store, path)?);
     }
     if path.is_file() {
         let folder = store.temporary_folder()?;
         unpack_archive(path, &folder)?;
-        return read(store, text, read_layout(store, &folder)?);
+        return open_index(store, text, read_layout(store, &folder)?);
     }
     let (name, tag) = text.split_once(':').unwrap_or((text, DEFAULT_TAG));
     let valid = names::check("app", name).is_ok() && names::check_tag(tag).is_ok();
     let digest =
         valid.then(|| store.read_document::<BlobDigest>(&store.image_path(name, tag)).whole()).flatten();
     match digest {
-        Some(digest) => read(store, &format!("{name}:{tag}"), digest),
+        Some(digest) => open_index(store, &format!("{name}:{tag}"), digest),
         None => Err(Error::Run(RunError::NoImage { name: text.to_owned(), known: all(store)? })),
+    }
+}
+
+/// The tag in what an image is called; the default one for a layout or an archive.
+pub fn tag_of(text: &str) -> &str {
+    match text.split_once(':') {
+        Some((_, tag)) if names::check_tag(tag).is_ok() => tag,
+        _ => DEFAULT_TAG,
     }
 }
 
@@ -77,7 +87,8 @@ pub fn all(store: &Store) -> Result<Vec<String>> {
     Ok(found)
 }
 
-fn read(store: &Store, label: &str, digest: BlobDigest) -> Result<OpenImage> {
+/// Opens the image with this index, which is in the store.
+pub(crate) fn open_index(store: &Store, label: &str, digest: BlobDigest) -> Result<OpenImage> {
     let index: Index = document(store, "image index", digest)?;
     let mut variants = Vec::new();
     for descriptor in index.manifests.iter().filter(|d| d.media_type == media::MANIFEST) {
@@ -95,7 +106,7 @@ fn read(store: &Store, label: &str, digest: BlobDigest) -> Result<OpenImage> {
     let record = variants.first().and_then(|v| v.config.config.labels.get(labels::RECORD));
     let record = record.and_then(|text| serde_json::from_str(text).ok());
     match record {
-        Some(record) => Ok(OpenImage { label: label.to_owned(), digest, variants, record }),
+        Some(record) => Ok(OpenImage { label: label.to_owned(), digest, index, variants, record }),
         None => Err(Error::Run(RunError::NoRecord { image: label.to_owned() })),
     }
 }

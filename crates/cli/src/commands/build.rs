@@ -16,6 +16,7 @@ use engine::{Budget, FailedRoot, KeptRoot, Session};
 use model::{Error, shell_words};
 use planning::Pinning;
 use remote::Network;
+use remote::oci::Reference;
 use std::io::{self, IsTerminal};
 use std::path::Path;
 use std::process::ExitCode;
@@ -23,8 +24,10 @@ use workshop::app::{App, BuildRequest};
 use workshop::build;
 use workshop::build::{Built, Exports, Preview, preview};
 use workshop::check::{PLAN_FAILS, Scope, Severity};
+use workshop::inspect;
 use workshop::plan::Worklist;
 use workshop::prepare::{plan_offline, prepare};
+use workshop::push;
 use workshop::record::LayerRecord;
 use workshop::storage::{self, Limit};
 
@@ -43,6 +46,7 @@ pub fn run(options: &BuildOptions, surroundings: &Surroundings, output: &Output)
 
 fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) -> Done {
     check_targets(options)?;
+    let push_to = options.push.as_ref().map(|to| push::reference(to, &options.tag)).transpose()?;
     interrupt::cancels(&surroundings.cancel)?;
     let network = if options.offline { Network::Forbidden } else { Network::Allowed };
     let fetcher = surroundings.fetcher(network);
@@ -72,7 +76,13 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
     };
     let written = options.layout.iter().chain(&options.archive);
     let written: Vec<String> = written.map(|place| place.display().to_string()).collect();
-    show_built(&built, &written, output);
+    if !output.is_json() {
+        show_built(&built, &written, output);
+    }
+    let pushed = push_to.map(|to| push_built(&built, &to, surroundings, output)).transpose()?;
+    if output.is_json() {
+        output.json(&document(&built, &written, pushed));
+    }
     if built.outcomes.iter().any(|outcome| outcome.because.is_some()) {
         keep_within_limit(surroundings, output)?;
     }
@@ -214,25 +224,46 @@ fn show_preview(app: &App, worklist: &Worklist, steps: &[Preview], output: &Outp
     }
 }
 
-/// Shows a finished build; `written` are the places that it was also written to.
-pub fn show_built(built: &Built, written: &[String], output: &Output) {
-    if output.is_json() {
-        output.json(&serde_json::json!({
-            "format": "shtetl/build/1",
-            "name": built.name,
-            "tag": built.tag,
-            "digest": built.digest,
-            "number": built.number,
-            "milliseconds": built.milliseconds,
-            "unchanged": built.before == Some(built.digest),
-            "steps": built.outcomes,
-            "processes": built.record.processes,
-            "layers": built.record.layers,
-            "left_out": built.left_out,
-            "written": written,
-        }));
-        return;
+/// Pushes a finished build, and shows it; gives it for programs.
+fn push_built(
+    built: &Built,
+    to: &Reference,
+    surroundings: &Surroundings,
+    output: &Output,
+) -> Result<serde_json::Value, Failure> {
+    let image = inspect::open(&surroundings.store, &format!("{}:{}", built.name, built.tag))?;
+    let pushed = super::push::push_to(&image, to, surroundings, output)?;
+    if !output.is_json() {
+        output.line(format!("\npushed to {}", styled(STRONG, &pushed.repository)));
+        super::push::details(&pushed, output);
     }
+    Ok(super::push::document(&image, &pushed))
+}
+
+/// A finished build, for programs; `written` are the places that it was also written to.
+fn document(built: &Built, written: &[String], pushed: Option<serde_json::Value>) -> serde_json::Value {
+    let mut document = serde_json::json!({
+        "format": "shtetl/build/1",
+        "name": built.name,
+        "tag": built.tag,
+        "digest": built.digest,
+        "number": built.number,
+        "milliseconds": built.milliseconds,
+        "unchanged": built.before == Some(built.digest),
+        "steps": built.outcomes,
+        "processes": built.record.processes,
+        "layers": built.record.layers,
+        "left_out": built.left_out,
+        "written": written,
+    });
+    if let Some(pushed) = pushed {
+        document["pushed"] = pushed;
+    }
+    document
+}
+
+/// Shows a finished build to people; `written` are the places that it was also written to.
+pub fn show_built(built: &Built, written: &[String], output: &Output) {
     let ran = built.outcomes.iter().filter(|o| o.because.is_some()).count();
     let image = format!("{}:{}", built.name, built.tag);
     let verdict = match (ran, built.before == Some(built.digest)) {

@@ -9,6 +9,8 @@ pub mod init;
 pub mod ledger;
 mod machine;
 mod order;
+pub mod pull;
+pub mod push;
 pub mod run;
 mod run_settings;
 pub mod runtimes;

@@ -2,7 +2,6 @@
 
 use super::wording::{WRONG, Worded, suggestion, worded};
 use crate::render::{snippet, words};
-use ::remote::oci::ReferenceFault;
 use model::error::ConfigError;
 use model::{Complaint, Fault};
 use std::path::Path;
@@ -47,17 +46,7 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
         ),
         ConfigError::BadReference { text, fault } => worded(
             WRONG,
-            format!(
-                "oci:{text} names no image: {}",
-                match fault {
-                    ReferenceFault::NoRegistry => "it does not begin with a registry, and none is assumed",
-                    ReferenceFault::Name =>
-                        "a name has lower-case letters, digits and dots, dashes or underscores between them",
-                    ReferenceFault::Tag =>
-                        "a tag has letters, digits, dots, dashes and underscores, at most 128",
-                    ReferenceFault::Digest => "behind the @ stands no SHA-256 digest",
-                }
-            ),
+            format!("oci:{text} names no image: {}", super::registry::fault_of(*fault)),
             "write oci:HOST/NAME:TAG, oci:HOST/NAME@sha256:DIGEST, or oci:./FOLDER of a layout",
         ),
         ConfigError::NoAddress { ecosystem } => worded(

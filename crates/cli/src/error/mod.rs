@@ -5,6 +5,7 @@ mod config;
 mod content;
 mod package;
 mod pin;
+mod registry;
 mod remote;
 mod run;
 mod sandbox;
@@ -120,6 +121,7 @@ fn words_of(error: &Error) -> Worded {
         Error::Base(error) => base::words_of(error),
         Error::Step(error) => step::words_of(error),
         Error::Run(error) => run::words_of(error),
+        Error::Registry(error) => registry::words_of(error),
         Error::NoSandbox(refusal) => sandbox::refused(refusal),
         Error::Sandbox(error) => sandbox::words_of(error),
         Error::Interrupted => worded(INTERRUPTED, "interrupted; nothing half done is left behind", ""),

@@ -26,6 +26,7 @@ mod outside_buildpacks;
 mod packages;
 mod pages;
 mod real_compiler;
+mod registries;
 mod resolving;
 mod run;
 mod schema;

@@ -4,6 +4,7 @@ mod base;
 mod config;
 mod package;
 mod pin;
+mod registry;
 mod run;
 mod source;
 mod step;
@@ -13,6 +14,7 @@ pub use base::BaseError;
 pub use config::ConfigError;
 pub use package::PackageError;
 pub use pin::PinError;
+pub use registry::RegistryError;
 pub use run::RunError;
 pub use source::SourceError;
 pub use step::StepError;
@@ -54,6 +56,9 @@ pub enum Error {
     /// Images that are opened or run.
     #[error(transparent)]
     Run(#[from] RunError),
+    /// Images on their way to and from registries.
+    #[error(transparent)]
+    Registry(#[from] RegistryError),
     /// No way to isolate a process works on this machine.
     #[error(transparent)]
     NoSandbox(#[from] Refusal),

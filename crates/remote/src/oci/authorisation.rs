@@ -20,21 +20,30 @@ struct Token {
     access_token: Option<String>,
 }
 
+/// What one wants to be let in for.
+#[derive(Clone, Copy)]
+pub(super) struct Wanted<'a> {
+    pub(super) reference: &'a Reference,
+    /// Scopes of a token, as in `repository:NAME:pull`; those of the challenge where there are none.
+    pub(super) scopes: &'a [String],
+}
+
 /// The value of the header `Authorization` that answers the registry's challenges; `None` when there is
 /// nothing to answer with. With it comes where credentials were found.
 pub(super) fn answer(
     fetcher: &Fetcher,
     credentials: &CredentialFiles,
-    reference: &Reference,
+    wanted: Wanted<'_>,
     challenges: &[String],
 ) -> Result<(Option<String>, Option<String>)> {
+    let Wanted { reference, .. } = wanted;
     let login = credentials.login(&reference.host, &reference.repository)?;
     let found = login.as_ref().map(|login| login.found.clone());
     for challenge in challenges {
         let (scheme, parameters) = challenge.split_once(' ').unwrap_or((challenge, ""));
         let parameters = parameters_of(parameters);
         if scheme.eq_ignore_ascii_case("bearer") {
-            let token = token(fetcher, reference, login.as_ref(), &parameters)?;
+            let token = token(fetcher, wanted, login.as_ref(), &parameters)?;
             return Ok((Some(format!("Bearer {token}")), found));
         }
         if scheme.eq_ignore_ascii_case("basic")
@@ -50,10 +59,10 @@ fn basic(password: &str) -> String {
     format!("Basic {}", STANDARD.encode(password))
 }
 
-/// Gets a token that lets one pull.
+/// Gets a token.
 fn token(
     fetcher: &Fetcher,
-    reference: &Reference,
+    Wanted { reference, scopes }: Wanted<'_>,
     login: Option<&Login>,
     parameters: &BTreeMap<String, String>,
 ) -> Result<String> {
@@ -67,15 +76,22 @@ fn token(
         return Err(malformed("names a server without encryption"));
     }
     let usual = format!("repository:{}:pull", reference.repository);
-    let scope = parameters.get("scope").unwrap_or(&usual);
-    let mut query = vec![("scope", scope.as_str())];
+    let said = parameters.get("scope").unwrap_or(&usual);
+    // A challenge may name several in one.
+    let own = scopes.iter().map(String::as_str);
+    let all: Vec<&str> = if scopes.is_empty() { said.split(' ').collect() } else { own.collect() };
+    let mut query: Vec<_> = all.into_iter().map(|scope| ("scope", scope)).collect();
     query.extend(parameters.get("service").map(|service| ("service", service.as_str())));
     fetcher.with_retry(|| {
         let answer = match login.map(|login| &login.secret) {
             Some(Secret::Identity(token)) => {
                 let mut form = vec![("grant_type", "refresh_token"), ("client_id", "shtetl")];
                 form.push(("refresh_token", token));
-                form.extend(&query);
+                // There, they are one field (RFC 6749, section 3.3).
+                let scope = query.iter().filter(|(name, _)| *name == "scope").map(|(_, scope)| *scope);
+                let scope = scope.collect::<Vec<_>>().join(" ");
+                form.push(("scope", &scope));
+                form.extend(query.iter().filter(|(name, _)| *name != "scope"));
                 fetcher.send_form(realm, &form)?
             }
             secret => {

@@ -6,8 +6,12 @@ mod documents;
 mod reference;
 mod registry;
 mod source;
+mod target;
+mod upload;
 
 pub use credentials::CredentialFiles;
 pub use documents::{ForeignConfig, ForeignManifest, Part};
 pub use reference::{Reference, ReferenceFault, Target};
 pub use source::ImageSource;
+pub use target::ImageTarget;
+pub use upload::Arrival;

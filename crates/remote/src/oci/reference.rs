@@ -40,8 +40,13 @@ pub enum ReferenceFault {
 }
 
 impl Reference {
-    /// Reads a reference.
+    /// Reads a reference; without a tag, the tag is `latest`.
     pub fn parse(text: &str) -> Result<Self, ReferenceFault> {
+        Self::with_tag(text, "latest")
+    }
+
+    /// Reads a reference; without a tag, this is it.
+    pub fn with_tag(text: &str, tag: &str) -> Result<Self, ReferenceFault> {
         let (explicit, rest) = match text.strip_prefix("http://") {
             Some(rest) => (true, rest),
             None => (false, text.strip_prefix("https://").unwrap_or(text)),
@@ -56,7 +61,7 @@ impl Reference {
         };
         let (repository, tag) = match rest.split_once(':') {
             Some((repository, tag)) => (repository, tag),
-            None => (rest, "latest"),
+            None => (rest, tag),
         };
         if !is_repository(repository) {
             return Err(ReferenceFault::Name);

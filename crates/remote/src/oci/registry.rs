@@ -1,11 +1,12 @@
-//! Pulling from a registry.
+//! A name in a registry: what it answers, once it lets us in, and what is pulled from it.
 
-use super::authorisation::{answer, denied};
+use super::authorisation::{Wanted, answer, denied};
 use super::credentials::CredentialFiles;
 use super::documents::ACCEPTED;
 use super::reference::{Reference, Target};
 use crate::error::{RemoteError, Result};
-use crate::fetch::{Answer, Fetcher, copy, shown};
+use crate::fetch::{Answer, Fetcher, copy, server_of, shown};
+use crate::send::{Method, Payload};
 use content::BlobDigest;
 use std::io::{Read, Write};
 use std::sync::Mutex;
@@ -18,13 +19,25 @@ pub(super) struct Registry<'a> {
     pub(super) reference: Reference,
     fetcher: &'a Fetcher,
     credentials: &'a CredentialFiles,
+    /// What is wanted of names in the registry, as scopes of tokens; what a challenge says where nothing is.
+    scopes: Vec<String>,
     /// The header that let us in last.
     authorisation: Mutex<Option<String>>,
 }
 
 impl<'a> Registry<'a> {
     pub(super) fn new(reference: Reference, fetcher: &'a Fetcher, credentials: &'a CredentialFiles) -> Self {
-        Self { reference, fetcher, credentials, authorisation: Mutex::new(None) }
+        Self { reference, fetcher, credentials, scopes: Vec::new(), authorisation: Mutex::new(None) }
+    }
+
+    /// The same, to be let in for these scopes at once.
+    pub(super) fn with_scopes(self, scopes: Vec<String>) -> Self {
+        Self { scopes, ..self }
+    }
+
+    /// What asks it.
+    pub(super) fn fetcher(&self) -> &Fetcher {
+        self.fetcher
     }
 
     /// The bytes of a manifest.
@@ -87,17 +100,36 @@ impl<'a> Registry<'a> {
 
     /// Asks, and once more with credentials when they are asked for.
     fn ask(&self, url: &str, headers: &[(&str, &str)]) -> Result<Answer> {
+        self.let_in(url, |login| self.fetcher.ask(url, &with_authorisation(headers, login)))
+    }
+
+    /// Sends, and once more with credentials when they are asked for; to another server never with them.
+    pub(super) fn send(
+        &self,
+        method: Method,
+        url: &str,
+        headers: &[(&str, &str)],
+        payload: Payload<'_>,
+    ) -> Result<Answer> {
+        if server_of(url) != server_of(&self.reference.url("")) {
+            return self.fetcher.send(method, url, headers, payload);
+        }
+        self.let_in(url, |login| self.fetcher.send(method, url, &with_authorisation(headers, login), payload))
+    }
+
+    fn let_in(&self, url: &str, attempt: impl Fn(Option<&str>) -> Result<Answer>) -> Result<Answer> {
         let known = self.authorisation.lock().map(|known| known.clone()).unwrap_or_default();
-        let first = self.fetcher.ask(url, &with_authorisation(headers, known.as_deref()))?;
+        let first = attempt(known.as_deref())?;
         if !matches!(first.status(), 401 | 403) {
             return Ok(first);
         }
         let challenges = first.headers("WWW-Authenticate");
         drop(first);
-        let (value, found) = answer(self.fetcher, self.credentials, &self.reference, &challenges)?;
+        let wanted = Wanted { reference: &self.reference, scopes: &self.scopes };
+        let (value, found) = answer(self.fetcher, self.credentials, wanted, &challenges)?;
         let refused = || denied(&self.reference, &shown(url), found.clone());
         let value = value.ok_or_else(refused)?;
-        let second = self.fetcher.ask(url, &with_authorisation(headers, Some(&value)))?;
+        let second = attempt(Some(&value))?;
         if matches!(second.status(), 401 | 403) {
             return Err(refused());
         }

@@ -37,13 +37,10 @@ impl<'a> ImageSource<'a> {
 
     /// The manifest for a platform that the name stands for now, with its digest.
     pub fn newest(&self, platform: &str) -> Result<(BlobDigest, Vec<u8>)> {
-        let bytes = match &self.0 {
-            Kind::Registry(registry) => registry.manifest(&registry.reference.target)?,
-            Kind::Layout { folder, .. } => read(&folder.join("index.json"))?,
-        };
+        let (digest, bytes) = self.document()?;
         let mut document: Either = self.parsed("it", &bytes)?;
         if document.config.is_some() {
-            return Ok((BlobDigest::of(&bytes), bytes));
+            return Ok((digest, bytes));
         }
         if let Kind::Layout { tag: Some(tag), .. } = &self.0 {
             document.manifests.retain(|part| part.annotations.get(TAG) == Some(tag));
@@ -61,6 +58,15 @@ impl<'a> ImageSource<'a> {
             }
         }
         Err(self.malformed("its lists of manifests list only lists"))
+    }
+
+    /// The document that the name stands for now, a manifest or a list of them, with its digest.
+    pub fn document(&self) -> Result<(BlobDigest, Vec<u8>)> {
+        let bytes = match &self.0 {
+            Kind::Registry(registry) => registry.manifest(&registry.reference.target)?,
+            Kind::Layout { folder, .. } => read(&folder.join("index.json"))?,
+        };
+        Ok((BlobDigest::of(&bytes), bytes))
     }
 
     /// The bytes of the manifest with this digest.

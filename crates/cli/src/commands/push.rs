@@ -1,0 +1,69 @@
+//! `push`: an image of the store goes to a registry.
+
+use super::Done;
+use crate::arguments::PushOptions;
+use crate::error::Failure;
+use crate::interrupt;
+use crate::render::{FAINT, Output, STRONG, styled, words};
+use crate::surroundings::Surroundings;
+use crate::transfer;
+use remote::Network;
+use remote::oci::Reference;
+use std::process::ExitCode;
+use workshop::inspect::{self, OpenImage};
+use workshop::push::{self, Pushed};
+
+pub fn run(options: &PushOptions, surroundings: &Surroundings, output: &Output) -> Done {
+    interrupt::cancels(&surroundings.cancel)?;
+    let to = push::reference(&options.to, inspect::tag_of(&options.image))?;
+    let image = inspect::open(&surroundings.store, &options.image)?;
+    let pushed = push_to(&image, &to, surroundings, output)?;
+    if output.is_json() {
+        output.json(&document(&image, &pushed));
+    } else {
+        output.line(format!("{}  pushed to {}", styled(STRONG, &image.label), pushed.repository));
+        output.line(format!("  {}", styled(FAINT, pushed.digest)));
+        details(&pushed, output);
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// Pushes an image, showing how far it is.
+pub fn push_to(
+    image: &OpenImage,
+    to: &Reference,
+    surroundings: &Surroundings,
+    output: &Output,
+) -> Result<Pushed, Failure> {
+    let fetcher = surroundings.fetcher(Network::Allowed);
+    Ok(transfer::shown("sending", &fetcher, surroundings, output, |transfer| {
+        push::push(image, to, transfer)
+    })?)
+}
+
+/// A finished push, for programs.
+pub fn document(image: &OpenImage, pushed: &Pushed) -> serde_json::Value {
+    let tags: Vec<_> =
+        pushed.tags.iter().map(|(tag, digest)| serde_json::json!({ "tag": tag, "digest": digest })).collect();
+    serde_json::json!({
+        "format": "shtetl/push/1", "image": image.label, "repository": pushed.repository, "digest": pushed.digest,
+        "tags": tags, "bytes_sent": pushed.sent, "bytes_mounted": pushed.mounted, "bytes_there": pushed.known,
+    })
+}
+
+/// What was sent, and the tags.
+pub fn details(pushed: &Pushed, output: &Output) {
+    let mut parts = vec![format!("{} sent", words::size(pushed.sent))];
+    parts.extend(
+        (pushed.mounted > 0)
+            .then(|| format!("{} taken from other names of the registry", words::size(pushed.mounted))),
+    );
+    parts.extend((pushed.known > 0).then(|| format!("{} already there", words::size(pushed.known))));
+    let tags: Vec<&str> = pushed.tags.iter().rev().map(|(tag, _)| tag.as_str()).collect();
+    output.line(format!("  {}  {}", styled(FAINT, "data  "), parts.join(", ")));
+    output.line(format!(
+        "  {}  {}",
+        styled(FAINT, if tags.len() == 1 { "tag   " } else { "tags  " }),
+        tags.join(", ")
+    ));
+}

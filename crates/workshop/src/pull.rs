@@ -1,0 +1,124 @@
+//! Pulls an image of this tool from a registry into the store, everything checked.
+
+use crate::inspect::{self, OpenImage};
+use crate::push::{Transfer, told};
+use crate::registry_places::RegistryPlaces;
+use content::BlobDigest;
+use content::digest::HashingWriter;
+use content::image::{Index, media};
+use engine::run_indexed;
+use model::error::RegistryError;
+use model::{Error, Result, names};
+use remote::RemoteError;
+use remote::oci::{ForeignManifest, ImageSource, Part, Reference};
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+/// How many blobs are pulled at once.
+const AT_ONCE: usize = 6;
+
+/// An image that is in the store now.
+#[derive(Debug)]
+pub struct Pulled {
+    /// The image.
+    pub image: OpenImage,
+    /// Bytes of blobs that were received.
+    pub received: u64,
+    /// Bytes of blobs that were in the store.
+    pub known: u64,
+}
+
+/// Pulls an image, and gives it the name and tag in the store, which are checked.
+pub fn pull(from: &Reference, (name, tag): (&str, &str), transfer: &Transfer<'_>) -> Result<Pulled> {
+    names::check("app", name)?;
+    names::check_tag(tag)?;
+    let store = transfer.store;
+    let at_registry = |source| told(from, transfer, source);
+    let source = ImageSource::registry(from.clone(), transfer.fetcher, transfer.credentials);
+    let (digest, bytes) = source.document().map_err(at_registry)?;
+    let foreign = || Error::Registry(RegistryError::Foreign { image: from.to_string() });
+    // Those of this tool are always lists.
+    let index: Index = serde_json::from_slice(&bytes).map_err(|_| foreign())?;
+    let mut blobs: BTreeMap<BlobDigest, Part> = BTreeMap::new();
+    for listed in index.manifests.iter().filter(|listed| listed.media_type == media::MANIFEST) {
+        let bytes = source.manifest(listed.digest).map_err(at_registry)?;
+        let ForeignManifest { config, layers } = source.read_manifest(&bytes).map_err(at_registry)?;
+        blobs.extend(layers.into_iter().chain([config]).map(|part| (part.digest, part)));
+        store.put_blob(&bytes)?;
+    }
+    let (received, known) = receive(blobs.into_values().collect(), &source, transfer).map_err(at_registry)?;
+    store.put_blob(&bytes)?;
+    let image =
+        inspect::open_index(store, &format!("{name}:{tag}"), digest).map_err(|error| match error {
+            Error::Run(_) => foreign(),
+            error => error,
+        })?;
+    store.write_document(&store.image_path(name, tag), &digest)?;
+    let layers: Vec<BlobDigest> = image.record.layers.iter().map(|layer| layer.digest).collect();
+    RegistryPlaces::note(store, &from.host, &from.repository, &layers)?;
+    Ok(Pulled { image, received, known })
+}
+
+/// Brings blobs into the store, several at once; gives how many bytes were received, and how many were there.
+fn receive(
+    parts: Vec<Part>,
+    source: &ImageSource<'_>,
+    transfer: &Transfer<'_>,
+) -> Result<(u64, u64), RemoteError> {
+    let store = transfer.store;
+    let (missing, there): (Vec<_>, Vec<_>) =
+        parts.into_iter().partition(|part| !store.has_verified(part.digest, part.size));
+    let (known, total) =
+        (there.iter().map(|part| part.size).sum(), missing.iter().map(|part| part.size).sum());
+    let (gone, errors, has_failed) = (AtomicU64::new(0), Mutex::new(Vec::new()), AtomicBool::new(false));
+    run_indexed(missing.len(), AT_ONCE, |at| {
+        if has_failed.load(Ordering::Relaxed) {
+            return;
+        }
+        let part = &missing[at];
+        let tell = |count: u64| (transfer.progress)(gone.fetch_add(count, Ordering::Relaxed) + count, total);
+        if let Err(error) = receive_one(part, source, transfer, &tell) {
+            has_failed.store(true, Ordering::Relaxed);
+            errors.lock().unwrap_or_else(PoisonError::into_inner).push(error);
+        }
+    });
+    match errors.into_inner().unwrap_or_else(PoisonError::into_inner).into_iter().next() {
+        Some(error) => Err(error),
+        None => Ok((total, known)),
+    }
+}
+
+fn receive_one(
+    part: &Part,
+    source: &ImageSource<'_>,
+    transfer: &Transfer<'_>,
+    tell: &dyn Fn(u64),
+) -> Result<(), RemoteError> {
+    let store = transfer.store;
+    let in_store = |error: content::ContentError| RemoteError::Io {
+        path: store.root().to_owned(),
+        source: std::io::Error::other(error),
+    };
+    let mut to = Telling { to: HashingWriter::new(store.temporary_file().map_err(in_store)?), tell };
+    source.blob(part, &mut to)?;
+    store.publish_blob(to.to.finish().0, part.digest).map_err(in_store)
+}
+
+/// Tells how many bytes were written.
+struct Telling<'a, W> {
+    to: W,
+    tell: &'a dyn Fn(u64),
+}
+
+impl<W: std::io::Write> std::io::Write for Telling<'_, W> {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        let count = self.to.write(bytes)?;
+        (self.tell)(count as u64);
+        Ok(count)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.to.flush()
+    }
+}

@@ -1,0 +1,200 @@
+//! Pushes an image of the store to a registry: what it lacks is sent, and the tags come last.
+
+use crate::inspect::OpenImage;
+use crate::registry_places::RegistryPlaces;
+use cancel::Cancel;
+use content::BlobDigest;
+use content::image::{Descriptor, Index, Manifest, media, to_json};
+use content::store::Store;
+use engine::run_indexed;
+use model::error::RegistryError;
+use model::{Error, Result, Role, labels};
+use remote::oci::{Arrival, CredentialFiles, ImageTarget, Reference, Target};
+use remote::{Fetcher, RemoteError};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+/// How many blobs are sent at once.
+const AT_ONCE: usize = 6;
+
+/// What pushing and pulling takes from outside.
+pub struct Transfer<'a> {
+    /// The store.
+    pub store: &'a Store,
+    /// Asks registries.
+    pub fetcher: &'a Fetcher,
+    /// Where credentials are.
+    pub credentials: &'a CredentialFiles,
+    /// Told how many of how many bytes have gone, from any thread.
+    pub progress: &'a (dyn Fn(u64, u64) + Sync),
+    /// Ends it early.
+    pub cancel: &'a Cancel,
+}
+
+/// An image that is in a registry now.
+#[derive(Debug, Serialize)]
+pub struct Pushed {
+    /// Registry and name.
+    pub repository: String,
+    /// The index of the image.
+    pub digest: BlobDigest,
+    /// Each tag with what it names.
+    pub tags: Vec<(String, BlobDigest)>,
+    /// Bytes of blobs that were sent.
+    pub sent: u64,
+    /// Bytes of blobs that were under another name of the registry.
+    pub mounted: u64,
+    /// Bytes of blobs that were there.
+    pub known: u64,
+}
+
+/// Reads where an image is in a registry; `tag` is the tag where none is said.
+pub fn reference(text: &str, tag: &str) -> Result<Reference> {
+    Reference::with_tag(text, tag)
+        .map_err(|fault| Error::Registry(RegistryError::Reference { text: text.to_owned(), fault }))
+}
+
+/// Pushes `image` to a tag of a registry, and the image of each process type to a tag of its own.
+pub fn push(image: &OpenImage, to: &Reference, transfer: &Transfer<'_>) -> Result<Pushed> {
+    let Target::Tag(tag) = &to.target else {
+        return Err(Error::Registry(RegistryError::NotATag { text: to.to_string() }));
+    };
+    let store = transfer.store;
+    let at_registry = |source| told(to, transfer, source);
+    let layers: Vec<BlobDigest> = image.record.layers.iter().map(|layer| layer.digest).collect();
+    let places = RegistryPlaces::of(store, &to.host);
+    let base = base_name(image, &to.host);
+    let mut sources = places.other_names(&layers, &to.repository);
+    sources.extend(base.iter().filter(|name| **name != to.repository).cloned());
+    sources.dedup();
+    let target = ImageTarget::new(to.clone(), &sources, transfer.fetcher, transfer.credentials);
+    let tags = tags(image, tag)?;
+    let mut pushed = Pushed {
+        repository: format!("{}/{}", to.host, to.repository),
+        digest: image.digest,
+        tags: tags.iter().map(|(tag, bytes)| (tag.clone(), BlobDigest::of(bytes))).collect(),
+        sent: 0,
+        mounted: 0,
+        known: 0,
+    };
+    pushed.tags.push((tag.clone(), image.digest));
+    let blobs = blobs(image);
+    let total = blobs.values().sum();
+    // A registry that has the index has everything that it names.
+    if target.digest_of(&Target::Digest(image.digest)).map_err(at_registry)?.is_some() {
+        pushed.known = total;
+    } else {
+        let is_base = |digest: &BlobDigest| {
+            image.record.layers.iter().any(|layer| layer.digest == *digest && layer.role == Role::Base)
+        };
+        let mount = |digest: &BlobDigest| {
+            let own = places.other_name(*digest, &to.repository);
+            own.or(base.as_deref().filter(|name| is_base(digest) && *name != to.repository))
+        };
+        send_blobs(&blobs, &target, &mount, transfer, &mut pushed).map_err(at_registry)?;
+        for variant in &image.variants {
+            let bytes = store.read_blob(variant.digest)?;
+            target
+                .put_manifest(media::MANIFEST, &bytes, &Target::Digest(variant.digest))
+                .map_err(at_registry)?;
+        }
+    }
+    let index = store.read_blob(image.digest)?;
+    for (tag, bytes) in tags.iter().map(|(tag, bytes)| (tag, bytes)).chain([(tag, &index)]) {
+        let target_tag = Target::Tag(tag.clone());
+        if target.digest_of(&target_tag).map_err(at_registry)? != Some(BlobDigest::of(bytes)) {
+            target.put_manifest(media::INDEX, bytes, &target_tag).map_err(at_registry)?;
+        }
+    }
+    RegistryPlaces::note(store, &to.host, &to.repository, &layers)?;
+    Ok(pushed)
+}
+
+/// The error, unless the user has ended the work.
+pub(crate) fn told(image: &Reference, transfer: &Transfer<'_>, source: RemoteError) -> Error {
+    match transfer.cancel.is_cancelled() {
+        true => Error::Interrupted,
+        false => Error::Registry(RegistryError::Remote { image: image.to_string(), source }),
+    }
+}
+
+/// The configurations and layers of an image, with their sizes.
+fn blobs(image: &OpenImage) -> BTreeMap<BlobDigest, u64> {
+    let parts = image.variants.iter().flat_map(|variant| {
+        let Manifest { config, layers, .. } = &variant.manifest;
+        layers.iter().chain([config])
+    });
+    parts.map(|part| (part.digest, part.size)).collect()
+}
+
+/// The name in the registry that the base came from, where it came from there.
+fn base_name(image: &OpenImage, host: &str) -> Option<String> {
+    let base = Reference::parse(image.record.base.strip_prefix("oci:")?).ok()?;
+    (base.host == host).then_some(base.repository)
+}
+
+/// For each process type, its tag and the index of its manifests. An image of a single one needs no other tag.
+fn tags(image: &OpenImage, tag: &str) -> Result<Vec<(String, Vec<u8>)>> {
+    let mut by_process: BTreeMap<&str, Vec<Descriptor>> = BTreeMap::new();
+    let mut in_order = Vec::new();
+    for descriptor in &image.index.manifests {
+        let Some(process) = descriptor.annotations.get(labels::PROCESS) else { continue };
+        if !by_process.contains_key(process.as_str()) {
+            in_order.push(process.as_str());
+        }
+        by_process.entry(process).or_default().push(descriptor.clone());
+    }
+    if in_order.len() < 2 {
+        return Ok(Vec::new());
+    }
+    let mut tags = Vec::new();
+    for process in in_order {
+        let manifests = by_process.remove(process).unwrap_or_default();
+        let index = Index { manifests, ..image.index.clone() };
+        tags.push((format!("{tag}-{process}"), to_json(&index)?));
+    }
+    Ok(tags)
+}
+
+/// Brings all blobs into the registry, several at once; the first error ends it.
+fn send_blobs<'m>(
+    blobs: &BTreeMap<BlobDigest, u64>,
+    target: &ImageTarget<'_>,
+    mount: &(dyn Fn(&BlobDigest) -> Option<&'m str> + Sync),
+    transfer: &Transfer<'_>,
+    pushed: &mut Pushed,
+) -> Result<(), RemoteError> {
+    // The largest first: the end of the work is not left to one of them.
+    let mut in_order: Vec<(BlobDigest, u64)> = blobs.iter().map(|(digest, size)| (*digest, *size)).collect();
+    in_order.sort_by_key(|(digest, size)| (std::cmp::Reverse(*size), *digest));
+    let (gone, total) = (AtomicU64::new(0), in_order.iter().map(|(_, size)| size).sum());
+    let (done, has_failed) = (Mutex::new(Vec::new()), AtomicBool::new(false));
+    run_indexed(in_order.len(), AT_ONCE, |at| {
+        if has_failed.load(Ordering::Relaxed) {
+            return;
+        }
+        let (digest, size) = in_order[at];
+        let own = AtomicU64::new(0);
+        let tell = |count: u64| {
+            // What is sent again does not count again.
+            let before = own.fetch_add(count, Ordering::Relaxed);
+            let counts = (before + count).min(size) - before.min(size);
+            (transfer.progress)(gone.fetch_add(counts, Ordering::Relaxed) + counts, total);
+        };
+        let arrived = target.put_blob(transfer.store, (digest, size), mount(&digest), &tell);
+        tell(size);
+        has_failed.fetch_or(arrived.is_err(), Ordering::Relaxed);
+        done.lock().unwrap_or_else(PoisonError::into_inner).push(arrived.map(|arrival| (arrival, size)));
+    });
+    for arrived in done.into_inner().unwrap_or_else(PoisonError::into_inner) {
+        let (arrival, size) = arrived?;
+        match arrival {
+            Arrival::Known => pushed.known += size,
+            Arrival::Mounted => pushed.mounted += size,
+            Arrival::Sent => pushed.sent += size,
+        }
+    }
+    Ok(())
+}
