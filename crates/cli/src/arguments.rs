@@ -137,6 +137,20 @@ pub enum Command {
     #[command(after_help = "Examples:\n  shtetl pull harbour.example/ferry/timetable:14\n  \
         shtetl pull harbour.example/ferry/timetable@sha256:… --name timetable:live")]
     Pull(PullOptions),
+    /// Write the evidence of an image: bills of materials (CycloneDX, SPDX) and how it was built (in-toto, SLSA)
+    #[command(after_help = "Examples:\n  shtetl evidence timetable out\n  \
+        shtetl evidence timetable:14 out --key ferry.key\n\n\
+        `push --evidence` attaches the same documents to the image in the registry.")]
+    Evidence(EvidenceOptions),
+    /// Check an image: every digest, the record, the evidence, and who signed it
+    #[command(after_help = "Examples:\n  shtetl verify timetable --evidence out --trust ferry.key.pub\n  \
+        shtetl verify harbour.example/ferry/timetable:14 --trust ferry.key.pub\n\n\
+        Exit code 1 when something does not hold. What is missing is told, and is no failure unless a key is trusted.")]
+    Verify(VerifyOptions),
+    /// Make keys that sign evidence
+    #[command(after_help = "Examples:\n  shtetl keys make ferry.key\n  \
+        shtetl keys make ferry.key --kind p256 --passphrase-file ~/passphrase")]
+    Keys(KeysOptions),
     /// List past builds: what ran, why, and how long it took
     #[command(
         after_help = "Examples:\n  shtetl ledger\n  shtetl ledger timetable\n  shtetl ledger timetable --log 3"
@@ -290,6 +304,65 @@ pub struct PushOptions {
     pub image: String,
     /// Where to: HOST[:PORT]/NAME[:TAG] [default tag: that of the image]
     pub to: String,
+    /// Also attach the evidence of the image: bills of materials, and how it was built
+    #[arg(long)]
+    pub evidence: bool,
+    #[command(flatten)]
+    pub signing: SigningOptions,
+}
+
+/// The key that signs.
+#[derive(Args)]
+pub struct SigningOptions {
+    /// Private key that signs the evidence (PEM) [default: the key itself in the variable SHTETL_KEY]
+    #[arg(long, value_name = "FILE")]
+    pub key: Option<PathBuf>,
+    /// File with the passphrase of the key [default: the passphrase in the variable SHTETL_KEY_PASSPHRASE]
+    #[arg(long, value_name = "FILE")]
+    pub passphrase_file: Option<PathBuf>,
+}
+
+#[derive(Args)]
+pub struct EvidenceOptions {
+    /// A name with an optional tag, a layout folder or an archive
+    pub image: String,
+    /// Folder for the documents
+    pub folder: PathBuf,
+    #[command(flatten)]
+    pub signing: SigningOptions,
+}
+
+#[derive(Args)]
+pub struct VerifyOptions {
+    /// A name with an optional tag, a layout folder, an archive, or an image in a registry: HOST[:PORT]/NAME[:TAG]
+    pub image: String,
+    /// Folder with the evidence [default: what is attached to it in the registry]
+    #[arg(long, value_name = "DIR")]
+    pub evidence: Option<PathBuf>,
+    /// Public key of which one has to have signed; may be repeated
+    #[arg(long, value_name = "FILE")]
+    pub trust: Vec<PathBuf>,
+}
+
+#[derive(Args)]
+pub struct KeysOptions {
+    #[command(subcommand)]
+    pub what: KeysCommand,
+}
+
+#[derive(Subcommand)]
+pub enum KeysCommand {
+    /// Make a private key, and its public key beside it with .pub at the end; never overwrites one
+    Make {
+        /// File for the private key
+        file: PathBuf,
+        /// Kind of the key
+        #[arg(long, default_value = "ed25519", value_parser = ["ed25519", "p256"])]
+        kind: String,
+        /// File with a passphrase for it [default: the passphrase in the variable SHTETL_KEY_PASSPHRASE, else none]
+        #[arg(long, value_name = "FILE")]
+        passphrase_file: Option<PathBuf>,
+    },
 }
 
 #[derive(Args)]

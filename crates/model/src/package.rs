@@ -17,6 +17,9 @@ pub struct PackageFact {
     pub licence: Option<String>,
     /// The locked hash.
     pub integrity: String,
+    /// The layer that it is in, counted from the bottom, which is 0.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub layer: Option<usize>,
     /// Patches of the app that changed it, each with its digest.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub patched: Vec<String>,
@@ -31,6 +34,7 @@ impl PackageFact {
             purl,
             licence: None,
             integrity: integrity.into(),
+            layer: None,
             patched: Vec::new(),
         }
     }

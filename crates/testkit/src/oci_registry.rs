@@ -24,6 +24,8 @@ pub struct Faults {
     pub names_other_digests: bool,
     /// Gives these bytes for a blob or a manifest.
     pub gives: BTreeMap<String, Vec<u8>>,
+    /// Lists what is attached to images by itself.
+    pub lists_attached: bool,
     /// Does not mount.
     pub no_mounts: bool,
 }
@@ -223,6 +225,9 @@ impl State {
         if let Some((name, digest)) = rest.split_once("/blobs/") {
             return self.blob(name, digest);
         }
+        if let Some((name, subject)) = rest.split_once("/referrers/") {
+            return self.attached(request, name, subject);
+        }
         match rest.split_once("/manifests/") {
             Some((name, target)) if request.method == "PUT" => self.put_manifest(request, name, target, body),
             Some((name, target)) => self.get_manifest(name, target),
@@ -314,7 +319,34 @@ impl State {
             self.manifests.insert((name.to_owned(), target), (media_type.clone(), body.clone()));
         }
         let said = if self.faults.names_other_digests { BlobDigest::of(b"other") } else { own };
-        (201, vec![format!("Docker-Content-Digest: {said}")], Vec::new())
+        let mut headers = vec![format!("Docker-Content-Digest: {said}")];
+        if let Some(subject) = document["subject"]["digest"].as_str().filter(|_| self.faults.lists_attached) {
+            headers.push(format!("OCI-Subject: {subject}"));
+        }
+        (201, headers, Vec::new())
+    }
+
+    /// What is attached to an image, one on each page.
+    fn attached(&self, request: &Request, name: &str, subject: &str) -> Answer {
+        if !self.faults.lists_attached {
+            return plain(404);
+        }
+        let mut all = Vec::new();
+        for ((own, digest), (_, bytes)) in &self.manifests {
+            let document: serde_json::Value = serde_json::from_slice(bytes).unwrap_or_default();
+            if own == name && digest.starts_with("sha256:") && document["subject"]["digest"] == subject {
+                all.push(serde_json::json!({
+                    "mediaType": "application/vnd.oci.image.manifest.v1+json", "digest": digest, "size": bytes.len(),
+                    "artifactType": document["artifactType"],
+                }));
+            }
+        }
+        let at: usize = request.query.get("from").and_then(|from| from.parse().ok()).unwrap_or(0);
+        let onward = format!("Link: </v2/{name}/referrers/{subject}?from={}>; rel=\"next\"", at + 1);
+        let headers = if at + 1 < all.len() { vec![onward] } else { Vec::new() };
+        let page =
+            serde_json::json!({ "schemaVersion": 2, "manifests": all.get(at..at + 1).unwrap_or_default() });
+        (200, headers, page.to_string().into_bytes())
     }
 
     fn get_manifest(&self, name: &str, target: &str) -> Answer {

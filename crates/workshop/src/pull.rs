@@ -33,6 +33,15 @@ pub struct Pulled {
 pub fn pull(from: &Reference, (name, tag): (&str, &str), transfer: &Transfer<'_>) -> Result<Pulled> {
     names::check("app", name)?;
     names::check_tag(tag)?;
+    let mut pulled = fetch(from, transfer)?;
+    let store = transfer.store;
+    store.write_document(&store.image_path(name, tag), &pulled.image.digest)?;
+    pulled.image.label = format!("{name}:{tag}");
+    Ok(pulled)
+}
+
+/// Pulls an image without giving it a name.
+pub fn fetch(from: &Reference, transfer: &Transfer<'_>) -> Result<Pulled> {
     let store = transfer.store;
     let at_registry = |source| told(from, transfer, source);
     let source = ImageSource::registry(from.clone(), transfer.fetcher, transfer.credentials);
@@ -49,12 +58,10 @@ pub fn pull(from: &Reference, (name, tag): (&str, &str), transfer: &Transfer<'_>
     }
     let (received, known) = receive(blobs.into_values().collect(), &source, transfer).map_err(at_registry)?;
     store.put_blob(&bytes)?;
-    let image =
-        inspect::open_index(store, &format!("{name}:{tag}"), digest).map_err(|error| match error {
-            Error::Run(_) => foreign(),
-            error => error,
-        })?;
-    store.write_document(&store.image_path(name, tag), &digest)?;
+    let image = inspect::open_index(store, &from.to_string(), digest).map_err(|error| match error {
+        Error::Run(_) => foreign(),
+        error => error,
+    })?;
     let layers: Vec<BlobDigest> = image.record.layers.iter().map(|layer| layer.digest).collect();
     RegistryPlaces::note(store, &from.host, &from.repository, &layers)?;
     Ok(Pulled { image, received, known })

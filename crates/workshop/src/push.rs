@@ -42,6 +42,8 @@ pub struct Pushed {
     pub digest: BlobDigest,
     /// Each tag with what it names.
     pub tags: Vec<(String, BlobDigest)>,
+    /// Documents that were attached now.
+    pub attached: usize,
     /// Bytes of blobs that were sent.
     pub sent: u64,
     /// Bytes of blobs that were under another name of the registry.
@@ -56,8 +58,22 @@ pub fn reference(text: &str, tag: &str) -> Result<Reference> {
         .map_err(|fault| Error::Registry(RegistryError::Reference { text: text.to_owned(), fault }))
 }
 
-/// Pushes `image` to a tag of a registry, and the image of each process type to a tag of its own.
-pub fn push(image: &OpenImage, to: &Reference, transfer: &Transfer<'_>) -> Result<Pushed> {
+/// A document that is attached to the image in the registry.
+#[derive(Debug, Clone, Copy)]
+pub struct Attachment<'a> {
+    /// What it is.
+    pub media_type: &'a str,
+    /// The document.
+    pub bytes: &'a [u8],
+}
+
+/// Pushes `image` with `attachments` to a tag of a registry, and the image of each process type to a tag of its own.
+pub fn push(
+    image: &OpenImage,
+    to: &Reference,
+    attachments: &[Attachment<'_>],
+    transfer: &Transfer<'_>,
+) -> Result<Pushed> {
     let Target::Tag(tag) = &to.target else {
         return Err(Error::Registry(RegistryError::NotATag { text: to.to_string() }));
     };
@@ -75,6 +91,7 @@ pub fn push(image: &OpenImage, to: &Reference, transfer: &Transfer<'_>) -> Resul
         repository: format!("{}/{}", to.host, to.repository),
         digest: image.digest,
         tags: tags.iter().map(|(tag, bytes)| (tag.clone(), BlobDigest::of(bytes))).collect(),
+        attached: 0,
         sent: 0,
         mounted: 0,
         known: 0,
@@ -100,8 +117,15 @@ pub fn push(image: &OpenImage, to: &Reference, transfer: &Transfer<'_>) -> Resul
                 .put_manifest(media::MANIFEST, &bytes, &Target::Digest(variant.digest))
                 .map_err(at_registry)?;
         }
+        let index = store.read_blob(image.digest)?;
+        target.put_manifest(media::INDEX, &index, &Target::Digest(image.digest)).map_err(at_registry)?;
     }
     let index = store.read_blob(image.digest)?;
+    let subject = Descriptor::of(media::INDEX, &index);
+    for Attachment { media_type, bytes } in attachments {
+        let is_new = target.attach(store, &subject, media_type, bytes).map_err(at_registry)?;
+        pushed.attached += usize::from(is_new);
+    }
     for (tag, bytes) in tags.iter().map(|(tag, bytes)| (tag, bytes)).chain([(tag, &index)]) {
         let target_tag = Target::Tag(tag.clone());
         if target.digest_of(&target_tag).map_err(at_registry)? != Some(BlobDigest::of(bytes)) {

@@ -128,6 +128,12 @@ pub struct BuiltSteps<'b> {
     pub finished: &'b BTreeMap<StepKey, Finished>,
 }
 
+/// The packages of a layer, which know its number.
+fn packages_of_layer((number, finished): (usize, &&Finished)) -> Vec<PackageFact> {
+    let packages = finished.produced.packages.iter().cloned();
+    packages.map(|package| PackageFact { layer: Some(number), ..package }).collect()
+}
+
 impl Record {
     /// The record of a build from all that it was made of.
     pub fn of(survey: &Survey, worklist: &Worklist, built: &BuiltSteps<'_>) -> Self {
@@ -166,7 +172,7 @@ impl Record {
             buildpacks: survey.chosen_findings().map(buildpack).collect(),
             runtimes: worklist.runtimes.clone(),
             tools: worklist.tools.clone(),
-            packages: results.iter().flat_map(|r| r.produced.packages.clone()).collect(),
+            packages: results.iter().enumerate().flat_map(packages_of_layer).collect(),
             steps: wanted.iter().copied().filter_map(step).collect(),
             build_steps: for_build.filter_map(step).collect(),
             layers: results.into_iter().map(layer).collect(),

@@ -137,6 +137,7 @@ impl Action for Install {
                 version: version.clone(),
                 purl: format!("pkg:generic/{name}@{version}"),
                 licence: None,
+                layer: None,
                 integrity: integrity.clone(),
                 patched: Vec::new(),
             });

@@ -224,6 +224,7 @@ impl PackageSet {
             purl: purl("deb", &format!("debian/{}", package.name), &package.version, &qualifiers),
             licence: unpacked.get(&package.name).and_then(|u| u.licence.clone()),
             integrity: format!("sha256:{}", package.sha256),
+            layer: None,
             patched: Vec::new(),
         }
     }

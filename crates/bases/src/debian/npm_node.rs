@@ -157,6 +157,7 @@ impl Action for ExactWork {
             purl: purl("npm", package, version, &[]),
             licence: None,
             integrity: locked.canonical(),
+            layer: None,
             patched: Vec::new(),
         }])
     }

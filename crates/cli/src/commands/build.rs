@@ -232,7 +232,7 @@ fn push_built(
     output: &Output,
 ) -> Result<serde_json::Value, Failure> {
     let image = inspect::open(&surroundings.store, &format!("{}:{}", built.name, built.tag))?;
-    let pushed = super::push::push_to(&image, to, surroundings, output)?;
+    let pushed = super::push::push_to(&image, to, &[], surroundings, output)?;
     if !output.is_json() {
         output.line(format!("\npushed to {}", styled(STRONG, &pushed.repository)));
         super::push::details(&pushed, output);

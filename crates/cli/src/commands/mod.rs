@@ -5,7 +5,9 @@ pub mod build;
 pub mod buildpacks;
 pub mod check;
 pub mod demo;
+pub mod evidence;
 pub mod init;
+pub mod keys;
 pub mod ledger;
 mod machine;
 mod order;
@@ -19,6 +21,7 @@ pub mod settings;
 pub mod show;
 pub mod store;
 pub mod survey;
+pub mod verify;
 mod watch;
 
 use crate::error::Failure;

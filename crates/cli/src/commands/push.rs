@@ -7,17 +7,24 @@ use crate::interrupt;
 use crate::render::{FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use crate::transfer;
+use evidence::Artefact;
 use remote::Network;
 use remote::oci::Reference;
 use std::process::ExitCode;
 use workshop::inspect::{self, OpenImage};
-use workshop::push::{self, Pushed};
+use workshop::push::{self, Attachment, Pushed};
 
 pub fn run(options: &PushOptions, surroundings: &Surroundings, output: &Output) -> Done {
     interrupt::cancels(&surroundings.cancel)?;
     let to = push::reference(&options.to, inspect::tag_of(&options.image))?;
     let image = inspect::open(&surroundings.store, &options.image)?;
-    let pushed = push_to(&image, &to, surroundings, output)?;
+    // A key is there to sign something.
+    let is_attached = options.evidence || options.signing.key.is_some();
+    let evidence = match is_attached {
+        true => super::evidence::gather(&image, &options.signing)?,
+        false => Vec::new(),
+    };
+    let pushed = push_to(&image, &to, &evidence, surroundings, output)?;
     if output.is_json() {
         output.json(&document(&image, &pushed));
     } else {
@@ -32,12 +39,15 @@ pub fn run(options: &PushOptions, surroundings: &Surroundings, output: &Output) 
 pub fn push_to(
     image: &OpenImage,
     to: &Reference,
+    evidence: &[Artefact],
     surroundings: &Surroundings,
     output: &Output,
 ) -> Result<Pushed, Failure> {
     let fetcher = surroundings.fetcher(Network::Allowed);
+    let attachments: Vec<Attachment<'_>> =
+        evidence.iter().map(|one| Attachment { media_type: one.media_type, bytes: &one.bytes }).collect();
     Ok(transfer::shown("sending", &fetcher, surroundings, output, |transfer| {
-        push::push(image, to, transfer)
+        push::push(image, to, &attachments, transfer)
     })?)
 }
 
@@ -47,11 +57,11 @@ pub fn document(image: &OpenImage, pushed: &Pushed) -> serde_json::Value {
         pushed.tags.iter().map(|(tag, digest)| serde_json::json!({ "tag": tag, "digest": digest })).collect();
     serde_json::json!({
         "format": "shtetl/push/1", "image": image.label, "repository": pushed.repository, "digest": pushed.digest,
-        "tags": tags, "bytes_sent": pushed.sent, "bytes_mounted": pushed.mounted, "bytes_there": pushed.known,
+        "tags": tags, "bytes_sent": pushed.sent, "bytes_mounted": pushed.mounted, "bytes_there": pushed.known, "attached": pushed.attached,
     })
 }
 
-/// What was sent, and the tags.
+/// What was sent, attached, and the tags.
 pub fn details(pushed: &Pushed, output: &Output) {
     let mut parts = vec![format!("{} sent", words::size(pushed.sent))];
     parts.extend(
@@ -60,10 +70,17 @@ pub fn details(pushed: &Pushed, output: &Output) {
     );
     parts.extend((pushed.known > 0).then(|| format!("{} already there", words::size(pushed.known))));
     let tags: Vec<&str> = pushed.tags.iter().rev().map(|(tag, _)| tag.as_str()).collect();
-    output.line(format!("  {}  {}", styled(FAINT, "data  "), parts.join(", ")));
+    output.line(format!("  {}  {}", styled(FAINT, "data    "), parts.join(", ")));
     output.line(format!(
         "  {}  {}",
-        styled(FAINT, if tags.len() == 1 { "tag   " } else { "tags  " }),
+        styled(FAINT, if tags.len() == 1 { "tag     " } else { "tags    " }),
         tags.join(", ")
     ));
+    if pushed.attached > 0 {
+        output.line(format!(
+            "  {}  {}",
+            styled(FAINT, "evidence"),
+            words::count(pushed.attached, "document")
+        ));
+    }
 }

@@ -22,8 +22,9 @@ use crate::render::{Output, problem, words};
 use ::content::ContentError;
 use model::Error;
 use std::io;
+use std::path::PathBuf;
 use std::process::ExitCode;
-use wording::{FAILED, OUTSIDE, WRONG, Worded, system, worded};
+use wording::{FAILED, OUTSIDE, WRONG, Worded, at, system, worded};
 use workshop::check::Problem;
 
 /// A command that could not do what was asked.
@@ -45,6 +46,8 @@ pub enum Failure {
     Silent,
     /// A result could not be written to standard output.
     Output(io::Error),
+    /// A file that a command was told of cannot be used.
+    File { path: PathBuf, source: io::Error },
     /// The system refused something that only this program asks for.
     System(io::Error),
 }
@@ -98,6 +101,9 @@ pub fn report(output: &Output, failure: &Failure) -> ExitCode {
         }
         Failure::Output(error) => {
             worded(OUTSIDE, format!("standard output: {}", system(error)), "the result is incomplete")
+        }
+        Failure::File { path, source } => {
+            worded(OUTSIDE, at(path, source), "check the path, and who may use it")
         }
         Failure::System(error) => worded(OUTSIDE, system(error), ""),
     };

@@ -10,6 +10,7 @@ mod compiling;
 mod composer;
 mod debian;
 mod demo;
+mod evidence;
 mod faults;
 mod fetching;
 mod floors;

@@ -182,6 +182,7 @@ fn fact(one: &Installed) -> PackageFact {
         purl: purl("composer", &package.name, &package.version, from),
         licence: (!package.license.is_empty()).then(|| package.license.join(" OR ")),
         integrity: one.origin.identity(),
+        layer: None,
         patched: Vec::new(),
     }
 }

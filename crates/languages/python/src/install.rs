@@ -192,6 +192,7 @@ pub(super) fn fact(package: &LockedPackage, licence: Option<String>) -> PackageF
         purl: purl("pypi", &package.name, &version, from),
         licence,
         integrity: package.integrity.as_ref().map_or_else(|| shown, Integrity::canonical),
+        layer: None,
         patched: Vec::new(),
     }
 }

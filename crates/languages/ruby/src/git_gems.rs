@@ -94,6 +94,7 @@ impl Action for GitGems {
             purl: purl("gem", name, version, &[("vcs_url", &origin)]),
             licence: None,
             integrity: origin.clone(),
+            layer: None,
             patched: Vec::new(),
         };
         Ok(gems.iter().map(fact).collect())

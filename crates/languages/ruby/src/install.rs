@@ -184,6 +184,7 @@ pub(super) fn fact(gem: &Gem, said: &Specification) -> PackageFact {
         purl: purl("gem", &gem.name, &gem.version, &qualifiers),
         licence: (!said.licences.is_empty()).then(|| said.licences.join(" OR ")),
         integrity: Integrity::canonical(&gem.integrity),
+        layer: None,
         patched: Vec::new(),
     }
 }

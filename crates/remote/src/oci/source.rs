@@ -129,6 +129,14 @@ impl<'a> ImageSource<'a> {
         Ok(())
     }
 
+    /// The registry that it is in.
+    pub(super) fn in_registry(&self) -> Option<&Registry<'a>> {
+        match &self.0 {
+            Kind::Registry(registry) => Some(registry),
+            Kind::Layout { .. } => None,
+        }
+    }
+
     /// How people know it.
     pub fn label(&self) -> String {
         match &self.0 {

@@ -33,6 +33,10 @@ impl<'a> ImageTarget<'a> {
         }
     }
 
+    pub(super) fn registry(&self) -> &Registry<'a> {
+        &self.registry
+    }
+
     /// The digest of what a tag names, or of a manifest that is there; nothing where there is none.
     pub fn digest_of(&self, target: &Target) -> Result<Option<BlobDigest>> {
         let url = self.registry.reference.url(&format!("manifests/{target}"));

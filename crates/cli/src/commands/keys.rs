@@ -1,0 +1,114 @@
+//! `keys`: keys that sign evidence; and how commands get at one.
+
+use super::Done;
+use crate::arguments::{KeysCommand, KeysOptions, SigningOptions};
+use crate::error::Failure;
+use crate::render::{FAINT, Output, STRONG, styled};
+use evidence::{KeyFault, KeyKind, PrivateKey, PublicKey, make};
+use std::fs::{self, OpenOptions};
+use std::io::{self, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+
+/// Variables with a private key, and with the passphrase of one.
+const KEY: &str = "SHTETL_KEY";
+const PASSPHRASE: &str = "SHTETL_KEY_PASSPHRASE";
+
+pub fn run(options: &KeysOptions, output: &Output) -> Done {
+    let KeysCommand::Make { file, kind, passphrase_file } = &options.what;
+    let kind = if kind == "p256" { KeyKind::P256 } else { KeyKind::Ed25519 };
+    let passphrase = passphrase(passphrase_file.as_deref())?;
+    let beside = public_file(file);
+    if let Some(there) = [file, &beside].into_iter().find(|path| path.exists()) {
+        return Err(Failure::Usage {
+            message: format!("{} is there already, and no key is overwritten", there.display()),
+            hint: "give another name; what was signed with a lost key cannot be signed again with it"
+                .to_owned(),
+        });
+    }
+    let faulty = |fault: KeyFault| Failure::System(io::Error::other(fault));
+    let (private, public) = make(kind, passphrase.as_deref()).map_err(faulty)?;
+    write_new(file, &private, 0o600)?;
+    write_new(&beside, &public, 0o644)?;
+    let id = PublicKey::read(&public).map_err(faulty)?.id();
+    if output.is_json() {
+        output.json(
+            &serde_json::json!({ "format": "shtetl/key/1", "private": file, "public": beside, "id": id }),
+        );
+        return Ok(ExitCode::SUCCESS);
+    }
+    output.line(format!("{}  {}", styled(STRONG, file.display()), styled(FAINT, "signs; keep it secret")));
+    output.line(format!(
+        "{}  {}",
+        styled(STRONG, beside.display()),
+        styled(FAINT, "tells who signed; give it to everybody")
+    ));
+    output.line(format!("  {} {id}", styled(FAINT, "id")));
+    Ok(ExitCode::SUCCESS)
+}
+
+fn public_file(private: &Path) -> PathBuf {
+    let mut name = private.as_os_str().to_owned();
+    name.push(".pub");
+    name.into()
+}
+
+fn write_new(path: &Path, text: &str, mode: u32) -> Result<(), Failure> {
+    let file = OpenOptions::new().write(true).create_new(true).mode(mode).open(path);
+    file.and_then(|mut file| file.write_all(text.as_bytes())).map_err(|error| unusable(path, error))
+}
+
+fn unusable(path: &Path, source: io::Error) -> Failure {
+    Failure::File { path: path.to_owned(), source }
+}
+
+/// The key that signs, where one is said.
+pub fn signing_key(options: &SigningOptions) -> Result<Option<PrivateKey>, Failure> {
+    let (text, said) = match &options.key {
+        Some(file) => {
+            (fs::read_to_string(file).map_err(|error| unusable(file, error))?, file.display().to_string())
+        }
+        None => match std::env::var(KEY) {
+            Ok(text) if !text.is_empty() => (text, format!("the variable {KEY}")),
+            _ => return Ok(None),
+        },
+    };
+    let passphrase = passphrase(options.passphrase_file.as_deref())?;
+    let key = PrivateKey::read(&text, passphrase.as_deref()).map_err(|fault| no_key(&said, fault))?;
+    Ok(Some(key))
+}
+
+/// The public keys in files.
+pub fn public_keys(files: &[PathBuf]) -> Result<Vec<PublicKey>, Failure> {
+    let read = |file: &PathBuf| {
+        let text = fs::read_to_string(file).map_err(|error| unusable(file, error))?;
+        PublicKey::read(&text).map_err(|fault| no_key(&file.display().to_string(), fault))
+    };
+    files.iter().map(read).collect()
+}
+
+fn no_key(said: &str, fault: KeyFault) -> Failure {
+    Failure::Usage {
+        message: format!("{said} cannot be used as a key: {fault}"),
+        hint: match fault {
+            KeyFault::Form => {
+                "give a PEM file: PKCS#8 for a private key, SubjectPublicKeyInfo for a public one".to_owned()
+            }
+            KeyFault::Kind => "`shtetl keys make` makes one that fits".to_owned(),
+            KeyFault::Locked | KeyFault::Passphrase => {
+                format!("give it with --passphrase-file, or in the variable {PASSPHRASE}")
+            }
+        },
+    }
+}
+
+fn passphrase(file: Option<&Path>) -> Result<Option<String>, Failure> {
+    match file {
+        Some(file) => {
+            let text = fs::read_to_string(file).map_err(|error| unusable(file, error))?;
+            Ok(Some(text.trim_end_matches(['\r', '\n']).to_owned()))
+        }
+        None => Ok(std::env::var(PASSPHRASE).ok().filter(|text| !text.is_empty())),
+    }
+}

@@ -1,0 +1,198 @@
+//! What is said about images, by whom, and whether it holds.
+
+use crate::run::with_app;
+use serde_json::Value;
+use std::fs;
+use testkit::oci_registry::{Faults, OciRegistry};
+use testkit::program::{Program, Said};
+
+/// An app, built, with a key.
+fn with_key() -> Program {
+    let program = with_app();
+    let _ = program.succeed("build ferry --anyway");
+    let _ = program.succeed("keys make ferry.key");
+    program
+}
+
+fn document(program: &Program, file: &str) -> Value {
+    serde_json::from_slice(&fs::read(program.path(file)).unwrap()).unwrap()
+}
+
+/// What holds, is missing and fails.
+fn verdicts(said: &Said) -> String {
+    let document: Value = serde_json::from_str(&said.stdout).unwrap_or_else(|_| panic!("{said}"));
+    let findings = document["findings"].as_array().unwrap().iter();
+    let word = |value: &Value| value.as_str().unwrap().to_owned();
+    findings
+        .map(|one| format!("{} {}", word(&one["what"]), word(&one["verdict"])))
+        .collect::<Vec<_>>()
+        .join(", ")
+}
+
+fn verify(program: &Program, arguments: &str) -> (String, i32) {
+    let said = program.run(&format!("verify {arguments} --format json"));
+    (verdicts(&said), said.code)
+}
+
+/// The schema with the other one that it refers to in its place.
+fn cyclonedx_schema() -> Value {
+    let read = |text: &str| serde_json::from_str::<Value>(text).unwrap();
+    let mut schema = read(include_str!("../schemas/bom-1.6.schema.json"));
+    let ids = read(include_str!("../schemas/spdx-licence-ids.schema.json"));
+    schema["definitions"]["license"]["properties"]["id"] = serde_json::json!({ "enum": ids["enum"] });
+    schema["definitions"]["signature"] = Value::Bool(true);
+    schema
+}
+
+#[test]
+fn bills_of_materials_have_every_package_and_its_layer() {
+    let program = with_key();
+    let _ = program.succeed("evidence ferry out");
+    let bill = document(&program, "out/sbom.cdx.json");
+    let errors: Vec<String> = jsonschema::validator_for(&cyclonedx_schema())
+        .unwrap()
+        .iter_errors(&bill)
+        .map(|error| format!("{} {error}", error.instance_path()))
+        .collect();
+    assert_eq!(errors, [""; 0]);
+    let record = program.json("show ferry")["record"].clone();
+    let packages = record["packages"].as_array().unwrap();
+    let layers = record["layers"].as_array().unwrap();
+    for package in packages {
+        let component =
+            bill["components"].as_array().unwrap().iter().find(|one| one["purl"] == package["purl"]).unwrap();
+        let layer = &layers[usize::try_from(package["layer"].as_u64().unwrap()).unwrap()]["digest"];
+        assert_eq!(component["properties"][0]["value"], *layer);
+    }
+    let other = document(&program, "out/sbom.spdx.json");
+    assert_eq!(other["spdxVersion"], "SPDX-2.3");
+    // The image, and what is in it.
+    assert_eq!(other["packages"].as_array().unwrap().len(), packages.len() + 1);
+    let again = fs::read(program.path("out/sbom.cdx.json")).unwrap();
+    let _ = program.succeed("evidence ferry second");
+    assert_eq!(
+        again,
+        fs::read(program.path("second/sbom.cdx.json")).unwrap(),
+        "the same image, the same document"
+    );
+}
+
+#[test]
+fn evidence_holds_for_its_image_and_the_key_that_signed_it_alone() {
+    let program = with_key();
+    let _ = program.succeed("keys make other.key --kind p256");
+    let _ = program.succeed("evidence ferry out --key ferry.key");
+    insta::assert_snapshot!(verify(&program, "ferry --evidence out --trust other.key.pub --trust ferry.key.pub").0, @"contents holds, record holds, signature holds, provenance holds, CycloneDX holds, SPDX holds");
+    insta::assert_snapshot!(verify(&program, "ferry").0, @"contents holds, record holds, signature missing, provenance missing");
+    for (arguments, code) in [
+        ("ferry --evidence out --trust ferry.key.pub", 0),
+        ("ferry --evidence out", 0),
+        ("ferry --evidence out --trust other.key.pub", 1),
+        ("ferry --trust ferry.key.pub", 1),
+        ("ferry", 0),
+    ] {
+        assert_eq!(verify(&program, arguments).1, code, "{arguments}");
+    }
+    // A list of packages that somebody changed, and the evidence of another image.
+    program.edit("out/sbom.cdx.json", "\"specVersion\":\"1.6\"", "\"specVersion\":\"1.5\"");
+    let (found, code) = verify(&program, "ferry --evidence out --trust ferry.key.pub");
+    assert!(code == 1 && found.contains("CycloneDX fails, SPDX holds"), "{found}");
+    program.write("ferry/notice.txt", "closed");
+    let _ = program.succeed("build ferry --anyway --tag next");
+    let (found, code) = verify(&program, "ferry:next --evidence out --trust ferry.key.pub");
+    assert!(code == 1 && found.contains("provenance fails"), "{found}");
+    // Without a signature, whatever it says.
+    let _ = program.succeed("evidence ferry unsigned");
+    let (found, code) = verify(&program, "ferry --evidence unsigned --trust ferry.key.pub");
+    assert!(code == 1 && found.contains("signature fails, provenance holds"), "{found}");
+}
+
+#[test]
+fn evidence_goes_with_an_image_into_registries_of_both_kinds() {
+    for lists_attached in [true, false] {
+        let program = with_key();
+        let registry = OciRegistry::start(Faults { lists_attached, ..Faults::default() });
+        let to = format!("{}/harbour/ferry:14", registry.host());
+        let pushed = program.json(&format!("push ferry {to} --key ferry.key"));
+        assert_eq!(pushed["attached"], 3, "{pushed}");
+        assert_eq!(
+            program.json(&format!("push ferry {to} --key ferry.key"))["attached"],
+            0,
+            "it is there already"
+        );
+        let has_list = registry.tags("harbour/ferry").iter().any(|tag| tag.starts_with("sha256-"));
+        assert_eq!(has_list, !lists_attached);
+        let elsewhere = program.with("SHTETL_STORE", "other");
+        let (found, code) = verify(&elsewhere, &format!("{to} --trust ferry.key.pub"));
+        assert!(code == 0 && !found.contains("missing"), "{found}");
+        assert_eq!(elsewhere.run("show ferry:14").code, 2, "looking at it gives it no name");
+    }
+}
+
+#[test]
+fn a_damaged_layer_is_found() {
+    let program = with_key();
+    let layer =
+        program.json("show ferry")["record"]["layers"][0]["digest"].as_str().unwrap().replace("sha256:", "");
+    let path = program.path("store/blobs").join("sha256").join(&layer[..2]).join(&layer);
+    let path = if path.exists() { path } else { find(&program.path("store/blobs"), &layer) };
+    let mut bytes = fs::read(&path).unwrap();
+    let middle = bytes.len() / 2;
+    bytes[middle] ^= 1;
+    fs::write(&path, bytes).unwrap();
+    let (found, code) = verify(&program, "ferry");
+    assert!(code == 1 && found.starts_with("contents fails"), "{found}");
+}
+
+fn find(folder: &std::path::Path, ending: &str) -> std::path::PathBuf {
+    let entries = fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path());
+    for path in entries {
+        if path.is_dir() {
+            let found = find(&path, ending);
+            if found.exists() {
+                return found;
+            }
+        } else if path.to_string_lossy().contains(&ending[2..]) {
+            return path;
+        }
+    }
+    folder.join("none")
+}
+
+#[test]
+fn keys_are_made_once_and_kept_secret() {
+    use std::os::unix::fs::PermissionsExt;
+    let program = with_key();
+    assert_eq!(fs::metadata(program.path("ferry.key")).unwrap().permissions().mode() & 0o777, 0o600);
+    insta::assert_snapshot!(program.run("keys make ferry.key"), @"
+    --- stderr
+    error: ferry.key is there already, and no key is overwritten
+    what to do: give another name; what was signed with a lost key cannot be signed again with it
+    --- exit 2
+    ");
+    program.write("passphrase", "fog horn\n");
+    let _ = program.succeed("keys make locked.key --passphrase-file passphrase");
+    insta::assert_snapshot!(program.run("evidence ferry out --key locked.key"), @"
+    --- stderr
+    error: locked.key cannot be used as a key: it has a passphrase, and none is given
+    what to do: give it with --passphrase-file, or in the variable SHTETL_KEY_PASSPHRASE
+    --- exit 2
+    ");
+    let _ = program.succeed("evidence ferry out --key locked.key --passphrase-file passphrase");
+    let key = fs::read_to_string(program.path("locked.key")).unwrap();
+    let program = program.with("SHTETL_KEY", &key).with("SHTETL_KEY_PASSPHRASE", "fog horn");
+    let _ = program.succeed("evidence ferry from-variable");
+    assert_eq!(verify(&program, "ferry --evidence from-variable --trust locked.key.pub").1, 0);
+    insta::assert_snapshot!(program.run("verify ferry --evidence out --trust locked.key"), @"
+    --- stderr
+    error: locked.key cannot be used as a key: it is no key in a PEM file
+    what to do: give a PEM file: PKCS#8 for a private key, SubjectPublicKeyInfo for a public one
+    --- exit 2
+    ");
+    insta::assert_snapshot!(program.run("verify ferry --evidence nowhere"), @"
+    --- stderr
+    error: nowhere has no evidence
+    what to do: `shtetl evidence` writes it
+    --- exit 2
+    ");
+}
