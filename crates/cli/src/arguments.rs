@@ -137,6 +137,10 @@ pub enum Command {
     #[command(after_help = "Examples:\n  shtetl pull harbour.example/ferry/timetable:14\n  \
         shtetl pull harbour.example/ferry/timetable@sha256:… --name timetable:live")]
     Pull(PullOptions),
+    /// Compare two images: packages, layers, files, settings, and why each layer changed
+    #[command(after_help = "Examples:\n  shtetl compare timetable:13 timetable:14\n  \
+        shtetl compare harbour.example/ferry/timetable:live timetable --all")]
+    Compare(CompareOptions),
     /// Write the evidence of an image: bills of materials (CycloneDX, SPDX) and how it was built (in-toto, SLSA)
     #[command(after_help = "Examples:\n  shtetl evidence timetable out\n  \
         shtetl evidence timetable:14 out --key ferry.key\n\n\
@@ -288,7 +292,7 @@ pub struct BuildOptions {
 
 #[derive(Args)]
 pub struct ShowOptions {
-    /// A name with an optional tag, a layout folder or an archive
+    /// A name with an optional tag, a layout folder, an archive, or an image in a registry
     pub image: String,
     /// List every package
     #[arg(long)]
@@ -309,6 +313,17 @@ pub struct PushOptions {
     pub evidence: bool,
     #[command(flatten)]
     pub signing: SigningOptions,
+}
+
+#[derive(Args)]
+pub struct CompareOptions {
+    /// A name with an optional tag, a layout folder, an archive, or an image in a registry
+    pub before: String,
+    /// The other one
+    pub after: String,
+    /// List every package and file that changed
+    #[arg(long)]
+    pub all: bool,
 }
 
 /// The key that signs.

@@ -56,6 +56,7 @@ fn main() -> ExitCode {
         Command::Run(options) => commands::run::run(options, &surroundings, &output),
         Command::Push(options) => commands::push::run(options, &surroundings, &output),
         Command::Pull(options) => commands::pull::run(options, &surroundings, &output),
+        Command::Compare(options) => commands::compare::run(options, &surroundings, &output),
         Command::Evidence(options) => commands::evidence::run(options, &surroundings, &output),
         Command::Verify(options) => commands::verify::run(options, &surroundings, &output),
         Command::Keys(options) => commands::keys::run(options, &output),

@@ -27,6 +27,7 @@ pub mod base_selection;
 pub mod build;
 pub mod buildpacks;
 pub mod check;
+pub mod compare;
 #[cfg(fuzzing)]
 pub mod fuzzing;
 pub mod image;

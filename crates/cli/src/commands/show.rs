@@ -1,17 +1,19 @@
 //! `show`: what is in an image.
 
 use super::Done;
+use super::opened::open_anywhere;
 use crate::arguments::ShowOptions;
+use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use model::shell_words;
 use std::process::ExitCode;
-use workshop::inspect;
 use workshop::inspect::OpenImage;
 
 pub fn run(options: &ShowOptions, surroundings: &Surroundings, output: &Output) -> Done {
-    let image = inspect::open(&surroundings.store, &options.image)?;
+    interrupt::cancels(&surroundings.cancel)?;
+    let (image, _) = open_anywhere(&options.image, surroundings, output)?;
     if options.record {
         output.json(&image.record);
     } else if output.is_json() {

@@ -2,22 +2,21 @@
 
 use super::Done;
 use super::keys::public_keys;
+use super::opened::open_anywhere;
 use crate::arguments::VerifyOptions;
 use crate::error::Failure;
 use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{BAD, FAINT, GOOD, Output, STRONG, styled};
 use crate::surroundings::Surroundings;
-use crate::transfer;
 use evidence::{Evidence, Finding, KNOWN_FILES, Verdict, verify};
 use model::error::RegistryError;
+use remote::Network;
 use remote::oci::{ImageSource, Reference};
-use remote::{Fetcher, Network, RemoteError};
 use std::fs;
 use std::path::Path;
 use std::process::ExitCode;
-use workshop::inspect::{self, OpenImage};
-use workshop::{pull, push};
+use workshop::inspect::OpenImage;
 
 /// No document about an image is longer than this, in bytes.
 const LONGEST_DOCUMENT: u64 = 64 << 20;
@@ -25,10 +24,11 @@ const LONGEST_DOCUMENT: u64 = 64 << 20;
 pub fn run(options: &VerifyOptions, surroundings: &Surroundings, output: &Output) -> Done {
     interrupt::cancels(&surroundings.cancel)?;
     let trusted = public_keys(&options.trust)?;
-    let (image, attached) = open(&options.image, surroundings, output)?;
-    let evidence = match &options.evidence {
-        Some(folder) => in_folder(folder)?,
-        None => attached,
+    let (image, from) = open_anywhere(&options.image, surroundings, output)?;
+    let evidence = match (&options.evidence, &from) {
+        (Some(folder), _) => in_folder(folder)?,
+        (None, Some(reference)) => attached(reference, &image, surroundings)?,
+        (None, None) => Vec::new(),
     };
     let findings = verify(&surroundings.store, &image, &evidence, &trusted)?;
     let fails = findings.iter().any(|finding| finding.verdict == Verdict::Fails);
@@ -56,39 +56,21 @@ fn show(image: &OpenImage, findings: &[Finding], output: &Output) {
     table.lines().into_iter().for_each(|line| output.line(line));
 }
 
-/// The image, and what is attached to it where it is in a registry. From there it is fetched, without a name in the store.
-fn open(
-    text: &str,
-    surroundings: &Surroundings,
-    output: &Output,
-) -> Result<(OpenImage, Vec<Evidence>), Failure> {
-    let reference = match push::reference(text, inspect::DEFAULT_TAG) {
-        Ok(reference) if !Path::new(text).exists() => reference,
-        _ => return Ok((inspect::open(&surroundings.store, text)?, Vec::new())),
-    };
-    let fetcher = surroundings.fetcher(Network::Allowed);
-    let pulled = transfer::shown("receiving", &fetcher, surroundings, output, |transfer| {
-        pull::fetch(&reference, transfer)
-    })?;
-    let told = |source| {
-        Failure::from(model::Error::Registry(RegistryError::Remote { image: reference.to_string(), source }))
-    };
-    let attached = attached(&reference, &pulled.image, &fetcher, surroundings).map_err(told)?;
-    Ok((pulled.image, attached))
-}
-
+/// What is attached to an image in a registry, as far as it is ours.
 fn attached(
     reference: &Reference,
     image: &OpenImage,
-    fetcher: &Fetcher,
     surroundings: &Surroundings,
-) -> Result<Vec<Evidence>, RemoteError> {
-    let source = ImageSource::registry(reference.clone(), fetcher, &surroundings.credentials);
+) -> Result<Vec<Evidence>, Failure> {
+    let fetcher = surroundings.fetcher(Network::Allowed);
+    let source = ImageSource::registry(reference.clone(), &fetcher, &surroundings.credentials);
+    let told = |source| {
+        Failure::from(model::Error::Registry(RegistryError::Remote { image: reference.to_string(), source }))
+    };
     let mut all = Vec::new();
-    for one in source.attached(image.digest)? {
-        // Documents of others are not for us.
+    for one in source.attached(image.digest).map_err(told)? {
         if KNOWN_FILES.iter().any(|(_, media_type)| *media_type == one.artifact_type) {
-            let bytes = source.attached_document(&one, LONGEST_DOCUMENT)?;
+            let bytes = source.attached_document(&one, LONGEST_DOCUMENT).map_err(told)?;
             all.push(Evidence { media_type: one.artifact_type, bytes });
         }
     }

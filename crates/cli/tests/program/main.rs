@@ -6,6 +6,7 @@ mod base_images;
 mod build;
 mod check;
 mod check_runtime;
+mod compare;
 mod compiling;
 mod composer;
 mod debian;

@@ -1,0 +1,29 @@
+//! Images that commands are told of: in the store, in files, or in a registry.
+
+use crate::error::Failure;
+use crate::render::Output;
+use crate::surroundings::Surroundings;
+use crate::transfer;
+use remote::Network;
+use remote::oci::Reference;
+use std::path::Path;
+use workshop::inspect::{self, OpenImage};
+use workshop::{pull, push};
+
+/// Opens the image that `text` means, and where it is in a registry, if it is in one. From there it is fetched, without a
+/// name in the store.
+pub fn open_anywhere(
+    text: &str,
+    surroundings: &Surroundings,
+    output: &Output,
+) -> Result<(OpenImage, Option<Reference>), Failure> {
+    let reference = match push::reference(text, inspect::DEFAULT_TAG) {
+        Ok(reference) if !Path::new(text).exists() => reference,
+        _ => return Ok((inspect::open(&surroundings.store, text)?, None)),
+    };
+    let fetcher = surroundings.fetcher(Network::Allowed);
+    let pulled = transfer::shown("receiving", &fetcher, surroundings, output, |transfer| {
+        pull::fetch(&reference, transfer)
+    })?;
+    Ok((pulled.image, Some(reference)))
+}

@@ -1,0 +1,78 @@
+//! The files of layers, and what changed in them.
+
+use super::Pair;
+use crate::record::LayerRecord;
+use content::BlobDigest;
+use content::digest::Hasher;
+use content::store::Store;
+use model::{PathFacts, Result};
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs::File;
+use std::io::BufReader;
+use tar::EntryType;
+
+/// A file, link or folder of a layer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct FileFact {
+    /// Permissions.
+    pub mode: u32,
+    /// Length in bytes.
+    pub size: u64,
+    /// Where a link leads to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub link: Option<String>,
+    /// Stands for the contents.
+    #[serde(skip)]
+    digest: Option<BlobDigest>,
+}
+
+/// A file that changed.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct FileChange {
+    /// Its path, from the root.
+    pub path: String,
+    /// What it was and is; nothing where it is not there.
+    #[serde(flatten)]
+    pub fact: Pair<Option<FileFact>>,
+}
+
+/// The files of which a layer has others than another one, in the order of their paths. Of folders, only
+/// permissions count.
+pub(super) fn changes(
+    store: &Store,
+    before: Option<&LayerRecord>,
+    after: Option<&LayerRecord>,
+) -> Result<Vec<FileChange>> {
+    let listed = |layer: Option<&LayerRecord>| layer.map(|layer| listing(store, layer)).transpose();
+    let (mut before, mut after) = (listed(before)?.unwrap_or_default(), listed(after)?.unwrap_or_default());
+    let paths: BTreeSet<String> = before.keys().chain(after.keys()).cloned().collect();
+    let change = |path: String| {
+        let (before, after) = (before.remove(&path), after.remove(&path));
+        let fact = Pair::differing(before, after)?;
+        let only = fact.before.as_ref().xor(fact.after.as_ref());
+        (!only.is_some_and(|only| only.digest.is_none())).then_some(FileChange { path, fact })
+    };
+    Ok(paths.into_iter().filter_map(change).collect())
+}
+
+/// What a layer has, by path.
+fn listing(store: &Store, layer: &LayerRecord) -> Result<BTreeMap<String, FileFact>> {
+    let path = store.blob_path(layer.digest);
+    let blob = BufReader::new(File::open(&path).facts(&path)?);
+    let mut archive = tar::Archive::new(layer.codec.layer_reader(blob)?);
+    let mut all = BTreeMap::new();
+    for entry in archive.entries()? {
+        let mut entry = entry?;
+        let name = entry.path()?.to_string_lossy().trim_end_matches('/').to_owned();
+        let link = entry.link_name()?.map(|link| link.to_string_lossy().into_owned());
+        let (mode, size) = (entry.header().mode()?, entry.size());
+        let digest = match entry.header().entry_type() {
+            EntryType::Directory => None,
+            // A long file is read once, and its contents are not kept.
+            _ => Some(BlobDigest(Hasher::of_reader(&mut entry)?.0)),
+        };
+        all.insert(name, FileFact { mode, size, link, digest });
+    }
+    Ok(all)
+}
