@@ -258,7 +258,8 @@ pub struct BuildOptions {
     /// Also write the image as an OCI layout folder
     #[arg(long, value_name = "DIR")]
     pub layout: Option<PathBuf>,
-    /// Also write the image as a tar archive of an OCI layout
+    /// Also write the image as a tar archive of an OCI layout, - for standard output; programs that know only the form
+    /// before layouts read it too, with --compress gzip
     #[arg(long, value_name = "FILE")]
     pub archive: Option<PathBuf>,
     /// Also push the image to a registry: HOST[:PORT]/NAME[:TAG] [default tag: that of --tag]
@@ -304,7 +305,7 @@ pub struct ShowOptions {
 
 #[derive(Args)]
 pub struct PushOptions {
-    /// A name with an optional tag, a layout folder or an archive
+    /// A name with an optional tag, a layout folder, an archive (- for standard input), or an image in a registry
     pub image: String,
     /// Where to: HOST[:PORT]/NAME[:TAG] [default tag: that of the image]
     pub to: String,

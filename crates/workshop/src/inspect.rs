@@ -6,10 +6,11 @@ use model::labels;
 use model::{Error, Result, names};
 
 use crate::record::Record;
-use content::image::{Config, Index, Manifest, media, read_layout, unpack_archive};
+use content::image::{Config, Index, Manifest, media, read_layout, unpack_archive, unpack_stream};
 use content::store::Store;
 use content::{BlobDigest, ContentError};
 use serde::de::DeserializeOwned;
+use std::io::Read;
 use std::path::Path;
 
 /// The tag of an image for which none is said.
@@ -67,9 +68,17 @@ pub fn open(store: &Store, text: &str) -> Result<OpenImage> {
     }
 }
 
+/// Opens the archive that is read; `label` is what it is called.
+pub fn open_stream(store: &Store, label: &str, from: &mut dyn Read) -> Result<OpenImage> {
+    let folder = store.temporary_folder()?;
+    unpack_stream(from, Path::new(label), &folder)?;
+    open_index(store, label, read_layout(store, &folder)?)
+}
+
 /// The tag in what an image is called; the default one for a layout or an archive.
 pub fn tag_of(text: &str) -> &str {
-    match text.split_once(':') {
+    // Of an image in a registry, what is before the last slash may have a colon, too.
+    match text.rsplit('/').next().unwrap_or(text).split_once(':') {
         Some((_, tag)) if names::check_tag(tag).is_ok() => tag,
         _ => DEFAULT_TAG,
     }

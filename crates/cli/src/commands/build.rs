@@ -11,14 +11,14 @@ use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
-use content::image::may_become_layout;
+use content::image::{may_become_layout, stream_archive};
 use engine::{Budget, FailedRoot, KeptRoot, Session};
 use model::{Error, shell_words};
 use planning::Pinning;
 use remote::Network;
 use remote::oci::Reference;
-use std::io::{self, IsTerminal};
-use std::path::Path;
+use std::io::{self, BufWriter, IsTerminal};
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use workshop::app::{App, BuildRequest};
 use workshop::build;
@@ -45,7 +45,7 @@ pub fn run(options: &BuildOptions, surroundings: &Surroundings, output: &Output)
 }
 
 fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) -> Done {
-    check_targets(options)?;
+    check_targets(options, output)?;
     let push_to = options.push.as_ref().map(|to| push::reference(to, &options.tag)).transpose()?;
     interrupt::cancels(&surroundings.cancel)?;
     let network = if options.offline { Network::Forbidden } else { Network::Allowed };
@@ -67,15 +67,23 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
         show_preview(&app, &worklist, &preview(&app, &worklist, &surroundings.store), output);
         return Ok(ExitCode::SUCCESS);
     }
-    let exports = Exports { layout: options.layout.as_deref(), archive: options.archive.as_deref() };
+    let archive = options.archive.as_ref().filter(|file| !is_standard_output(file));
+    let exports = Exports { layout: options.layout.as_deref(), archive: archive.map(PathBuf::as_path) };
     let failed_root = KeptRoot::default();
     let kept = options.shell_on_failure.then_some(&failed_root);
     let built = match build_quietly(&app, &worklist, &order, exports, kept, surroundings, output) {
         Ok(built) => built,
         Err(failure) => return after_failure(failure, failed_root.take(), output),
     };
-    let written = options.layout.iter().chain(&options.archive);
+    let written = options.layout.iter().chain(archive);
     let written: Vec<String> = written.map(|place| place.display().to_string()).collect();
+    let is_streamed = options.archive.as_ref().is_some_and(|file| is_standard_output(file));
+    let aside = Output::aside_alone();
+    let output = if is_streamed { &aside } else { output };
+    if is_streamed {
+        let mut to = BufWriter::new(io::stdout().lock());
+        stream_archive(&surroundings.store, built.digest, &mut to, Path::new("standard output"))?;
+    }
     if !output.is_json() {
         show_built(&built, &written, output);
     }
@@ -99,6 +107,13 @@ fn after_failure(failure: Failure, root: Option<FailedRoot>, output: &Output) ->
     ));
     root.open_shell()?;
     Ok(code)
+}
+
+/// What stands for standard output, where a file is named.
+const STANDARD_OUTPUT: &str = "-";
+
+fn is_standard_output(file: &Path) -> bool {
+    file == Path::new(STANDARD_OUTPUT)
 }
 
 /// Prunes the store, where the user says how large it may become. While others use it, they are left in peace: the last
@@ -136,7 +151,16 @@ fn is_of_source(error: &Error) -> bool {
 }
 
 /// Looks at the places to write to before anything is built.
-fn check_targets(options: &BuildOptions) -> Result<(), Failure> {
+fn check_targets(options: &BuildOptions, output: &Output) -> Result<(), Failure> {
+    let is_streamed = options.archive.as_ref().is_some_and(|file| is_standard_output(file));
+    if is_streamed && (io::stdout().is_terminal() || output.is_json()) {
+        return Err(Failure::Usage {
+            message: "the archive would go to standard output, among other things".to_owned(),
+            hint:
+                "send standard output to a file or a program, without --format json; or give --archive a file"
+                    .to_owned(),
+        });
+    }
     let on_terminal = io::stdin().is_terminal() && io::stdout().is_terminal();
     if options.shell_on_failure && !on_terminal {
         return Err(Failure::Usage {
@@ -150,7 +174,7 @@ fn check_targets(options: &BuildOptions) -> Result<(), Failure> {
             hint: "give a new folder, or that of an earlier layout, which is then replaced".to_owned(),
         });
     }
-    if let Some(file) = &options.archive {
+    if let Some(file) = options.archive.as_ref().filter(|_| !is_streamed) {
         let parent = file.parent().filter(|p| *p != Path::new("")).unwrap_or(Path::new("."));
         if file.is_dir() || !parent.is_dir() {
             return Err(Failure::Usage {

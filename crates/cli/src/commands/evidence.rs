@@ -2,6 +2,7 @@
 
 use super::Done;
 use super::keys::signing_key;
+use super::opened::open_anywhere;
 use crate::arguments::{EvidenceOptions, SigningOptions};
 use crate::error::Failure;
 use crate::render::table::Table;
@@ -10,10 +11,10 @@ use crate::surroundings::Surroundings;
 use evidence::{Artefact, of_image};
 use std::fs;
 use std::process::ExitCode;
-use workshop::inspect::{self, OpenImage};
+use workshop::inspect::OpenImage;
 
 pub fn run(options: &EvidenceOptions, surroundings: &Surroundings, output: &Output) -> Done {
-    let image = inspect::open(&surroundings.store, &options.image)?;
+    let (image, _) = open_anywhere(&options.image, surroundings, output)?;
     let all = gather(&image, &options.signing)?;
     let folder = &options.folder;
     fs::create_dir_all(folder).map_err(|source| Failure::File { path: folder.clone(), source })?;

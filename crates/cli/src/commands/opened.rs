@@ -10,6 +10,9 @@ use std::path::Path;
 use workshop::inspect::{self, OpenImage};
 use workshop::{pull, push};
 
+/// What stands for an archive from standard input.
+const STANDARD_INPUT: &str = "-";
+
 /// Opens the image that `text` means, and where it is in a registry, if it is in one. From there it is fetched, without a
 /// name in the store.
 pub fn open_anywhere(
@@ -17,6 +20,11 @@ pub fn open_anywhere(
     surroundings: &Surroundings,
     output: &Output,
 ) -> Result<(OpenImage, Option<Reference>), Failure> {
+    if text == STANDARD_INPUT {
+        let image =
+            inspect::open_stream(&surroundings.store, "standard input", &mut std::io::stdin().lock())?;
+        return Ok((image, None));
+    }
     let reference = match push::reference(text, inspect::DEFAULT_TAG) {
         Ok(reference) if !Path::new(text).exists() => reference,
         _ => return Ok((inspect::open(&surroundings.store, text)?, None)),

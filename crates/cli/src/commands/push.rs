@@ -1,6 +1,7 @@
 //! `push`: an image of the store goes to a registry.
 
 use super::Done;
+use super::opened::open_anywhere;
 use crate::arguments::PushOptions;
 use crate::error::Failure;
 use crate::interrupt;
@@ -17,7 +18,7 @@ use workshop::push::{self, Attachment, Pushed};
 pub fn run(options: &PushOptions, surroundings: &Surroundings, output: &Output) -> Done {
     interrupt::cancels(&surroundings.cancel)?;
     let to = push::reference(&options.to, inspect::tag_of(&options.image))?;
-    let image = inspect::open(&surroundings.store, &options.image)?;
+    let (image, _) = open_anywhere(&options.image, surroundings, output)?;
     // A key is there to sign something.
     let is_attached = options.evidence || options.signing.key.is_some();
     let evidence = match is_attached {

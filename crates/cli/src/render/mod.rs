@@ -36,13 +36,20 @@ pub fn styled(style: Style, text: impl std::fmt::Display) -> String {
 /// Where results and everything else go.
 pub struct Output {
     format: Format,
+    /// Whether results go to standard error, too.
+    is_aside: bool,
     /// The first write to standard output that failed.
     failed: Mutex<Option<io::Error>>,
 }
 
 impl Output {
     pub fn new(format: Format) -> Self {
-        Self { format, failed: Mutex::default() }
+        Self { format, is_aside: false, failed: Mutex::default() }
+    }
+
+    /// The same as text, everything on standard error: for commands whose standard output is something else.
+    pub fn aside_alone() -> Self {
+        Self { format: Format::Text, is_aside: true, failed: Mutex::default() }
     }
 
     /// The first failure to write a result, if there was one; what is still buffered is written for that.
@@ -63,7 +70,10 @@ impl Output {
 
     /// A line of the result, on standard output.
     pub fn line(&self, text: impl std::fmt::Display) {
-        self.keep(writeln!(anstream::stdout().lock(), "{text}"));
+        match self.is_aside {
+            true => self.aside(text),
+            false => self.keep(writeln!(anstream::stdout().lock(), "{text}")),
+        }
     }
 
     /// A line of anything else, on standard error.

@@ -1,6 +1,7 @@
 //! Images on their way to registries and back.
 
 use crate::run::with_app;
+use serde_json::Value;
 use std::collections::BTreeMap;
 use testkit::oci_registry::{Faults, Login, OciRegistry};
 use testkit::program::{Program, Said};
@@ -130,6 +131,46 @@ fn a_build_pushes_what_it_made() {
     assert!(registry.tags("harbour/ferry").contains(&"15".to_owned()));
     let said = program.run(&format!("build ferry --anyway --push {to}:b@d"));
     assert_eq!(said.code, 2, "nothing is built for a name that is none: {said}");
+}
+
+#[test]
+fn archives_are_streamed_and_images_go_from_one_registry_to_another() {
+    let (program, registry) = built(Faults::default());
+    let streamed = |before: &str, arguments: &str| {
+        let said = program.run_after(before, arguments);
+        assert_eq!(said.code, 0, "{said}");
+        said
+    };
+    let shtetl = env!("CARGO_BIN_EXE_shtetl");
+    let pipe = format!("{shtetl} build ferry --anyway --archive - > streamed.tar");
+    let said = streamed(&pipe, "show ferry");
+    assert!(said.stderr.contains("ferry:latest  build"), "what is told goes to standard error: {said}");
+    let _ = program.succeed("build ferry --anyway --archive file.tar");
+    let read = |file: &str| std::fs::read(program.path(file)).unwrap();
+    assert!(read("streamed.tar") == read("file.tar"), "the same archive either way");
+    let to = format!("{}/harbour/ferry:14", registry.host());
+    let _ = streamed("exec < streamed.tar", &format!("push - {to}"));
+    let other = OciRegistry::start(Faults::default());
+    let _ = program.succeed(&format!("push {to} {}/quay/ferry", other.host()));
+    assert!(other.tags("quay/ferry").contains(&"14".to_owned()), "the tag goes with it");
+    assert_eq!(other.manifest("quay/ferry", "14"), registry.manifest("harbour/ferry", "14"));
+    // Programs from before layouts find everything by this file.
+    let mut archive = tar::Archive::new(std::fs::File::open(program.path("file.tar")).unwrap());
+    let mut names = Vec::new();
+    let mut older = Value::Null;
+    for entry in archive.entries().unwrap() {
+        let entry = entry.unwrap();
+        let name = entry.path().unwrap().to_string_lossy().into_owned();
+        if name == "manifest.json" {
+            older = serde_json::from_reader(entry).unwrap();
+        }
+        names.push(name);
+    }
+    assert_eq!(older[0]["RepoTags"], serde_json::json!(["ferry:latest"]));
+    for image in older.as_array().unwrap() {
+        let parts = image["Layers"].as_array().unwrap().iter().chain([&image["Config"]]);
+        parts.for_each(|part| assert!(names.contains(&part.as_str().unwrap().to_owned()), "{part}"));
+    }
 }
 
 #[test]

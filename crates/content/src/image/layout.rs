@@ -17,6 +17,8 @@ const LAYOUT: &[u8] = br#"{"imageLayoutVersion":"1.0.0"}"#;
 const LAYOUT_FILE: &str = "oci-layout";
 const INDEX_FILE: &str = "index.json";
 const BLOBS: &str = "blobs/sha256";
+/// The manifest of archives before there were layouts.
+const OLDER_MANIFEST: &str = "manifest.json";
 /// What is added to the name of a file that is being written.
 const UNFINISHED: &str = ".new";
 
@@ -138,13 +140,23 @@ pub fn write_archive(store: &Store, index: BlobDigest, to: &Path) -> Result<()> 
 }
 
 fn fill_archive(store: &Store, index: BlobDigest, path: &Path) -> Result<()> {
-    let file = BufWriter::new(File::create(path).at(path)?);
-    let mut tar = TarWriter::new(file);
-    let small = |name: &str, bytes: &[u8], tar: &mut TarWriter<BufWriter<File>>| {
+    let mut file = BufWriter::new(File::create(path).at(path)?);
+    stream_archive(store, index, &mut file, path)?;
+    let file = file.into_inner().map_err(io::IntoInnerError::into_error).at(path)?;
+    file.sync_data().at(path)
+}
+
+/// Writes the image as a tar archive of its layout, and the manifest of older programs beside that; `path` is what errors
+/// call it. What has been written before an error is no whole archive.
+pub fn stream_archive(store: &Store, index: BlobDigest, to: &mut dyn Write, path: &Path) -> Result<()> {
+    let mut tar = TarWriter::new(to);
+    let small = |name: &str, bytes: &[u8], tar: &mut TarWriter<&mut dyn Write>| {
         tar.file(&Entry::file(name, bytes.len() as u64, false), &mut &*bytes).at(path)
     };
+    let document = store.read_blob(index)?;
     small(LAYOUT_FILE, LAYOUT, &mut tar)?;
-    small(INDEX_FILE, &store.read_blob(index)?, &mut tar)?;
+    small(INDEX_FILE, &document, &mut tar)?;
+    small(OLDER_MANIFEST, &older_manifest(store, &document)?, &mut tar)?;
     tar.entry(&Entry::folder("blobs")).at(path)?;
     tar.entry(&Entry::folder("blobs/sha256")).at(path)?;
     for digest in blobs_of(store, index)? {
@@ -157,10 +169,28 @@ fn fill_archive(store: &Store, index: BlobDigest, path: &Path) -> Result<()> {
             return Err(store.damaged_blob(digest));
         }
     }
-    let mut file = tar.into_inner();
-    file.write_all(&[0; 1024]).at(path)?;
-    let file = file.into_inner().map_err(io::IntoInnerError::into_error).at(path)?;
-    file.sync_data().at(path)
+    let to = tar.into_inner();
+    to.write_all(&[0; 1024]).and_then(|()| to.flush()).at(path)
+}
+
+/// What programs read that do not know layouts: each image with its configuration, its name, and its layers.
+fn older_manifest(store: &Store, index: &[u8]) -> Result<Vec<u8>> {
+    let index: Index = parse("image index", index)?;
+    let name = index.annotations.get(media::TITLE);
+    let blob = |digest: BlobDigest| format!("{BLOBS}/{}", digest.hex());
+    let mut images = Vec::new();
+    for listed in &index.manifests {
+        let manifest: Manifest = parse("image manifest", &store.read_blob(listed.digest)?)?;
+        let tag = listed.annotations.get(media::REF_NAME);
+        let names: Vec<String> =
+            name.zip(tag).map(|(name, tag)| format!("{name}:{tag}")).into_iter().collect();
+        images.push(serde_json::json!({
+            "Config": blob(manifest.config.digest),
+            "RepoTags": names,
+            "Layers": manifest.layers.iter().map(|layer| blob(layer.digest)).collect::<Vec<_>>(),
+        }));
+    }
+    super::documents::to_json(&images)
 }
 
 /// All blobs of an image in a fixed order: by digest, the index first of all.
@@ -234,7 +264,12 @@ fn take_in_layer(store: &Store, folder: &Path, layer: &Descriptor) -> Result<()>
 
 /// Unpacks an archive of a layout into the empty folder `into`; blobs are checked by [`read_layout`].
 pub fn unpack_archive(archive: &Path, into: &Path) -> Result<()> {
-    let mut from = tar::Archive::new(File::open(archive).at(archive)?);
+    unpack_stream(&mut File::open(archive).at(archive)?, archive, into)
+}
+
+/// The same from what is read; `archive` is what errors call it.
+pub fn unpack_stream(from: &mut dyn Read, archive: &Path, into: &Path) -> Result<()> {
+    let mut from = tar::Archive::new(from);
     let blobs = into.join(BLOBS);
     fs::create_dir_all(&blobs).at(&blobs)?;
     let malformed = |detail: String| ContentError::Malformed { what: archive.display().to_string(), detail };

@@ -6,4 +6,7 @@ mod layout;
 pub use documents::{
     Config, Descriptor, History, Index, Manifest, Platform, RootFs, RunConfig, media, to_json,
 };
-pub use layout::{may_become_layout, read_layout, unpack_archive, write_archive, write_layout};
+pub use layout::{
+    may_become_layout, read_layout, stream_archive, unpack_archive, unpack_stream, write_archive,
+    write_layout,
+};
