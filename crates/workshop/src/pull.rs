@@ -4,7 +4,6 @@ use crate::inspect::{self, OpenImage};
 use crate::push::{Transfer, told};
 use crate::registry_places::RegistryPlaces;
 use content::BlobDigest;
-use content::digest::HashingWriter;
 use content::image::{Index, media};
 use engine::run_indexed;
 use model::error::RegistryError;
@@ -12,11 +11,15 @@ use model::{Error, Result, names};
 use remote::RemoteError;
 use remote::oci::{ForeignManifest, ImageSource, Part, Reference};
 use std::collections::BTreeMap;
+use std::io::{self, Write};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::mpsc::{SyncSender, sync_channel};
 use std::sync::{Mutex, PoisonError};
 
 /// How many blobs are pulled at once.
 const AT_ONCE: usize = 6;
+/// How many pieces of a blob may wait to be written.
+const CHUNKS_WAITING: usize = 64;
 
 /// An image that is in the store now.
 #[derive(Debug)]
@@ -105,27 +108,39 @@ fn receive_one(
     let store = transfer.store;
     let in_store = |error: content::ContentError| RemoteError::Io {
         path: store.root().to_owned(),
-        source: std::io::Error::other(error),
+        source: io::Error::other(error),
     };
-    let mut to = Telling { to: HashingWriter::new(store.temporary_file().map_err(in_store)?), tell };
-    source.blob(part, &mut to)?;
-    store.publish_blob(to.to.finish().0, part.digest).map_err(in_store)
+    let mut file = store.temporary_file().map_err(in_store)?;
+    let (sender, chunks) = sync_channel::<Vec<u8>>(CHUNKS_WAITING);
+    // What arrives is hashed on this thread, and written on another one.
+    let (received, written) = std::thread::scope(|scope| {
+        let writer = scope.spawn(move || {
+            chunks.into_iter().try_for_each(|chunk| file.write_all(&chunk))?;
+            Ok::<_, io::Error>(file)
+        });
+        let received = source.blob(part, &mut Passing { sender, tell });
+        (received, writer.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+    });
+    let file = written.map_err(|source| RemoteError::Io { path: store.root().to_owned(), source })?;
+    // An error where the bytes are not the ones that were named.
+    received?;
+    store.publish_blob(file, part.digest).map_err(in_store)
 }
 
-/// Tells how many bytes were written.
-struct Telling<'a, W> {
-    to: W,
+/// Passes on what is written, and tells how much it was.
+struct Passing<'a> {
+    sender: SyncSender<Vec<u8>>,
     tell: &'a dyn Fn(u64),
 }
 
-impl<W: std::io::Write> std::io::Write for Telling<'_, W> {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        let count = self.to.write(bytes)?;
-        (self.tell)(count as u64);
-        Ok(count)
+impl Write for Passing<'_> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.sender.send(bytes.to_vec()).map_err(|_| io::ErrorKind::BrokenPipe)?;
+        (self.tell)(bytes.len() as u64);
+        Ok(bytes.len())
     }
 
-    fn flush(&mut self) -> std::io::Result<()> {
-        self.to.flush()
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
     }
 }
