@@ -12,8 +12,8 @@ use workshop::inspect::OpenImage;
 
 /// The files of evidence, and what each is.
 pub const KNOWN_FILES: [(&str, &str); 4] = [
-    ("sbom.cdx.json", cyclonedx::MEDIA_TYPE),
-    ("sbom.spdx.json", spdx_document::MEDIA_TYPE),
+    ("packages.cdx.json", cyclonedx::MEDIA_TYPE),
+    ("packages.spdx.json", spdx_document::MEDIA_TYPE),
     ("provenance.dsse.json", envelope::MEDIA_TYPE),
     ("provenance.json", PAYLOAD_TYPE),
 ];
@@ -39,13 +39,13 @@ pub fn of_image(image: &OpenImage, key: Option<&PrivateKey>) -> Result<Vec<Artef
     };
     let mut all = vec![
         document(
-            "sbom.cdx.json",
+            "packages.cdx.json",
             cyclonedx::MEDIA_TYPE,
             "packages, in CycloneDX",
             &cyclonedx::document(image),
         )?,
         document(
-            "sbom.spdx.json",
+            "packages.spdx.json",
             spdx_document::MEDIA_TYPE,
             "packages, in SPDX",
             &spdx_document::document(image),

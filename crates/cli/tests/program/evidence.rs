@@ -48,7 +48,7 @@ fn cyclonedx_schema() -> Value {
 fn bills_of_materials_have_every_package_and_its_layer() {
     let program = with_key();
     let _ = program.succeed("evidence ferry out");
-    let bill = document(&program, "out/sbom.cdx.json");
+    let bill = document(&program, "out/packages.cdx.json");
     let errors: Vec<String> = jsonschema::validator_for(&cyclonedx_schema())
         .unwrap()
         .iter_errors(&bill)
@@ -64,15 +64,15 @@ fn bills_of_materials_have_every_package_and_its_layer() {
         let layer = &layers[usize::try_from(package["layer"].as_u64().unwrap()).unwrap()]["digest"];
         assert_eq!(component["properties"][0]["value"], *layer);
     }
-    let other = document(&program, "out/sbom.spdx.json");
+    let other = document(&program, "out/packages.spdx.json");
     assert_eq!(other["spdxVersion"], "SPDX-2.3");
     // The image, and what is in it.
     assert_eq!(other["packages"].as_array().unwrap().len(), packages.len() + 1);
-    let again = fs::read(program.path("out/sbom.cdx.json")).unwrap();
+    let again = fs::read(program.path("out/packages.cdx.json")).unwrap();
     let _ = program.succeed("evidence ferry second");
     assert_eq!(
         again,
-        fs::read(program.path("second/sbom.cdx.json")).unwrap(),
+        fs::read(program.path("second/packages.cdx.json")).unwrap(),
         "the same image, the same document"
     );
 }
@@ -94,7 +94,7 @@ fn evidence_holds_for_its_image_and_the_key_that_signed_it_alone() {
         assert_eq!(verify(&program, arguments).1, code, "{arguments}");
     }
     // A list of packages that somebody changed, and the evidence of another image.
-    program.edit("out/sbom.cdx.json", "\"specVersion\":\"1.6\"", "\"specVersion\":\"1.5\"");
+    program.edit("out/packages.cdx.json", "\"specVersion\":\"1.6\"", "\"specVersion\":\"1.5\"");
     let (found, code) = verify(&program, "ferry --evidence out --trust ferry.key.pub");
     assert!(code == 1 && found.contains("CycloneDX fails, SPDX holds"), "{found}");
     program.write("ferry/notice.txt", "closed");

@@ -40,9 +40,9 @@ fn the_newest_settled_versions_for_the_runtime_are_taken_and_those_from_before_s
         ("ferry/tide", "1.4.0-beta1", json!({}), json!({})),
         ("ferry/moon", "1.1.0", json!({ "php": ">=8.0", "ext-json": "*" }), json!({})),
     ];
-    let app = json!({ "require": { "php": "^8.1", "ferry/tide": "^1.0" } });
-    assert_eq!(resolved(app.clone(), &tides, &[]).unwrap(), ["ferry/moon 1.1.0", "ferry/tide v1.2.0"]);
-    assert_eq!(resolved(app, &tides, &[("ferry/tide", "1.0.0")]).unwrap(), ["ferry/tide 1.0.0"]);
+    let wanted = json!({ "require": { "php": "^8.1", "ferry/tide": "^1.0" } });
+    assert_eq!(resolved(wanted.clone(), &tides, &[]).unwrap(), ["ferry/moon 1.1.0", "ferry/tide v1.2.0"]);
+    assert_eq!(resolved(wanted, &tides, &[("ferry/tide", "1.0.0")]).unwrap(), ["ferry/tide 1.0.0"]);
     let early = json!({ "require": { "ferry/tide": "^1.0@beta" } });
     assert_eq!(resolved(early, &tides, &[]).unwrap(), ["ferry/tide 1.4.0-beta1"]);
     let settled =
@@ -69,12 +69,12 @@ fn packages_stand_for_others() {
         ("ferry/needs-log", "1.0", json!({ "psr/log-implementation": "^1.0" }), json!({})),
         ("ferry/log", "1.0", json!({}), json!({ "provide": { "psr/log-implementation": "1.0" } })),
     ];
-    let app = json!({ "require": { "harbour/whole": "^3.0", "ferry/needs-quay": "*" } });
-    assert_eq!(resolved(app, &entries, &[]).unwrap(), ["ferry/needs-quay 1.0", "harbour/whole 3.0"]);
-    let app = json!({ "require": { "ferry/needs-log": "*", "ferry/log": "*" } });
-    assert_eq!(resolved(app, &entries, &[]).unwrap(), ["ferry/log 1.0", "ferry/needs-log 1.0"]);
-    let app = json!({ "require": { "ferry/needs-log": "*" }, "replace": { "psr/log-implementation": "*" } });
-    assert_eq!(resolved(app, &entries, &[]).unwrap(), ["ferry/needs-log 1.0"]);
+    let wanted = json!({ "require": { "harbour/whole": "^3.0", "ferry/needs-quay": "*" } });
+    assert_eq!(resolved(wanted, &entries, &[]).unwrap(), ["ferry/needs-quay 1.0", "harbour/whole 3.0"]);
+    let wanted = json!({ "require": { "ferry/needs-log": "*", "ferry/log": "*" } });
+    assert_eq!(resolved(wanted, &entries, &[]).unwrap(), ["ferry/log 1.0", "ferry/needs-log 1.0"]);
+    let wanted = json!({ "require": { "ferry/needs-log": "*" }, "replace": { "psr/log-implementation": "*" } });
+    assert_eq!(resolved(wanted, &entries, &[]).unwrap(), ["ferry/needs-log 1.0"]);
     assert_eq!(
         facts(json!({ "require": { "ferry/needs-log": "*" } }), &entries),
         ["ferry/needs-log 1.0 wants psr/log-implementation ^1.0, which no package of the app is or provides"]
@@ -88,8 +88,8 @@ fn what_excludes_each_other_is_not_taken_together() {
         ("ferry/moon", "1.5", json!({}), json!({})),
         ("ferry/moon", "2.0", json!({}), json!({})),
     ];
-    let app = json!({ "require": { "ferry/tide": "*", "ferry/moon": "*" } });
-    assert_eq!(resolved(app, &entries, &[]).unwrap(), ["ferry/moon 1.5", "ferry/tide 1.0"]);
+    let wanted = json!({ "require": { "ferry/tide": "*", "ferry/moon": "*" } });
+    assert_eq!(resolved(wanted, &entries, &[]).unwrap(), ["ferry/moon 1.5", "ferry/tide 1.0"]);
 }
 
 #[test]
