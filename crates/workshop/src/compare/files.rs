@@ -51,7 +51,7 @@ pub(super) fn changes(
         let (before, after) = (before.remove(&path), after.remove(&path));
         let fact = Pair::differing(before, after)?;
         let only = fact.before.as_ref().xor(fact.after.as_ref());
-        (!only.is_some_and(|only| only.digest.is_none())).then_some(FileChange { path, fact })
+        only.is_none_or(|only| only.digest.is_some()).then_some(FileChange { path, fact })
     };
     Ok(paths.into_iter().filter_map(change).collect())
 }
