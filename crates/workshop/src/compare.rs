@@ -54,9 +54,9 @@ pub struct PackageChange {
     pub name: String,
     /// Its kind, as package URLs name it.
     pub kind: String,
-    /// The versions that there were.
+    /// The versions that there were, and are no more.
     pub before: Vec<String>,
-    /// The versions that there are.
+    /// The versions that there are now, and those with other contents.
     pub after: Vec<String>,
     /// Its licence, where that changed.
     pub licence: Option<Pair<Option<String>>>,
@@ -199,25 +199,24 @@ fn package_change(
             .map(|version| (*version).to_owned())
             .collect()
     };
-    let (before, after) = (only(old, new), only(new, old));
-    let change = match (old.is_empty(), new.is_empty()) {
-        (true, _) => Move::Added,
-        (_, true) => Move::Removed,
-        _ if before.is_empty() && after.is_empty() => {
-            let is_same = |(version, package): (&&str, &&PackageFact)| {
-                old.get(version).is_some_and(|other| {
-                    other.integrity == package.integrity && other.patched == package.patched
-                })
+    let (before, mut after) = (only(old, new), only(new, old));
+    let newest = |versions: &[String]| versions.iter().max_by(|a, b| versions::compare(a, b)).cloned();
+    let change = match (newest(&before), newest(&after)) {
+        (None, Some(_)) => Move::Added,
+        (Some(_), None) => Move::Removed,
+        (Some(old), Some(new)) if versions::compare(&old, &new) == Ordering::Greater => Move::Down,
+        (Some(_), Some(_)) => Move::Up,
+        (None, None) => {
+            let is_other = |(version, package): &(&&str, &&PackageFact)| {
+                let before = old.get(*version).map(|before| (&before.integrity, &before.patched));
+                before != Some((&package.integrity, &package.patched))
             };
-            if new.iter().all(is_same) {
+            after.extend(new.iter().filter(is_other).map(|(version, _)| (*version).to_owned()));
+            if after.is_empty() {
                 return None;
             }
             Move::Rebuilt
         }
-        _ => match versions::compare(newest(old), newest(new)) {
-            Ordering::Greater => Move::Down,
-            _ => Move::Up,
-        },
     };
     let licence =
         |versions: &Versions<'_>| versions.values().next_back().and_then(|package| package.licence.clone());
@@ -226,10 +225,6 @@ fn package_change(
         _ => Pair::differing(licence(old), licence(new)),
     };
     Some(PackageChange { change, name: (*name).to_owned(), kind: kind.clone(), before, after, licence })
-}
-
-fn newest<'a>(versions: &Versions<'a>) -> &'a str {
-    versions.keys().copied().max_by(|a, b| versions::compare(a, b)).unwrap_or_default()
 }
 
 /// The layers that changed, and how many did not.
@@ -279,4 +274,52 @@ fn layer_change(
 
 fn changed_inputs(old: &BTreeMap<String, InputDigest>, new: &BTreeMap<String, InputDigest>) -> Vec<String> {
     differing(old, new).into_keys().collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn package(name: &str, version: &str, integrity: &str) -> PackageFact {
+        PackageFact::new(name, version, format!("pkg:npm/{name}@{version}"), integrity)
+    }
+
+    #[test]
+    fn packages_move_also_where_there_are_several_versions() {
+        let old = [
+            package("knots", "1.4.0", "a"),
+            package("knots", "2.0.1", "b"),
+            package("kelp", "0.9.2", "a"),
+            package("berth", "2.1.0", "a"),
+            package("tide", "1.10.0", "a"),
+            package("words", "1.0.0", "a"),
+            package("fog", "1.0.0", "a"),
+        ];
+        let new = [
+            package("knots", "2.0.1", "b"),
+            package("kelp", "0.10.0", "a"),
+            package("berth", "2.1.0", "other"),
+            package("tide", "1.9.0", "a"),
+            package("lamp", "1.0.0", "a"),
+            package("fog", "1.0.0", "a"),
+            package("fog", "2.0.0", "a"),
+        ];
+        let told = |change: &PackageChange| {
+            let versions = format!("{} → {}", change.before.join(" "), change.after.join(" "));
+            format!("{:?} {} {}", change.change, change.name, versions.trim())
+        };
+        let changes: Vec<String> = packages(&old, &new).iter().map(told).collect();
+        assert_eq!(
+            changes,
+            [
+                "Up kelp 0.9.2 → 0.10.0",
+                "Down tide 1.10.0 → 1.9.0",
+                "Added fog → 2.0.0",
+                "Added lamp → 1.0.0",
+                "Removed knots 1.4.0 →",
+                "Removed words 1.0.0 →",
+                "Rebuilt berth → 2.1.0",
+            ]
+        );
+    }
 }

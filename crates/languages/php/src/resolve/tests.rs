@@ -73,7 +73,8 @@ fn packages_stand_for_others() {
     assert_eq!(resolved(wanted, &entries, &[]).unwrap(), ["ferry/needs-quay 1.0", "harbour/whole 3.0"]);
     let wanted = json!({ "require": { "ferry/needs-log": "*", "ferry/log": "*" } });
     assert_eq!(resolved(wanted, &entries, &[]).unwrap(), ["ferry/log 1.0", "ferry/needs-log 1.0"]);
-    let wanted = json!({ "require": { "ferry/needs-log": "*" }, "replace": { "psr/log-implementation": "*" } });
+    let wanted =
+        json!({ "require": { "ferry/needs-log": "*" }, "replace": { "psr/log-implementation": "*" } });
     assert_eq!(resolved(wanted, &entries, &[]).unwrap(), ["ferry/needs-log 1.0"]);
     assert_eq!(
         facts(json!({ "require": { "ferry/needs-log": "*" } }), &entries),
