@@ -265,6 +265,11 @@ pub struct BuildOptions {
     /// Also push the image to a registry: HOST[:PORT]/NAME[:TAG] [default tag: that of --tag]
     #[arg(long, value_name = "REFERENCE", conflicts_with_all = ["dry_run", "offline"])]
     pub push: Option<String>,
+    /// With --push: also attach the evidence of the image
+    #[arg(long, requires = "push")]
+    pub evidence: bool,
+    #[command(flatten)]
+    pub signing: SigningOptions,
     /// How layers are compressed
     #[arg(long, value_name = "CODEC", default_value = "zstd", value_parser = ["zstd", "gzip"])]
     pub compress: String,
@@ -340,7 +345,7 @@ pub struct SigningOptions {
 
 #[derive(Args)]
 pub struct EvidenceOptions {
-    /// A name with an optional tag, a layout folder or an archive
+    /// A name with an optional tag, a layout folder, an archive, or an image in a registry
     pub image: String,
     /// Folder for the documents
     pub folder: PathBuf,
@@ -392,7 +397,7 @@ pub struct PullOptions {
 
 #[derive(Args)]
 pub struct RunOptions {
-    /// A name with an optional tag, a layout folder or an archive
+    /// A name with an optional tag, a layout folder, an archive, or an image in a registry
     pub image: String,
     /// The process type or task [default: the image's first]
     pub process: Option<String>,

@@ -48,6 +48,10 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
     check_targets(options, output)?;
     let push_to = options.push.as_ref().map(|to| push::reference(to, &options.tag)).transpose()?;
     interrupt::cancels(&surroundings.cancel)?;
+    if options.push.is_some() {
+        // A key that cannot be read is told before the build.
+        super::keys::signing_key(&options.signing)?;
+    }
     let network = if options.offline { Network::Forbidden } else { Network::Allowed };
     let fetcher = surroundings.fetcher(network);
     let pinning = match (options.locked, options.update) {
@@ -87,7 +91,7 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
     if !output.is_json() {
         show_built(&built, &written, output);
     }
-    let pushed = push_to.map(|to| push_built(&built, &to, surroundings, output)).transpose()?;
+    let pushed = push_to.map(|to| push_built(&built, &to, options, surroundings, output)).transpose()?;
     if output.is_json() {
         output.json(&document(&built, &written, pushed));
     }
@@ -252,11 +256,13 @@ fn show_preview(app: &App, worklist: &Worklist, steps: &[Preview], output: &Outp
 fn push_built(
     built: &Built,
     to: &Reference,
+    options: &BuildOptions,
     surroundings: &Surroundings,
     output: &Output,
 ) -> Result<serde_json::Value, Failure> {
     let image = inspect::open(&surroundings.store, &format!("{}:{}", built.name, built.tag))?;
-    let pushed = super::push::push_to(&image, to, &[], surroundings, output)?;
+    let evidence = super::evidence::wanted(&image, options.evidence, &options.signing)?;
+    let pushed = super::push::push_to(&image, to, &evidence, surroundings, output)?;
     if !output.is_json() {
         output.line(format!("\npushed to {}", styled(STRONG, &pushed.repository)));
         super::push::details(&pushed, output);

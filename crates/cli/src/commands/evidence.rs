@@ -40,8 +40,16 @@ pub fn run(options: &EvidenceOptions, surroundings: &Surroundings, output: &Outp
     Ok(ExitCode::SUCCESS)
 }
 
+/// The evidence that goes with an image: nothing, unless it is asked for, or there is a key, which is there to sign it.
+pub fn wanted(image: &OpenImage, is_asked: bool, signing: &SigningOptions) -> Result<Vec<Artefact>, Failure> {
+    match is_asked || signing.key.is_some() {
+        true => gather(image, signing),
+        false => Ok(Vec::new()),
+    }
+}
+
 /// The evidence of an image, signed where there is a key.
-pub fn gather(image: &OpenImage, signing: &SigningOptions) -> Result<Vec<Artefact>, Failure> {
+fn gather(image: &OpenImage, signing: &SigningOptions) -> Result<Vec<Artefact>, Failure> {
     let key = signing_key(signing)?;
     Ok(of_image(image, key.as_ref())?)
 }

@@ -19,12 +19,7 @@ pub fn run(options: &PushOptions, surroundings: &Surroundings, output: &Output) 
     interrupt::cancels(&surroundings.cancel)?;
     let to = push::reference(&options.to, inspect::tag_of(&options.image))?;
     let (image, _) = open_anywhere(&options.image, surroundings, output)?;
-    // A key is there to sign something.
-    let is_attached = options.evidence || options.signing.key.is_some();
-    let evidence = match is_attached {
-        true => super::evidence::gather(&image, &options.signing)?,
-        false => Vec::new(),
-    };
+    let evidence = super::evidence::wanted(&image, options.evidence, &options.signing)?;
     let pushed = push_to(&image, &to, &evidence, surroundings, output)?;
     if output.is_json() {
         output.json(&document(&image, &pushed));

@@ -1,6 +1,7 @@
 //! `run`: runs a process type or task of an image on this machine.
 
 use super::Done;
+use super::opened::open_anywhere;
 use super::run_settings;
 use super::watch::{Watched, watch};
 use crate::arguments::{RunNetwork, RunOptions};
@@ -14,8 +15,8 @@ use std::io::IsTerminal;
 use std::process::{ExitCode, Stdio};
 use std::sync::atomic::Ordering;
 use std::time::Duration;
+use workshop::run;
 use workshop::run::Start;
-use workshop::{inspect, run};
 
 /// How long a process that was asked to end may take.
 const GRACE: Duration = Duration::from_secs(10);
@@ -23,7 +24,7 @@ const GRACE: Duration = Duration::from_secs(10);
 const PATIENCE: Duration = Duration::from_secs(10);
 
 pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -> Done {
-    let image = inspect::open(&surroundings.store, &options.image)?;
+    let (image, _) = open_anywhere(&options.image, surroundings, output)?;
     let network = options.network.unwrap_or(match surroundings.user.on_host_network {
         Some(true) => RunNetwork::Host,
         _ => RunNetwork::Own,

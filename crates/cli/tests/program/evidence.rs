@@ -130,6 +130,21 @@ fn evidence_goes_with_an_image_into_registries_of_both_kinds() {
 }
 
 #[test]
+fn a_build_signs_what_it_pushes() {
+    let program = with_key();
+    let registry = OciRegistry::start(Faults::default());
+    let to = format!("{}/harbour/ferry", registry.host());
+    let said = program.run(&format!("build ferry --anyway --tag 15 --push {to} --key lost.key"));
+    assert!(
+        said.code == 3 && !said.stderr.contains("app files"),
+        "a key that is not there is told first: {said}"
+    );
+    let built = program.json(&format!("build ferry --anyway --tag 15 --push {to} --key ferry.key"));
+    assert_eq!(built["pushed"]["attached"], 3);
+    assert_eq!(verify(&program, &format!("{to}:15 --trust ferry.key.pub")).1, 0);
+}
+
+#[test]
 fn a_damaged_layer_is_found() {
     let program = with_key();
     let layer =

@@ -120,6 +120,9 @@ fn an_image_comes_back_the_same_and_runs() {
     let by_digest = format!("pull {}/harbour/ferry@{}", registry.host(), pulled["digest"].as_str().unwrap());
     assert_eq!(elsewhere.json(&by_digest)["digest"], pulled["digest"]);
     let _ = elsewhere.succeed("store check");
+    let third = elsewhere.with("SHTETL_STORE", "third");
+    let said = third.run(&format!("run {from} audit --set TOKEN=hunter2"));
+    assert_eq!(said.code, 0, "an image runs from where it is: {said}");
 }
 
 #[test]
