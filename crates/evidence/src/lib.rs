@@ -7,10 +7,13 @@
 //! | `provenance` | how an image was built (in-toto Statement v1, SLSA provenance v1) |
 //! | `envelope`, `keys` | signatures (DSSE) and the keys for them (PKCS#8) |
 //! | `artefacts` | all of it as files and as artefacts of a registry |
+//! | `advisories`, `cvss` | what is known of weaknesses of the packages (OSV), and how bad it is |
 //! | `verification` | an image against its record, its evidence and the keys that are trusted |
 #![forbid(unsafe_code)]
 
+mod advisories;
 mod artefacts;
+mod cvss;
 mod cyclonedx;
 mod envelope;
 mod hashes;
@@ -20,6 +23,7 @@ mod provenance;
 mod spdx_document;
 mod verification;
 
+pub use advisories::{Advisory, AdvisoryFault, Affected, Found, Severity, find, read as read_advisories};
 pub use artefacts::{Artefact, KNOWN_FILES, of_image};
 pub use envelope::{Envelope, PAYLOAD_TYPE};
 pub use keys::{KeyFault, KeyKind, PrivateKey, PublicKey, make};

@@ -4,6 +4,7 @@ mod files;
 mod versions;
 
 pub use files::{FileChange, FileFact};
+pub use versions::compare as compare_versions;
 
 use crate::inspect::OpenImage;
 use crate::record::{LayerRecord, Record};

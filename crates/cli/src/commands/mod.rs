@@ -1,6 +1,7 @@
 //! One file a command: options in, one call into the core, results out.
 
 pub mod addresses;
+mod advisories;
 pub mod build;
 pub mod buildpacks;
 pub mod check;

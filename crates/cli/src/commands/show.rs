@@ -1,12 +1,13 @@
 //! `show`: what is in an image.
 
-use super::Done;
 use super::opened::open_anywhere;
+use super::{Done, advisories};
 use crate::arguments::ShowOptions;
 use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
+use evidence::Found;
 use model::shell_words;
 use std::process::ExitCode;
 use workshop::inspect::OpenImage;
@@ -14,22 +15,35 @@ use workshop::inspect::OpenImage;
 pub fn run(options: &ShowOptions, surroundings: &Surroundings, output: &Output) -> Done {
     interrupt::cancels(&surroundings.cancel)?;
     let (image, _) = open_anywhere(&options.image, surroundings, output)?;
+    let found = options.advisories.as_deref().map(|path| advisories::find(path, &image)).transpose()?;
     if options.record {
         output.json(&image.record);
     } else if output.is_json() {
-        let variants: Vec<_> = image
-            .variants
-            .iter()
-            .map(|v| serde_json::json!({ "process": v.process, "tag": v.tag, "digest": v.digest, "config": v.config.config }))
-            .collect();
-        output.json(&serde_json::json!({
-            "format": "shtetl/show/1", "image": image.label, "digest": image.digest,
-            "variants": variants, "record": image.record,
-        }));
+        output.json(&document(&image, found.as_ref()));
     } else {
         text(&image, options.packages, output);
+        if let Some(found) = &found {
+            advisories::show(found, output);
+        }
     }
-    Ok(ExitCode::SUCCESS)
+    let fails = found.is_some_and(|found| advisories::reaches(&found, options.fail_on));
+    Ok(if fails { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}
+
+fn document(image: &OpenImage, found: Option<&Found>) -> serde_json::Value {
+    let variants: Vec<_> = image
+        .variants
+        .iter()
+        .map(|v| serde_json::json!({ "process": v.process, "tag": v.tag, "digest": v.digest, "config": v.config.config }))
+        .collect();
+    let mut document = serde_json::json!({
+        "format": "shtetl/show/1", "image": image.label, "digest": image.digest,
+        "variants": variants, "record": image.record,
+    });
+    if let Some(found) = found {
+        document["advisories"] = serde_json::json!(found);
+    }
+    document
 }
 
 fn text(image: &OpenImage, all_packages: bool, output: &Output) {

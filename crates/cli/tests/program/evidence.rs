@@ -145,6 +145,47 @@ fn a_build_signs_what_it_pushes() {
 }
 
 #[test]
+fn advisories_about_packages_of_an_image_are_told() {
+    let program = crate::program().with_demo();
+    let _ = program.succeed("build timetable");
+    let advisory = |name: &str, fixed: &str, word: &str| {
+        serde_json::json!({
+            "id": format!("FERRY-{name}"), "aliases": ["CVE-2026-1"], "summary": "lets water in",
+            "affected": [{
+                "package": { "ecosystem": "npm", "name": name },
+                "ranges": [{ "type": "SEMVER", "events": [{ "introduced": "0" }, { "fixed": fixed }] }],
+            }],
+            "database_specific": { "severity": word },
+        })
+    };
+    program.write("osv/one.json", advisory("knots", "2.0.0", "HIGH").to_string());
+    program.write("osv/deeper/two.json", advisory("kelp", "0.9.0", "CRITICAL").to_string());
+    let said = program.run("show timetable --advisories osv");
+    let section: Vec<&str> = said.stdout.lines().skip_while(|line| !line.starts_with("advisories")).collect();
+    insta::assert_snapshot!(section.join("\n"), @"
+    advisories  1 found, 2 read
+      high  knots 1.4.0  CVE-2026-1  mended in 2.0.0  lets water in
+    ");
+    for (threshold, code) in [("any", 1), ("high", 1), ("critical", 0)] {
+        assert_eq!(program.run(&format!("show timetable --advisories osv --fail-on {threshold}")).code, code);
+    }
+    program.write("osv/three.json", "{}");
+    insta::assert_snapshot!(program.run("show timetable --advisories osv"), @"
+    --- stderr
+    error: osv/three.json is no advisory: missing field `id`
+    what to do: give documents in the OSV format, in JSON
+    --- exit 2
+    ");
+    fs::create_dir(program.path("nothing")).unwrap();
+    insta::assert_snapshot!(program.run("show timetable --advisories nothing"), @"
+    --- stderr
+    error: nothing has no advisories
+    what to do: give documents in the OSV format, in files that end with .json
+    --- exit 2
+    ");
+}
+
+#[test]
 fn a_damaged_layer_is_found() {
     let program = with_key();
     let layer =

@@ -4,7 +4,7 @@ use std::cmp::Ordering;
 
 /// Compares number with number and word with word; a word before a number or the end is an earlier version, except for
 /// what distributions add.
-pub(super) fn compare(a: &str, b: &str) -> Ordering {
+pub fn compare(a: &str, b: &str) -> Ordering {
     let (mut a, mut b) = (parts(a).into_iter(), parts(b).into_iter());
     loop {
         let order = match (a.next(), b.next()) {

@@ -1,0 +1,149 @@
+//! Options of the commands that are about images.
+
+use super::RunNetwork;
+use clap::{Args, Subcommand, ValueEnum};
+use std::path::PathBuf;
+
+#[derive(Args)]
+pub struct ShowOptions {
+    /// A name with an optional tag, a layout folder, an archive, or an image in a registry
+    pub image: String,
+    /// List every package
+    #[arg(long)]
+    pub packages: bool,
+    /// Print the record: how the image came about, as JSON
+    #[arg(long)]
+    pub record: bool,
+    /// Also list the packages that advisories are about: a document in the OSV format, or a folder of such documents
+    #[arg(long, value_name = "PATH", conflicts_with = "record")]
+    pub advisories: Option<PathBuf>,
+    /// End with exit code 1 where an advisory is at least that bad
+    #[arg(long, value_enum, value_name = "SEVERITY", requires = "advisories")]
+    pub fail_on: Option<Threshold>,
+}
+
+/// How bad something is.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Threshold {
+    Any,
+    Low,
+    Medium,
+    High,
+    Critical,
+}
+
+#[derive(Args)]
+pub struct PushOptions {
+    /// A name with an optional tag, a layout folder, an archive (- for standard input), or an image in a registry
+    pub image: String,
+    /// Where to: HOST[:PORT]/NAME[:TAG] [default tag: that of the image]
+    pub to: String,
+    /// Also attach the evidence of the image: bills of materials, and how it was built
+    #[arg(long)]
+    pub evidence: bool,
+    #[command(flatten)]
+    pub signing: SigningOptions,
+}
+
+#[derive(Args)]
+pub struct CompareOptions {
+    /// A name with an optional tag, a layout folder, an archive, or an image in a registry
+    pub before: String,
+    /// The other one
+    pub after: String,
+    /// List every package and file that changed
+    #[arg(long)]
+    pub all: bool,
+}
+
+/// The key that signs.
+#[derive(Args)]
+pub struct SigningOptions {
+    /// Private key that signs the evidence (PEM) [default: the key itself in the variable SHTETL_KEY]
+    #[arg(long, value_name = "FILE")]
+    pub key: Option<PathBuf>,
+    /// File with the passphrase of the key [default: the passphrase in the variable SHTETL_KEY_PASSPHRASE]
+    #[arg(long, value_name = "FILE")]
+    pub passphrase_file: Option<PathBuf>,
+}
+
+#[derive(Args)]
+pub struct EvidenceOptions {
+    /// A name with an optional tag, a layout folder, an archive, or an image in a registry
+    pub image: String,
+    /// Folder for the documents
+    pub folder: PathBuf,
+    #[command(flatten)]
+    pub signing: SigningOptions,
+}
+
+#[derive(Args)]
+pub struct VerifyOptions {
+    /// A name with an optional tag, a layout folder, an archive, or an image in a registry: HOST[:PORT]/NAME[:TAG]
+    pub image: String,
+    /// Folder with the evidence [default: what is attached to it in the registry]
+    #[arg(long, value_name = "DIR")]
+    pub evidence: Option<PathBuf>,
+    /// Public key of which one has to have signed; may be repeated
+    #[arg(long, value_name = "FILE")]
+    pub trust: Vec<PathBuf>,
+}
+
+#[derive(Args)]
+pub struct KeysOptions {
+    #[command(subcommand)]
+    pub what: KeysCommand,
+}
+
+#[derive(Subcommand)]
+pub enum KeysCommand {
+    /// Make a private key, and its public key beside it with .pub at the end; never overwrites one
+    Make {
+        /// File for the private key
+        file: PathBuf,
+        /// Kind of the key
+        #[arg(long, default_value = "ed25519", value_parser = ["ed25519", "p256"])]
+        kind: String,
+        /// File with a passphrase for it [default: the passphrase in the variable SHTETL_KEY_PASSPHRASE, else none]
+        #[arg(long, value_name = "FILE")]
+        passphrase_file: Option<PathBuf>,
+    },
+}
+
+#[derive(Args)]
+pub struct PullOptions {
+    /// HOST[:PORT]/NAME[:TAG] or HOST[:PORT]/NAME@DIGEST
+    pub image: String,
+    /// Name and tag in the store [default: the last part of its name, and its tag]
+    #[arg(long, value_name = "NAME[:TAG]")]
+    pub name: Option<String>,
+}
+
+#[derive(Args)]
+pub struct RunOptions {
+    /// A name with an optional tag, a layout folder, an archive, or an image in a registry
+    pub image: String,
+    /// The process type or task [default: the image's first]
+    pub process: Option<String>,
+    /// Value of a setting, or only its name to take the value from the environment; may be repeated
+    #[arg(long, value_name = "NAME[=VALUE]")]
+    pub set: Vec<String>,
+    /// File with lines NAME=VALUE, - for standard input; may be repeated
+    #[arg(long, value_name = "FILE")]
+    pub settings_file: Vec<PathBuf>,
+    /// Port of this machine that answers for the process; 0 takes a free one [default: the image's]
+    #[arg(long)]
+    pub port: Option<u16>,
+    /// Let the process reach this port of this machine, a database for example; may be repeated
+    #[arg(long, value_name = "PORT")]
+    pub reach: Vec<u16>,
+    /// The network of the process: its own, with nothing in it, or the host's [default: own]
+    #[arg(long, value_enum, env = "SHTETL_RUN_NETWORK", hide_env_values = true)]
+    pub network: Option<RunNetwork>,
+    /// Keep what the process writes into its writable folders in this folder [default: dropped at the end]
+    #[arg(long, value_name = "DIR")]
+    pub data: Option<PathBuf>,
+    /// Arguments for the process
+    #[arg(last = true)]
+    pub arguments: Vec<String>,
+}

@@ -1,0 +1,77 @@
+//! Advisories about the packages of an image.
+
+use crate::arguments::Threshold;
+use crate::error::Failure;
+use crate::render::table::Table;
+use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled};
+use evidence::{AdvisoryFault, Affected, Found, Severity, read_advisories};
+use std::path::Path;
+use workshop::inspect::OpenImage;
+
+/// Reads advisories, and finds those about the packages of an image.
+pub fn find(path: &Path, image: &OpenImage) -> Result<Found, Failure> {
+    let advisories = read_advisories(path).map_err(|fault| match fault {
+        AdvisoryFault::Unreadable { path, source } => Failure::File { path, source },
+        AdvisoryFault::Malformed { path, detail } => Failure::Usage {
+            message: format!("{} is no advisory: {detail}", path.display()),
+            hint: "give documents in the OSV format, in JSON".to_owned(),
+        },
+    })?;
+    if advisories.is_empty() {
+        return Err(Failure::Usage {
+            message: format!("{} has no advisories", path.display()),
+            hint: "give documents in the OSV format, in files that end with .json".to_owned(),
+        });
+    }
+    Ok(evidence::find(&image.record.packages, &advisories))
+}
+
+/// Whether one is at least as bad as the threshold, where there is one.
+pub fn reaches(found: &Found, threshold: Option<Threshold>) -> bool {
+    let least = match threshold {
+        None => return false,
+        Some(Threshold::Any) => Severity::Unknown,
+        Some(Threshold::Low) => Severity::Low,
+        Some(Threshold::Medium) => Severity::Medium,
+        Some(Threshold::High) => Severity::High,
+        Some(Threshold::Critical) => Severity::Critical,
+    };
+    found.affected.iter().any(|one| one.severity >= least)
+}
+
+pub fn show(found: &Found, output: &Output) {
+    let (about, read) = (found.affected.len(), found.advisories);
+    output.line(format!("\n{}  {about} found, {read} read", styled(STRONG, "advisories")));
+    let mut table = Table::new(&[]);
+    for Affected { id, aliases, summary, severity, name, version, fixed, .. } in &found.affected {
+        // The name that all databases share, where there is one.
+        let shared = aliases.iter().find(|alias| alias.starts_with("CVE-")).unwrap_or(id);
+        let mended = match fixed.is_empty() {
+            true => "not mended".to_owned(),
+            false => format!("mended in {}", fixed.join(", ")),
+        };
+        table.row([
+            coloured(*severity),
+            format!("{name} {version}"),
+            shared.clone(),
+            mended,
+            styled(FAINT, summary),
+        ]);
+    }
+    table.lines().into_iter().for_each(|line| output.line(line));
+    if !found.passed_over.is_empty() {
+        let kinds: Vec<String> =
+            found.passed_over.iter().map(|(kind, count)| format!("{count} of the kind {kind}")).collect();
+        output.line(styled(FAINT, format!("  not compared: {}", kinds.join(", "))));
+    }
+}
+
+fn coloured(severity: Severity) -> String {
+    match severity {
+        Severity::Critical => styled(BAD, "critical"),
+        Severity::High => styled(BAD, "high"),
+        Severity::Medium => styled(BUSY, "medium"),
+        Severity::Low => styled(GOOD, "low"),
+        Severity::Unknown => styled(FAINT, "unknown"),
+    }
+}

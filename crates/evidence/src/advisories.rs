@@ -1,0 +1,377 @@
+//! Advisories in the OSV format (Open Source Vulnerability schema 1.7), and the packages of an image that they are about.
+
+use crate::cvss::base_score;
+use model::PackageFact;
+use model::folder::entries;
+use semver::Version as SemanticVersion;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+use std::cmp::Ordering;
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::str::FromStr;
+use workshop::compare::compare_versions;
+
+/// Kinds of package URLs with the ecosystem of the schema that has them.
+const ECOSYSTEMS: [(&str, &str); 6] = [
+    ("composer", "Packagist"),
+    ("gem", "RubyGems"),
+    ("golang", "Go"),
+    ("maven", "Maven"),
+    ("npm", "npm"),
+    ("pypi", "PyPI"),
+];
+
+/// How bad something is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Severity {
+    /// Nobody says it.
+    Unknown,
+    /// Below 4.0.
+    Low,
+    /// Below 7.0.
+    Medium,
+    /// Below 9.0.
+    High,
+    /// From 9.0.
+    Critical,
+}
+
+/// A package that an advisory is about.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Affected {
+    /// The advisory.
+    pub id: String,
+    /// Its other names.
+    pub aliases: Vec<String>,
+    /// What it says in a line.
+    pub summary: String,
+    /// How bad it is.
+    pub severity: Severity,
+    /// The package URL.
+    pub purl: String,
+    /// The package.
+    pub name: String,
+    /// Its version.
+    pub version: String,
+    /// Versions in which it is mended, of this package.
+    pub fixed: Vec<String>,
+}
+
+/// What was found, and what was not looked at.
+#[derive(Debug, Clone, Default, PartialEq, Serialize)]
+pub struct Found {
+    /// The worst first.
+    pub affected: Vec<Affected>,
+    /// How many advisories were read.
+    pub advisories: usize,
+    /// Kinds of packages that are not compared, with how many there are.
+    pub passed_over: BTreeMap<String, usize>,
+}
+
+/// Files that are no advisories.
+#[derive(Debug, thiserror::Error)]
+pub enum AdvisoryFault {
+    /// It cannot be read.
+    #[error("{path}: {source}", path = path.display())]
+    Unreadable {
+        /// The file or folder.
+        path: PathBuf,
+        /// What the system says.
+        source: std::io::Error,
+    },
+    /// It is no document of this format.
+    #[error("{path}: {detail}", path = path.display())]
+    Malformed {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong.
+        detail: String,
+    },
+}
+
+/// An advisory.
+#[derive(Debug, Deserialize)]
+pub struct Advisory {
+    id: String,
+    #[serde(default)]
+    aliases: Vec<String>,
+    #[serde(default)]
+    summary: String,
+    #[serde(default)]
+    details: String,
+    #[serde(default)]
+    withdrawn: Option<String>,
+    #[serde(default)]
+    severity: Vec<Score>,
+    #[serde(default)]
+    affected: Vec<About>,
+    #[serde(default)]
+    database_specific: Value,
+}
+
+#[derive(Debug, Deserialize)]
+struct Score {
+    score: String,
+}
+
+#[derive(Debug, Deserialize)]
+struct About {
+    package: Option<Package>,
+    #[serde(default)]
+    severity: Vec<Score>,
+    #[serde(default)]
+    ranges: Vec<Range>,
+    #[serde(default)]
+    versions: Vec<String>,
+}
+
+#[derive(Debug, Deserialize)]
+struct Package {
+    ecosystem: String,
+    name: String,
+}
+
+#[derive(Debug, Deserialize)]
+struct Range {
+    #[serde(rename = "type")]
+    kind: String,
+    #[serde(default)]
+    events: Vec<Event>,
+}
+
+/// Only one of them is said.
+#[derive(Debug, Default, Deserialize)]
+#[serde(default)]
+struct Event {
+    introduced: Option<String>,
+    fixed: Option<String>,
+    last_affected: Option<String>,
+}
+
+/// Reads a document, or all documents in a folder and the folders in it.
+pub fn read(path: &Path) -> Result<Vec<Advisory>, AdvisoryFault> {
+    let unreadable = |source| AdvisoryFault::Unreadable { path: path.to_owned(), source };
+    let mut all = Vec::new();
+    if fs::metadata(path).map_err(unreadable)?.is_dir() {
+        let inside = entries(path).map_err(|error| unreadable(std::io::Error::other(error)))?;
+        for one in
+            inside.iter().filter(|one| one.is_dir() || one.extension().is_some_and(|end| end == "json"))
+        {
+            all.extend(read(one)?);
+        }
+        return Ok(all);
+    }
+    let malformed = |error: serde_json::Error| AdvisoryFault::Malformed {
+        path: path.to_owned(),
+        detail: error.to_string(),
+    };
+    let document: Value = serde_json::from_slice(&fs::read(path).map_err(unreadable)?).map_err(malformed)?;
+    let documents = if let Value::Array(all) = document { all } else { vec![document] };
+    for document in documents {
+        all.push(serde_json::from_value(document).map_err(malformed)?);
+    }
+    Ok(all)
+}
+
+/// The packages that advisories are about. Those that were withdrawn are passed over.
+pub fn find(packages: &[PackageFact], advisories: &[Advisory]) -> Found {
+    let mut by_package: BTreeMap<(&str, String), Vec<(&Advisory, &About)>> = BTreeMap::new();
+    for advisory in advisories.iter().filter(|advisory| advisory.withdrawn.is_none()) {
+        for about in &advisory.affected {
+            let Some(package) = &about.package else { continue };
+            // A release of a distribution may follow.
+            let ecosystem = package.ecosystem.split(':').next().unwrap_or_default();
+            by_package
+                .entry((ecosystem, canonical(ecosystem, &package.name)))
+                .or_default()
+                .push((advisory, about));
+        }
+    }
+    let mut found = Found { advisories: advisories.len(), ..Found::default() };
+    let mut seen = BTreeSet::new();
+    for package in packages {
+        let kind =
+            package.purl.strip_prefix("pkg:").and_then(|rest| rest.split('/').next()).unwrap_or_default();
+        let Some((_, ecosystem)) = ECOSYSTEMS.iter().find(|(own, _)| *own == kind) else {
+            *found.passed_over.entry(kind.to_owned()).or_default() += 1;
+            continue;
+        };
+        let known = by_package.get(&(*ecosystem, canonical(ecosystem, &package.name)));
+        for (advisory, about) in known.into_iter().flatten() {
+            if is_affected(kind, &package.version, about) && seen.insert((&advisory.id, &package.purl)) {
+                found.affected.push(affected(advisory, about, package));
+            }
+        }
+    }
+    found.affected.sort_by(|a, b| (b.severity, &a.name, &a.id).cmp(&(a.severity, &b.name, &b.id)));
+    found
+}
+
+fn affected(advisory: &Advisory, about: &About, package: &PackageFact) -> Affected {
+    let fixed = about.ranges.iter().flat_map(|range| &range.events).filter_map(|event| event.fixed.clone());
+    let first_line = advisory.details.lines().next().unwrap_or_default();
+    Affected {
+        id: advisory.id.clone(),
+        aliases: advisory.aliases.clone(),
+        summary: if advisory.summary.is_empty() { first_line.to_owned() } else { advisory.summary.clone() },
+        severity: severity(advisory, about),
+        purl: package.purl.clone(),
+        name: package.name.clone(),
+        version: package.version.clone(),
+        fixed: fixed.collect(),
+    }
+}
+
+/// By the score where there is one that can be read, else by the word of whoever publishes it.
+fn severity(advisory: &Advisory, about: &About) -> Severity {
+    let scores = about.severity.iter().chain(&advisory.severity).filter_map(|one| base_score(&one.score));
+    if let Some(score) = scores.reduce(f64::max) {
+        return match score {
+            score if score >= 9.0 => Severity::Critical,
+            score if score >= 7.0 => Severity::High,
+            score if score >= 4.0 => Severity::Medium,
+            _ => Severity::Low,
+        };
+    }
+    match advisory.database_specific["severity"].as_str().map(str::to_lowercase).as_deref() {
+        Some("critical") => Severity::Critical,
+        Some("high") => Severity::High,
+        Some("moderate" | "medium") => Severity::Medium,
+        Some("low") => Severity::Low,
+        _ => Severity::Unknown,
+    }
+}
+
+/// A name as its ecosystem compares names.
+fn canonical(ecosystem: &str, name: &str) -> String {
+    match ecosystem {
+        "PyPI" => remote::packages::pypi::canonical_name(name),
+        "Packagist" => name.to_lowercase(),
+        _ => name.to_owned(),
+    }
+}
+
+/// The schema's own way ("Evaluation"): named versions, or within one of the ranges.
+fn is_affected(kind: &str, version: &str, about: &About) -> bool {
+    let is_named = about.versions.iter().any(|one| compare(kind, one, version).is_eq());
+    is_named
+        || about
+            .ranges
+            .iter()
+            .filter(|range| range.kind != "GIT")
+            .any(|range| is_within(kind, version, range))
+}
+
+fn is_within(kind: &str, version: &str, range: &Range) -> bool {
+    let mut events: Vec<(&str, bool, bool)> = Vec::new();
+    for event in &range.events {
+        // What it is of, whether it begins there, and whether that version itself is still affected.
+        events.extend(event.introduced.as_deref().map(|at| (at, true, true)));
+        events.extend(event.fixed.as_deref().map(|at| (at, false, false)));
+        events.extend(event.last_affected.as_deref().map(|at| (at, false, true)));
+    }
+    let order = |at: &str| if at == "0" { Ordering::Greater } else { compare(kind, version, at) };
+    events.sort_by(|a, b| match (a.0, b.0) {
+        ("0", "0") => Ordering::Equal,
+        ("0", _) => Ordering::Less,
+        (_, "0") => Ordering::Greater,
+        (a, b) => compare(kind, a, b),
+    });
+    let mut is_affected = false;
+    for (at, begins, includes) in events {
+        match (begins, order(at)) {
+            (true, order) if order.is_ge() => is_affected = true,
+            (false, Ordering::Greater) => is_affected = false,
+            (false, Ordering::Equal) if !includes => is_affected = false,
+            _ => {}
+        }
+    }
+    is_affected
+}
+
+/// Compares versions as their ecosystem does, as far as both are versions to it.
+fn compare(kind: &str, a: &str, b: &str) -> Ordering {
+    let plain = |text: &str| text.trim_start_matches('v').to_owned();
+    let exact = match kind {
+        "npm" | "golang" => {
+            let read = |text: &str| SemanticVersion::parse(&plain(text)).ok();
+            read(a).zip(read(b)).map(|(a, b)| a.cmp_precedence(&b))
+        }
+        "pypi" => {
+            let read = |text: &str| pep440_rs::Version::from_str(text).ok();
+            read(a).zip(read(b)).map(|(a, b)| a.cmp(&b))
+        }
+        _ => None,
+    };
+    exact.unwrap_or_else(|| compare_versions(a, b))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::json;
+
+    fn package(kind: &str, name: &str, version: &str) -> PackageFact {
+        PackageFact::new(name, version, format!("pkg:{kind}/{name}@{version}"), "")
+    }
+
+    fn advisory(ecosystem: &str, name: &str, events: Value) -> Advisory {
+        serde_json::from_value(json!({
+            "id": "FERRY-1", "summary": "a hole below the water line",
+            "severity": [{ "type": "CVSS_V3", "score": "CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:N/I:N/A:H" }],
+            "affected": [{
+                "package": { "ecosystem": ecosystem, "name": name }, "ranges": [{ "type": "ECOSYSTEM", "events": events }],
+            }],
+        }))
+        .unwrap()
+    }
+
+    #[test]
+    fn versions_within_a_range_are_affected_and_no_others() {
+        let range = json!([{ "introduced": "1.0.0" }, { "fixed": "1.2.3" }, { "introduced": "2.0.0" }, { "last_affected": "2.4.0" }]);
+        for (kind, ecosystem, cases) in [
+            (
+                "npm",
+                "npm",
+                &[
+                    ("0.9.0", false),
+                    ("1.0.0-rc.1", false),
+                    ("1.0.0", true),
+                    ("1.2.3", false),
+                    ("1.2.3-beta", true),
+                    ("2.4.0", true),
+                    ("2.4.1", false),
+                ][..],
+            ),
+            ("pypi", "PyPI", &[("1.0.0rc1", false), ("1.2.2.post1", true), ("1.2.3", false), ("2.0", true)]),
+            ("gem", "RubyGems", &[("1.2.2", true), ("1.10.0", false)]),
+            ("composer", "Packagist", &[("v1.2.2", true), ("v1.2.3", false)]),
+            ("maven", "Maven", &[("1.2.2", true), ("1.2.3-SNAPSHOT", true), ("1.2.3", false)]),
+            ("golang", "Go", &[("v1.2.2", true), ("v2.4.1", false)]),
+        ] {
+            let all = [advisory(ecosystem, "hull", range.clone())];
+            for (version, expected) in cases {
+                let found = find(&[package(kind, "hull", version)], &all);
+                assert_eq!(!found.affected.is_empty(), *expected, "{kind} {version}");
+            }
+        }
+    }
+
+    #[test]
+    fn what_is_found_says_how_bad_it_is_and_where_it_is_mended() {
+        let all = [advisory("PyPI", "Fog.Horn", json!([{ "introduced": "0" }, { "fixed": "2.0" }]))];
+        let packages = [package("pypi", "fog-horn", "1.0"), package("deb", "libc6", "2.41")];
+        let found = find(&packages, &all);
+        let [one] = &found.affected[..] else { panic!("{found:?}") };
+        assert_eq!((one.severity, one.fixed[0].as_str()), (Severity::High, "2.0"));
+        assert_eq!(found.passed_over, BTreeMap::from([("deb".to_owned(), 1)]));
+        let withdrawn = Advisory {
+            withdrawn: Some("2026-01-01T00:00:00Z".to_owned()),
+            ..all.into_iter().next().unwrap()
+        };
+        assert!(find(&packages, &[withdrawn]).affected.is_empty());
+    }
+}
