@@ -172,7 +172,7 @@ fn a_base_is_composed_with_every_fixup() {
     ");
     insta::assert_snapshot!(program.run("show app --packages").stdout, @"
     app:latest  node 20.19.2, on debian:trixie, linux/amd64
-      image   sha256:55b1389ee2780ae985e97e9012065c21f3ff5af1771067498a938c349e399f0a
+      image   sha256:467c7e464ee97c6609b686cd1489935725edb048c2a5d50d54fb13c6680f87cc
       source  sha256:8745a3b2120adce90310bef6e117a9e99cbd29aed48a46795ee61ba8e5fae1cc
 
     layers, bottom to top
