@@ -12,6 +12,8 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 pub struct Faults {
     /// Lets nobody in without this token, which it gives to whoever sends this password (`user:password`, in base64).
     pub wants: Option<Login>,
+    /// Gives no token that is for other names, too.
+    pub denies_other_names: bool,
     /// An upload is cut once after so many bytes.
     pub cuts_after: Option<usize>,
     /// It forgets what has arrived of uploads that were cut.
@@ -64,6 +66,8 @@ struct Request {
     method: String,
     path: String,
     query: BTreeMap<String, String>,
+    /// How many scopes a token is wanted for.
+    scopes: usize,
     headers: BTreeMap<String, String>,
 }
 
@@ -176,12 +180,14 @@ fn read_request(from: &mut impl BufRead) -> io::Result<Option<Request>> {
     let mut words = lines.first().map(String::as_str).unwrap_or_default().split(' ');
     let (method, target) = (words.next().unwrap_or_default(), words.next().unwrap_or_default());
     let (path, query) = target.split_once('?').unwrap_or((target, ""));
+    let scopes = query.matches("scope=").count();
     let pairs = query.split('&').filter_map(|pair| pair.split_once('='));
     let headers = lines.iter().skip(1).filter_map(|line| line.split_once(':'));
     Ok(Some(Request {
         method: method.to_owned(),
         path: path.to_owned(),
         query: pairs.map(|(name, value)| (name.to_owned(), value.to_owned())).collect(),
+        scopes,
         headers: headers.map(|(name, value)| (name.to_lowercase(), value.trim().to_owned())).collect(),
     }))
 }
@@ -208,7 +214,8 @@ impl State {
             let own = request.headers.get("authorization").map(String::as_str);
             if request.path == "/token" {
                 let token = format!(r#"{{"token":"{}"}}"#, login.token);
-                let is_right = own == Some(&format!("Basic {}", login.password));
+                let is_too_much = self.faults.denies_other_names && request.scopes > 1;
+                let is_right = own == Some(&format!("Basic {}", login.password)) && !is_too_much;
                 return if is_right { (200, Vec::new(), token.into_bytes()) } else { plain(401) };
             }
             if own != Some(&format!("Bearer {}", login.token)) {

@@ -233,6 +233,18 @@ fn nobody_is_let_in_without_the_right_login() {
 }
 
 #[test]
+fn who_may_not_read_another_name_still_pushes_to_his_own() {
+    let (program, registry) = built(Faults::default());
+    assert_eq!(push(&program, &registry, "harbour/ferry").code, 0);
+    let login = Login { password: "YWRhOmhvcm4=".to_owned(), token: "let-me-in".to_owned() };
+    registry.fail(Faults { wants: Some(login), denies_other_names: true, ..Faults::default() });
+    let auth = serde_json::json!({ "auths": { registry.host(): { "auth": "YWRhOmhvcm4=" } } });
+    program.write("home/.config/containers/auth.json", auth.to_string());
+    let pushed = program.json(&format!("push ferry {}/quay/own", registry.host()));
+    assert_eq!(pushed["bytes_mounted"], 0, "{pushed}");
+}
+
+#[test]
 fn a_push_that_fails_leaves_no_tag() {
     let (program, _) = built(Faults::default());
     for (beginning, status) in [
