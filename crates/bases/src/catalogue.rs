@@ -15,10 +15,10 @@ pub struct Offer {
     pub origin: String,
     /// Whether it only builds, and no image has it.
     pub for_building: bool,
-    /// Until when its makers mend it (a date as in 2027-04-30), where that is known.
+    /// Until when its makers support it (a date as in 2027-04-30), where that is known.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub supported_until: Option<String>,
-    /// Until when the distribution mends what it lies on.
+    /// Until when the distribution supports what it lies on.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub base_supported_until: Option<String>,
 }

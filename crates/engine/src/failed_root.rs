@@ -1,6 +1,6 @@
 //! The root of a step whose program failed, kept for somebody who wants to look around in it.
 
-use crate::program_step::Scratch;
+use crate::scratch::Scratch;
 use model::Result;
 use sandbox::{Ended, Limits, Network, Plan, Terminal};
 use std::sync::{Mutex, PoisonError};

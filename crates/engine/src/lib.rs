@@ -34,6 +34,7 @@ pub mod program_step;
 mod queue;
 mod reason;
 pub mod sandbox_mode;
+mod scratch;
 mod session;
 mod step;
 mod step_graph;

@@ -3,10 +3,11 @@
 
 use crate::failed_root::FailedRoot;
 use crate::sandbox_mode::{forget_if_refused, working_mode};
+use crate::scratch::Scratch;
 use crate::unpacked_layers::{StoredLayer, unpacked};
 use crate::{Produced, Recipe, StepContext, told_lines};
 use content::digest::Hasher;
-use content::store::{Store, remove_tree};
+use content::store::Store;
 use gateway::{Gateway, Trouble};
 use model::error::{PackageError, StepError};
 use model::places::APP_USER;
@@ -79,15 +80,6 @@ pub struct Written {
     pub folder: PathBuf,
     /// The files that it worked on, with what it changed in them.
     pub source: PathBuf,
-}
-
-/// A temporary folder; it is gone when this is dropped.
-pub(crate) struct Scratch(pub(crate) PathBuf);
-
-impl Drop for Scratch {
-    fn drop(&mut self) {
-        remove_tree(&self.0);
-    }
 }
 
 /// Runs the program on the root that the tools have; an error with its last words when it fails.

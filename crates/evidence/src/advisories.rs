@@ -56,7 +56,7 @@ pub struct Affected {
     pub name: String,
     /// Its version.
     pub version: String,
-    /// Versions in which it is mended, of this package.
+    /// Versions of this package that fix it.
     pub fixed: Vec<String>,
 }
 

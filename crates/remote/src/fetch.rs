@@ -363,7 +363,7 @@ fn worth_another_try(error: &RemoteError) -> bool {
 }
 
 /// Gives what a server sends to `write`, up to `most` bytes; tells trouble of the server from trouble of
-/// the writing, which no other try mends. Gives the number of bytes.
+/// the writing, which another try does not fix. Gives the number of bytes.
 pub(crate) fn copy(
     body: &mut dyn Read,
     most: u64,

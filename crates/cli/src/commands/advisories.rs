@@ -46,15 +46,15 @@ pub fn show(found: &Found, output: &Output) {
     for Affected { id, aliases, summary, severity, name, version, fixed, .. } in &found.affected {
         // The name that all databases share, where there is one.
         let shared = aliases.iter().find(|alias| alias.starts_with("CVE-")).unwrap_or(id);
-        let mended = match fixed.is_empty() {
-            true => "not mended".to_owned(),
-            false => format!("mended in {}", fixed.join(", ")),
+        let fix = match fixed.is_empty() {
+            true => "no fix".to_owned(),
+            false => format!("fixed in {}", fixed.join(", ")),
         };
         table.row([
             coloured(*severity),
             format!("{name} {version}"),
             shared.clone(),
-            mended,
+            fix,
             styled(FAINT, summary),
         ]);
     }

@@ -164,7 +164,7 @@ fn advisories_about_packages_of_an_image_are_told() {
     let section: Vec<&str> = said.stdout.lines().skip_while(|line| !line.starts_with("advisories")).collect();
     insta::assert_snapshot!(section.join("\n"), @"
     advisories  1 found, 2 read
-      high  knots 1.4.0  CVE-2026-1  mended in 2.0.0  lets water in
+      high  knots 1.4.0  CVE-2026-1  fixed in 2.0.0  lets water in
     ");
     for (threshold, code) in [("any", 1), ("high", 1), ("critical", 0)] {
         assert_eq!(program.run(&format!("show timetable --advisories osv --fail-on {threshold}")).code, code);

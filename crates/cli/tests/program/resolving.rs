@@ -72,7 +72,7 @@ fn requirements_are_resolved_once_and_pinned() {
     let moved = program.succeed("build app --update --address pypi=index");
     assert!(moved.stderr.contains("moved in shtetl.lock: fog 1.4 to 1.8"), "{moved}");
     assert_eq!(pinned(&program, "python"), ["fog 1.8"]);
-    // What is asked for anew keeps the rest where it was.
+    // A new requirement keeps the rest where it was.
     program.write("app/more.txt", "fog\nbuoy==1.0\n");
     let refused = program.run("build app --locked --address pypi=index");
     assert_eq!(refused.code, 1, "{refused}");

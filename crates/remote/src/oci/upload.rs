@@ -109,7 +109,7 @@ impl Upload<'_> {
         })
     }
 
-    /// Asks how much of what was sent has arrived; begins anew where that is not known.
+    /// Asks how much of what was sent has arrived; starts over where that is not known.
     fn resume(&self, session: &mut Session) -> Result<()> {
         let answer = self.registry.send(Method::Get, &session.url, &[], Payload::Nothing)?;
         if answer.status() == 204 {
