@@ -5,6 +5,7 @@
 //! | `base` | [`Base`]: steps of the base, of runtimes, and of the root that things are built in |
 //! | `buildpack` | [`Buildpack`]: survey, resolve, contribute; only `resolve` may ask the network |
 //! | [`resolving`] | packages and hashes that no file locks: resolved once, then pinned |
+//! | [`solving`] | what the resolvers of languages share |
 //! | [`frameworks`] | tables of frameworks, and how apps made with them are started |
 #![forbid(unsafe_code)]
 
@@ -12,6 +13,7 @@ mod base;
 mod buildpack;
 pub mod frameworks;
 pub mod resolving;
+pub mod solving;
 
 pub use base::{Base, Provided};
 pub use buildpack::{

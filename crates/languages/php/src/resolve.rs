@@ -9,17 +9,14 @@ use crate::offers::{Offer, Offers};
 use crate::version::{Set, Version, allowed};
 use model::error::PackageError;
 use model::{Error, Result};
-use pubgrub::{
-    Dependencies, DependencyProvider, DerivationTree, External, PackageResolutionStatistics, PubGrubError,
-};
+use planning::solving::{APP, Carried, explained};
+use pubgrub::{Dependencies, DependencyProvider, PackageResolutionStatistics};
 use std::cmp::Reverse;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt;
 
 /// How many packages are asked for at once.
 const AT_ONCE: usize = 16;
-/// The app itself, among names of packages.
-const APP: &str = "";
 /// How often it is chosen once more.
 const ROUNDS: usize = 30;
 
@@ -91,7 +88,8 @@ struct Solver<'a> {
 impl Solver<'_> {
     fn solve(&self) -> Result<Chosen> {
         let zero = Version::parse("0").unwrap_or_else(|| unreachable!("0 is a version"));
-        let chosen = pubgrub::resolve(self, APP.to_owned(), zero).map_err(|error| self.told(error))?;
+        let chosen =
+            explained(pubgrub::resolve(self, APP.to_owned(), zero), |name, set| self.lacking(name, set))?;
         let mut all = Chosen::new();
         for (name, version) in chosen.into_iter().filter(|(name, _)| name != APP) {
             all.extend(self.offers.of(&name)?.get(&version).map(|offer| (name, offer.clone())));
@@ -203,37 +201,6 @@ impl Solver<'_> {
         Ok(offers.keys().filter(|version| set.contains(version) && !is_banned(version)).cloned().collect())
     }
 
-    fn told(&self, error: PubGrubError<Self>) -> Error {
-        match error {
-            PubGrubError::NoSolution(tree) => {
-                let mut facts = BTreeSet::new();
-                self.facts(&tree, &mut facts);
-                let facts = facts.into_iter().map(|(_, fact)| fact).collect();
-                Error::Package(PackageError::NoSolution { facts })
-            }
-            PubGrubError::ErrorRetrievingDependencies { source, .. }
-            | PubGrubError::ErrorChoosingVersion { source, .. }
-            | PubGrubError::ErrorInShouldCancel(source) => *source.0,
-        }
-    }
-
-    /// Gathers what is at the ends of a derivation; what the app wants comes first.
-    fn facts(&self, tree: &DerivationTree<String, Set, String>, facts: &mut BTreeSet<(u8, String)>) {
-        match tree {
-            DerivationTree::Derived(derived) => {
-                self.facts(&derived.cause1, facts);
-                self.facts(&derived.cause2, facts);
-            }
-            DerivationTree::External(External::FromDependencyOf(package, versions, need, wanted)) => {
-                let who = if package == APP { "the app".to_owned() } else { format!("{package} {versions}") };
-                let wanted_text = if *wanted == Set::full() { String::new() } else { format!(" {wanted}") };
-                facts.insert((u8::from(package != APP), format!("{who} wants {need}{wanted_text}")));
-                facts.extend(self.lacking(need, wanted).map(|fact| (2, fact)));
-            }
-            DerivationTree::External(_) => {}
-        }
-    }
-
     /// Why no version of a package that is wanted can be taken, if there is none.
     fn lacking(&self, name: &str, wanted: &Set) -> Option<String> {
         if !self.fitting(name, wanted).ok()?.is_empty() {
@@ -255,18 +222,6 @@ impl Solver<'_> {
 fn is_package(name: &str) -> bool {
     name.contains('/')
 }
-
-/// An error on its way through the algorithm.
-#[derive(Debug)]
-struct Carried(Box<Error>);
-
-impl fmt::Display for Carried {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.fmt(f)
-    }
-}
-
-impl std::error::Error for Carried {}
 
 impl DependencyProvider for Solver<'_> {
     type P = String;
@@ -290,7 +245,7 @@ impl DependencyProvider for Solver<'_> {
         if name == APP {
             return Ok(Version::parse("0"));
         }
-        let carried = |error| Carried(Box::new(error));
+        let carried = Carried::of;
         let fitting = self.fitting(name, set).map_err(carried)?;
         self.offers.best(name, &fitting).map_err(carried)
     }
@@ -300,7 +255,7 @@ impl DependencyProvider for Solver<'_> {
         name: &String,
         version: &Version,
     ) -> Result<Dependencies<String, Set, String>, Carried> {
-        let needs = self.needs(name, version).map_err(|error| Carried(Box::new(error)))?;
+        let needs = self.needs(name, version).map_err(Carried::of)?;
         Ok(Dependencies::Available(needs.into_iter().collect()))
     }
 }

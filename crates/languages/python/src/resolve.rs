@@ -9,6 +9,7 @@ use model::error::PackageError;
 use model::{Error, Result};
 use pep440_rs::{Version, VersionSpecifiers};
 use pep508_rs::{ExtraName, VersionOrUrl};
+use planning::solving::Carried;
 use pubgrub::{
     Dependencies, DependencyProvider, DerivationTree, External, PackageResolutionStatistics, PubGrubError,
     Ranges,
@@ -258,7 +259,7 @@ impl Solver<'_> {
             }
             PubGrubError::ErrorRetrievingDependencies { source, .. }
             | PubGrubError::ErrorChoosingVersion { source, .. }
-            | PubGrubError::ErrorInShouldCancel(source) => *source.0,
+            | PubGrubError::ErrorInShouldCancel(source) => source.into_error(),
         }
     }
 
@@ -332,24 +333,6 @@ fn several(mut versions: Vec<&Version>) -> String {
 fn allowed(specifiers: &VersionSpecifiers) -> Set {
     Set::from(specifiers.clone())
 }
-
-/// An error on its way through the algorithm.
-#[derive(Debug)]
-struct Carried(Box<Error>);
-
-impl Carried {
-    fn of(error: Error) -> Self {
-        Self(Box::new(error))
-    }
-}
-
-impl fmt::Display for Carried {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.fmt(f)
-    }
-}
-
-impl std::error::Error for Carried {}
 
 impl DependencyProvider for Solver<'_> {
     type P = Package;

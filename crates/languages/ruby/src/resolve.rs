@@ -9,21 +9,17 @@ use config::pins::ResolvedPackage;
 use content::digest::Sha256;
 use model::error::{PackageError, SurveyError};
 use model::{Ecosystem, Error, Place, Result};
+use planning::solving::{APP, Carried, explained};
 use planning::{Context, Resolution, ResolveTarget, Resolving, resolving};
-use pubgrub::{
-    Dependencies, DependencyProvider, DerivationTree, External, PackageResolutionStatistics, PubGrubError,
-};
+use pubgrub::{Dependencies, DependencyProvider, PackageResolutionStatistics};
 use remote::packages::gems::{self, Offer};
 use remote::{Address, Downloads, RemoteError};
 use std::cmp::Reverse;
-use std::collections::{BTreeMap, BTreeSet};
-use std::fmt;
+use std::collections::BTreeMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
 /// How many gems are asked for at once.
 const AT_ONCE: usize = 16;
-/// The app itself, among names of gems.
-const APP: &str = "";
 
 /// A lockfile for a Gemfile that has none, with its text; nothing where no gem is asked for, or nobody may be asked.
 pub(super) fn settle(
@@ -143,7 +139,8 @@ fn resolve(
         offers: Mutex::default(),
     };
     let zero = GemVersion::parse("0").unwrap_or_else(|| unreachable!("0 is a version"));
-    let chosen = pubgrub::resolve(&solver, APP.to_owned(), zero).map_err(|error| solver.told(error))?;
+    let chosen =
+        explained(pubgrub::resolve(&solver, APP.to_owned(), zero), |name, set| solver.lacking(name, set))?;
     let mut packages = Vec::new();
     for (name, version) in chosen.into_iter().collect::<BTreeMap<_, _>>() {
         if name == APP {
@@ -257,38 +254,6 @@ impl Solver<'_> {
         Ok(needs)
     }
 
-    fn told(&self, error: PubGrubError<Self>) -> Error {
-        match error {
-            PubGrubError::NoSolution(tree) => {
-                let mut facts = BTreeSet::new();
-                self.facts(&tree, &mut facts);
-                Error::Package(PackageError::NoSolution {
-                    facts: facts.into_iter().map(|(_, fact)| fact).collect(),
-                })
-            }
-            PubGrubError::ErrorRetrievingDependencies { source, .. }
-            | PubGrubError::ErrorChoosingVersion { source, .. }
-            | PubGrubError::ErrorInShouldCancel(source) => *source.0,
-        }
-    }
-
-    /// Gathers what is at the ends of a derivation; what the app wants comes first.
-    fn facts(&self, tree: &DerivationTree<String, Set, String>, facts: &mut BTreeSet<(u8, String)>) {
-        match tree {
-            DerivationTree::Derived(derived) => {
-                self.facts(&derived.cause1, facts);
-                self.facts(&derived.cause2, facts);
-            }
-            DerivationTree::External(External::FromDependencyOf(package, versions, need, wanted)) => {
-                let who = if package == APP { "the app".to_owned() } else { format!("{package} {versions}") };
-                let wanted_text = if *wanted == Set::full() { String::new() } else { format!(" {wanted}") };
-                facts.insert((u8::from(package != APP), format!("{who} wants {need}{wanted_text}")));
-                facts.extend(self.lacking(need, wanted).map(|fact| (2, fact)));
-            }
-            DerivationTree::External(_) => {}
-        }
-    }
-
     /// Why no version of a gem that is wanted can be taken, if there is none.
     fn lacking(&self, name: &str, wanted: &Set) -> Option<String> {
         let offers = self.offers(name).ok()?;
@@ -305,18 +270,6 @@ impl Solver<'_> {
         })
     }
 }
-
-/// An error on its way through the algorithm.
-#[derive(Debug)]
-struct Carried(Box<Error>);
-
-impl fmt::Display for Carried {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.fmt(f)
-    }
-}
-
-impl std::error::Error for Carried {}
 
 impl DependencyProvider for Solver<'_> {
     type P = String;
@@ -341,7 +294,7 @@ impl DependencyProvider for Solver<'_> {
         if name == APP {
             return Ok(GemVersion::parse("0"));
         }
-        self.newest(name, set).map_err(|error| Carried(Box::new(error)))
+        self.newest(name, set).map_err(Carried::of)
     }
 
     fn get_dependencies(
@@ -349,7 +302,7 @@ impl DependencyProvider for Solver<'_> {
         name: &String,
         version: &GemVersion,
     ) -> Result<Dependencies<String, Set, String>, Carried> {
-        let needs = self.needs(name, version).map_err(|error| Carried(Box::new(error)))?;
+        let needs = self.needs(name, version).map_err(Carried::of)?;
         // Asked for together; what went wrong is told when the gem is looked at.
         let names: Vec<&String> = needs.keys().collect();
         engine::run_indexed(names.len(), AT_ONCE, |at| drop(self.offers(names[at])));
