@@ -2,7 +2,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use remote::packages::debian::{Index, Release, Signatures, compare, data_of};
+use remote::packages::debian::{Index, Release, Signatures, compare, open_package};
 use std::io::Read;
 
 fuzz_target!(|bytes: &[u8]| {
@@ -24,8 +24,8 @@ fuzz_target!(|bytes: &[u8]| {
             let _ = Signatures::default().add(bytes);
         }
         3 => {
-            if let Ok(data) = data_of(bytes) {
-                let _ = data.take(1 << 20).read_to_end(&mut Vec::new());
+            if let Ok(package) = open_package(bytes) {
+                let _ = package.data.take(1 << 20).read_to_end(&mut Vec::new());
             }
         }
         _ => {

@@ -1,11 +1,12 @@
 //! The base `empty`: nothing but what is asked for, for programs that bring everything along.
 
-use crate::debian::DebianBase;
+use crate::debian::{DebianBase, EVERYTHING};
 use content::layer::{Entry, LayerWriter};
 use engine::{Action, Step, StepContext};
 use engine::{Fingerprint, Recipe};
 use model::EmptyPart;
 use model::error::BaseError;
+use model::pins::Composition;
 use model::places::{APP_HOME, APP_USER};
 use model::{Error, PackageFact, Result, Role, RuntimeInUse};
 use planning::{Base, Provided};
@@ -39,11 +40,19 @@ impl Base for EmptyBase {
         self.packages.build_root()
     }
 
+    fn composition(&self) -> Option<Composition> {
+        let mut composition = self.packages.composed(&[EVERYTHING]);
+        for asked in composition.sets.values_mut() {
+            asked.step = PACKAGES.to_owned();
+        }
+        (!composition.sets.is_empty()).then_some(composition)
+    }
+
     fn below(&self) -> Result<(Vec<Step>, Vec<String>)> {
         let files = Skeleton { users: self.with.contains(&EmptyPart::Users) };
         let mut steps = vec![Step::new("empty base", Role::Base, files)];
         if self.with.iter().any(|part| part.package().is_some()) {
-            steps.push(self.packages.step("base", "empty base packages".to_owned(), Role::Base));
+            steps.push(self.packages.step("base", PACKAGES.to_owned(), Role::Base));
         }
         let bare = "the base is empty, without certificates or time zones; [base] with = [...] adds them";
         let notes = if self.with.is_empty() { vec![bare.to_owned()] } else { Vec::new() };
@@ -51,6 +60,8 @@ impl Base for EmptyBase {
     }
 }
 
+/// The step of the packages.
+const PACKAGES: &str = "empty base packages";
 /// How the folders are made.
 const RECIPE: Recipe = Recipe::new("empty base", 1);
 

@@ -4,7 +4,7 @@ mod images;
 
 pub use images::{
     CompareOptions, EvidenceOptions, KeysCommand, KeysOptions, PullOptions, PushOptions, RunOptions,
-    ShowOptions, SigningOptions, Threshold, VerifyOptions,
+    ShowOptions, SigningOptions, SwapBaseOptions, Threshold, VerifyOptions,
 };
 
 use clap::builder::styling::{AnsiColor, Styles};
@@ -135,6 +135,12 @@ pub enum Command {
         The exit code is the process's own; 0 when it was stopped with Ctrl-C or SIGTERM."
     )]
     Run(RunOptions),
+    /// Put images on another base, or on the newest state of theirs, without building again
+    #[command(after_help = "Examples:\n  shtetl swap-base --newest --all\n  \
+        shtetl swap-base timetable fares:14 --onto debian:trixie --dry-run\n  \
+        shtetl swap-base harbour.example/ferry/timetable:live --newest --evidence\n\n\
+        An image is refused where its app needs something that the new base does not have. Exit code 1 when one was refused.")]
+    SwapBase(SwapBaseOptions),
     /// Push an image to a registry: only what it lacks is sent, tags come last
     #[command(after_help = "Examples:\n  shtetl push timetable harbour.example/ferry/timetable\n  \
         shtetl push timetable:14 harbour.example/ferry/timetable:live\n\n\
@@ -247,6 +253,12 @@ pub struct CheckOptions {
     /// Also ask the registries whether each locked version is still available
     #[arg(long)]
     pub online: bool,
+    /// Also list the packages that advisories are about: a document in the OSV format, or a folder of such documents
+    #[arg(long, value_name = "PATH", conflicts_with_all = ["rules", "machine"])]
+    pub advisories: Option<PathBuf>,
+    /// Fail where an advisory is at least that bad
+    #[arg(long, value_enum, value_name = "SEVERITY", requires = "advisories")]
+    pub fail_on: Option<Threshold>,
     /// List the rules instead
     #[arg(long)]
     pub rules: bool,
@@ -280,9 +292,9 @@ pub struct BuildOptions {
     /// How layers are compressed
     #[arg(long, value_name = "CODEC", default_value = "zstd", value_parser = ["zstd", "gzip"])]
     pub compress: String,
-    /// Platform of the image [default: this machine's]
-    #[arg(long, value_parser = model::platform::PLATFORMS)]
-    pub platform: Option<String>,
+    /// Platform of the image, or several with commas between them [default: this machine's]
+    #[arg(long, value_parser = model::platform::PLATFORMS, value_delimiter = ',')]
+    pub platform: Vec<String>,
     /// Take everything from the store and from folders; never use the network
     #[arg(long)]
     pub offline: bool,

@@ -33,6 +33,9 @@ pub struct CheckDocument<'a> {
     pub failing: usize,
     /// What was found, the failing ones first.
     pub problems: &'a [Problem],
+    /// Advisories about the packages, where they were asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub advisories: Option<Value>,
 }
 
 /// Something with a schema.

@@ -9,7 +9,7 @@ use crate::folders::{user_file, user_folder};
 use bases::host::Host;
 use cancel::Cancel;
 use config::addresses::AddressBook;
-use config::{Choice, Layer, RunValues, UserConfig};
+use config::{Choice, ConfigPlace, Effective, Layer, RunValues, UserConfig};
 use content::store::Store;
 use model::platform::own_platform;
 use remote::oci::CredentialFiles;
@@ -90,6 +90,25 @@ impl Surroundings {
         })
     }
 
+    /// The same with another store.
+    pub fn with_store(&self, store: Store) -> Self {
+        Self {
+            store,
+            host: self.host.clone(),
+            book: Arc::clone(&self.book),
+            logins: self.logins.clone(),
+            withheld: Vec::new(),
+            credentials: Arc::clone(&self.credentials),
+            jobs: self.jobs,
+            platform: self.platform.clone(),
+            created: self.created.clone(),
+            buildpacks: self.buildpacks.clone(),
+            cancel: self.cancel.clone(),
+            user: self.user.clone(),
+            rules: self.rules.clone(),
+        }
+    }
+
     /// Gets packages, with what is known of who may come in where.
     pub fn fetcher(&self, network: Network) -> Fetcher {
         let git = self.host.search.iter().map(|folder| folder.join("git")).find(|file| file.is_file());
@@ -102,6 +121,14 @@ impl Surroundings {
         let member = options.member.as_deref();
         let asked = Asked { path: &options.path, revision, search: &self.host.search, member };
         Ok(look(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
+    }
+
+    /// What `shtetl.toml` of this folder and house rules say, for commands that are about images.
+    pub fn config_here(&self) -> Result<Effective, Failure> {
+        let here = Path::new(".");
+        let place = ConfigPlace { folder: here, shown: here, near: here };
+        let choice = Choice { rules: self.rules.clone(), ..Choice::default() };
+        Ok(Effective::load(&place, &choice, &self.buildpacks.known_names())?)
     }
 
     /// The buildpacks in force for an app. `now` is in nanoseconds since 1970.

@@ -2,11 +2,11 @@
 
 use crate::render::{FAINT, Output, styled, words};
 use crate::surroundings::Surroundings;
+use images::push::Transfer;
 use indicatif::{ProgressBar, ProgressStyle};
 use remote::Fetcher;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
-use workshop::push::Transfer;
 
 /// How often programs are told how far it is.
 const TELL_EVERY: Duration = Duration::from_millis(500);

@@ -235,6 +235,9 @@ impl HouseRules {
             };
         }
         config.keyring = config.keyring.map(|keyring| folder.join(keyring).display().to_string());
+        for key in &mut config.trusted_keys {
+            *key = folder.join(&*key).display().to_string();
+        }
         let shown = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
         config.name_versions(&shown);
         Ok(Self { read: Read { layer: Layer::HouseRules, config, leaves, shown }, locked })
@@ -297,6 +300,8 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         processes: processes_over(lower.processes, upper.processes),
         tasks: processes_over(lower.tasks, upper.tasks),
         settings: settings_over(lower.settings, upper.settings),
+        accepted: lower.accepted.into_iter().chain(upper.accepted).collect(),
+        trusted_keys: joined(lower.trusted_keys, upper.trusted_keys),
     }
 }
 

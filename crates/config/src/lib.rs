@@ -26,6 +26,7 @@ mod user;
 mod values;
 
 pub use added::{AddedBuildpack, added_buildpacks};
+use jiff::civil::Date;
 pub use layers::{Choice, ConfigPlace, Effective, Layer, Origin, RunValues};
 use model::error::SurveyError;
 use model::shell_words::CommandLine;
@@ -83,6 +84,19 @@ pub struct AppConfig {
     pub tasks: BTreeMap<String, ProcessConfig>,
     /// `[settings]`.
     pub settings: BTreeMap<String, SettingRule>,
+    /// `[advisory.ID]`: advisories that are accepted.
+    pub accepted: BTreeMap<String, AcceptedAdvisory>,
+    /// `[trust] keys`: files of public keys of which one has to have signed an image.
+    pub trusted_keys: Vec<String>,
+}
+
+/// An advisory that somebody looked at and accepts for now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct AcceptedAdvisory {
+    /// Why.
+    pub reason: String,
+    /// The last day on which it is accepted.
+    pub until: Date,
 }
 
 /// What `[build]` says.

@@ -37,7 +37,10 @@ pub fn user(known: &KnownNames) -> Value {
     let network = json!({ "network": {
         "description": "The network of processes: their own, or the host's", "enum": ["own", "host"],
     } });
-    let trust = json!({ "servers": texts("Servers, as HOST or HOST:PORT, that files of apps may send variables to") });
+    let trust = json!({
+        "servers": texts("Servers, as HOST or HOST:PORT, that files of apps may send variables to"),
+        "keys": texts("Files of public keys of which one has to have signed an image"),
+    });
     let keep = json!({ "keep": size("How much a build leaves in the store at most") });
     let keys = Map::from_iter([
         ("addresses".to_owned(), addresses(known)),
@@ -80,8 +83,21 @@ fn shared(known: &KnownNames) -> Map<String, Value> {
     keys.insert("base".to_owned(), closed("The base", entries(base)));
     keys.insert("buildpacks".to_owned(), buildpacks(known));
     keys.insert("build".to_owned(), build(known));
+    let trust = json!({ "keys": texts("Files of public keys of which one has to have signed an image") });
+    keys.insert("trust".to_owned(), closed("Who is trusted", entries(trust)));
+    keys.insert("advisory".to_owned(), advisories());
     keys.insert("addresses".to_owned(), addresses(known));
     keys
+}
+
+fn advisories() -> Value {
+    let keys = json!({
+        "reason": text("Why it is accepted"),
+        "until": { "description": "The last day on which it is accepted", "type": "string", "format": "date" },
+    });
+    let mut accepted = closed("An advisory that is accepted, by its id or another name of it", entries(keys));
+    accepted["required"] = json!(["reason", "until"]);
+    json!({ "description": "Advisories that are accepted for now", "type": "object", "additionalProperties": accepted })
 }
 
 fn addresses(known: &KnownNames) -> Value {

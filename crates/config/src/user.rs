@@ -15,6 +15,8 @@ pub struct UserConfig {
     pub addresses: BTreeMap<String, String>,
     /// `[trust] servers`: servers that files of apps may send variables to.
     pub trusted: Vec<String>,
+    /// `[trust] keys`: files of public keys of which one has to have signed an image.
+    pub trusted_keys: Vec<String>,
     /// `[limits]`.
     pub limits: UserLimits,
     /// `[run] network`: whether processes of `run` are on the network of this machine.
@@ -54,7 +56,12 @@ impl UserConfig {
             let (complaints, _) = document.done();
             if complaints.is_empty() { Ok(config) } else { Err(complaints) }
         };
-        read().map_err(|complaints| {
+        let near = path.parent().unwrap_or(Path::new("."));
+        let near_keys = |config: Self| {
+            let keys = config.trusted_keys.iter().map(|key| near.join(key).display().to_string());
+            Self { trusted_keys: keys.collect(), ..config }
+        };
+        read().map(near_keys).map_err(|complaints| {
             Error::Config(ConfigError::Faults { path: path.to_owned(), text: text.clone(), complaints })
         })
     }
@@ -75,6 +82,7 @@ fn read_root(root: Table<'_, '_>, names: &KnownNames) -> UserConfig {
     });
     with_table(&root, "trust", |table| {
         config.trusted = table.value("servers").and_then(|value| value.strings()).unwrap_or_default();
+        config.trusted_keys = table.value("keys").and_then(|value| value.strings()).unwrap_or_default();
     });
     with_table(&root, "run", |table| {
         let Some(value) = table.value("network") else { return };

@@ -1,7 +1,7 @@
 //! Which keys there are and what each takes.
 
 use crate::reader::{Document, Table, Value};
-use crate::{AppConfig, BuildChoice, ProcessConfig};
+use crate::{AcceptedAdvisory, AppConfig, BuildChoice, ProcessConfig};
 use model::error::ConfigError;
 use model::names::{check, is_variable};
 use model::shell_words::CommandLine;
@@ -81,6 +81,14 @@ fn read_shared(root: &Table<'_, '_>, config: &mut AppConfig, names: &KnownNames)
         config.fetch = table.value("fetch").map(|value| kinds(&value, names)).unwrap_or_default();
         config.build = read_build(table, &names.tools);
     }
+    with_table(root, "trust", |table| {
+        config.trusted_keys = table.value("keys").and_then(|v| v.strings()).unwrap_or_default();
+    });
+    if let Some(table) = root.value("advisory").and_then(|v| v.table()) {
+        for (id, _, value) in table.each() {
+            config.accepted.extend(read_accepted(&value).map(|accepted| (id.to_owned(), accepted)));
+        }
+    }
     config.addresses = read_addresses(root, names);
     config.ecosystems.clone_from(&names.ecosystems);
     read_running(root, config);
@@ -107,6 +115,25 @@ fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
                 value.bad(rule.to_owned());
             }
             config.settings.extend(read_setting(&value).map(|rule| (name.to_owned(), rule)));
+        }
+    }
+}
+
+/// Why an advisory is accepted, and until when; both have to be said.
+fn read_accepted(value: &Value<'_, '_>) -> Option<AcceptedAdvisory> {
+    let table = value.table()?;
+    let (reason, until) = (table.value("reason"), table.value("until"));
+    table.done();
+    let (Some(reason), Some(until)) = (reason, until) else {
+        value.bad("must say a reason, and until when: { reason = \"…\", until = \"2027-03-31\" }".to_owned());
+        return None;
+    };
+    let (reason, text) = (reason.string()?, until.string()?);
+    match text.parse() {
+        Ok(day) => Some(AcceptedAdvisory { reason, until: day }),
+        Err(_) => {
+            until.bad("must be a day, as in \"2027-03-31\"".to_owned());
+            None
         }
     }
 }

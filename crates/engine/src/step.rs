@@ -84,6 +84,8 @@ pub struct Step {
     pub root: Vec<Step>,
     /// Whether its programs work on the source of the app.
     pub reads_source: bool,
+    /// Whether its layer is the same for every platform: what it runs is for this machine in any case.
+    pub for_any_platform: bool,
     /// Steps of the same image whose layers it reads, by name and bottom first; one that the image does not have
     /// is passed over.
     pub reads: Vec<&'static str>,
@@ -116,6 +118,7 @@ impl Step {
             action: Box::new(action),
             root: Vec::new(),
             reads_source: false,
+            for_any_platform: false,
             reads: Vec::new(),
             compiles: None,
             fetches: None,

@@ -7,6 +7,9 @@ use crate::step::Step;
 use content::StepKey;
 use std::collections::BTreeSet;
 
+/// What stands in keys of steps for all platforms.
+const ANY_PLATFORM: &str = "any";
+
 /// A step in the graph.
 pub struct Node<'s> {
     /// The step.
@@ -77,7 +80,9 @@ impl<'s> StepGraph<'s> {
         needs.extend(self.read_by(build, step));
         let fingerprint = step.action.fingerprint();
         let source = step.reads_source.then_some(build.source);
-        let key = step_key(&fingerprint, source, step.fetches.as_ref(), target, &needs);
+        let own = LayerTarget { codec: target.codec, platform: ANY_PLATFORM.to_owned() };
+        let written_for = if step.for_any_platform { &own } else { target };
+        let key = step_key(&fingerprint, source, step.fetches.as_ref(), written_for, &needs);
         let app = build.app;
         self.graph.add(key, &needs, || {
             let inputs = fingerprint.into_inputs().into_iter().chain(source.cloned()).collect();

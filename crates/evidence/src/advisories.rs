@@ -1,6 +1,9 @@
 //! Advisories in the OSV format (Open Source Vulnerability schema 1.7), and the packages of an image that they are about.
 
+use crate::acceptance::{Acceptance, Accepted};
 use crate::cvss::base_score;
+use config::AcceptedAdvisory;
+use images::compare::compare_versions;
 use model::PackageFact;
 use model::folder::entries;
 use semver::Version as SemanticVersion;
@@ -11,11 +14,11 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::str::FromStr;
-use workshop::compare::compare_versions;
 
 /// Kinds of package URLs with the ecosystem of the schema that has them.
-const ECOSYSTEMS: [(&str, &str); 6] = [
+const ECOSYSTEMS: [(&str, &str); 7] = [
     ("composer", "Packagist"),
+    ("deb", "Debian"),
     ("gem", "RubyGems"),
     ("golang", "Go"),
     ("maven", "Maven"),
@@ -65,6 +68,8 @@ pub struct Affected {
 pub struct Found {
     /// The worst first.
     pub affected: Vec<Affected>,
+    /// Those that are accepted for now, each with the reason.
+    pub accepted: Vec<Accepted>,
     /// How many advisories were read.
     pub advisories: usize,
     /// Kinds of packages that are not compared, with how many there are.
@@ -176,18 +181,18 @@ pub fn read(path: &Path) -> Result<Vec<Advisory>, AdvisoryFault> {
     Ok(all)
 }
 
+/// Advisories with what they say of one package.
+type Abouts<'a> = Vec<(&'a Advisory, &'a About)>;
+
 /// The packages that advisories are about. Those that were withdrawn are passed over.
-pub fn find(packages: &[PackageFact], advisories: &[Advisory]) -> Found {
-    let mut by_package: BTreeMap<(&str, String), Vec<(&Advisory, &About)>> = BTreeMap::new();
+pub fn find(packages: &[PackageFact], advisories: &[Advisory], acceptance: &Acceptance<'_>) -> Found {
+    let mut by_package: BTreeMap<(&str, &str, String), Abouts<'_>> = BTreeMap::new();
     for advisory in advisories.iter().filter(|advisory| advisory.withdrawn.is_none()) {
         for about in &advisory.affected {
             let Some(package) = &about.package else { continue };
-            // A release of a distribution may follow.
-            let ecosystem = package.ecosystem.split(':').next().unwrap_or_default();
-            by_package
-                .entry((ecosystem, canonical(ecosystem, &package.name)))
-                .or_default()
-                .push((advisory, about));
+            let (ecosystem, release) = split_release(&package.ecosystem);
+            let key = (ecosystem, release, canonical(ecosystem, &package.name));
+            by_package.entry(key).or_default().push((advisory, about));
         }
     }
     let mut found = Found { advisories: advisories.len(), ..Found::default() };
@@ -199,10 +204,26 @@ pub fn find(packages: &[PackageFact], advisories: &[Advisory]) -> Found {
             *found.passed_over.entry(kind.to_owned()).or_default() += 1;
             continue;
         };
-        let known = by_package.get(&(*ecosystem, canonical(ecosystem, &package.name)));
-        for (advisory, about) in known.into_iter().flatten() {
-            if is_affected(kind, &package.version, about) && seen.insert((&advisory.id, &package.purl)) {
-                found.affected.push(affected(advisory, about, package));
+        // Those of distributions are about packages of sources, and some about every release.
+        let source = package.source.as_ref().map(|source| (source.name.as_str(), source.version.as_str()));
+        let (name, version) = source.unwrap_or((&package.name, &package.version));
+        let name = canonical(ecosystem, name);
+        let releases: BTreeSet<&str> = BTreeSet::from(["", release_of(package)]);
+        let known =
+            releases.iter().filter_map(|release| by_package.get(&(*ecosystem, release, name.clone())));
+        for (advisory, about) in known.flatten() {
+            if is_affected(kind, version, about) && seen.insert((&advisory.id, &package.purl)) {
+                let affected = affected(advisory, about, package);
+                match acceptance.of(&affected) {
+                    None => found.affected.push(affected),
+                    Some(AcceptedAdvisory { reason, until }) => {
+                        found.accepted.push(Accepted {
+                            affected,
+                            reason: reason.clone(),
+                            until: until.to_string(),
+                        });
+                    }
+                }
             }
         }
     }
@@ -243,6 +264,18 @@ fn severity(advisory: &Advisory, about: &About) -> Severity {
         Some("low") => Severity::Low,
         _ => Severity::Unknown,
     }
+}
+
+/// `Debian` and `13` of `Debian:13`.
+fn split_release(ecosystem: &str) -> (&str, &str) {
+    ecosystem.split_once(':').unwrap_or((ecosystem, ""))
+}
+
+/// The release of the distribution that a package is of, as in the qualifier `distro=debian-13`.
+fn release_of(package: &PackageFact) -> &str {
+    let qualifiers = package.purl.split_once('?').map_or("", |(_, rest)| rest);
+    let distro = qualifiers.split('&').find_map(|one| one.strip_prefix("distro="));
+    distro.and_then(|distro| distro.split_once('-')).map_or("", |(_, release)| release)
 }
 
 /// A name as its ecosystem compares names.
@@ -300,6 +333,7 @@ fn compare(kind: &str, a: &str, b: &str) -> Ordering {
             let read = |text: &str| SemanticVersion::parse(&plain(text)).ok();
             read(a).zip(read(b)).map(|(a, b)| a.cmp_precedence(&b))
         }
+        "deb" => Some(remote::packages::debian::compare(a, b)),
         "pypi" => {
             let read = |text: &str| pep440_rs::Version::from_str(text).ok();
             read(a).zip(read(b)).map(|(a, b)| a.cmp(&b))
@@ -312,7 +346,63 @@ fn compare(kind: &str, a: &str, b: &str) -> Ordering {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use model::SourcePackage;
     use serde_json::json;
+
+    fn nothing() -> Acceptance<'static> {
+        static NONE: BTreeMap<String, AcceptedAdvisory> = BTreeMap::new();
+        Acceptance { accepted: &NONE, today: "2026-11-27".parse().unwrap() }
+    }
+
+    #[test]
+    fn an_accepted_advisory_counts_again_when_its_time_is_over() {
+        let advisory: Advisory = serde_json::from_value(json!({
+            "id": "HARBOUR-1", "aliases": ["CVE-2026-1"],
+            "affected": [{ "package": { "ecosystem": "npm", "name": "hull" }, "versions": ["1.0.0"] }],
+        }))
+        .unwrap();
+        let until =
+            |day: &str| AcceptedAdvisory { reason: "not reached".to_owned(), until: day.parse().unwrap() };
+        for (name, day, expected) in [
+            ("CVE-2026-1", "2026-11-27", (0, 1)),
+            ("HARBOUR-1", "2027-01-01", (0, 1)),
+            ("HARBOUR-1", "2026-11-26", (1, 0)),
+            ("HARBOUR-2", "2027-01-01", (1, 0)),
+        ] {
+            let accepted = BTreeMap::from([(name.to_owned(), until(day))]);
+            let acceptance = Acceptance { accepted: &accepted, ..nothing() };
+            let found =
+                find(&[package("npm", "hull", "1.0.0")], std::slice::from_ref(&advisory), &acceptance);
+            assert_eq!((found.affected.len(), found.accepted.len()), expected, "{name} {day}");
+        }
+    }
+
+    #[test]
+    fn those_of_a_distribution_are_about_sources_and_a_release() {
+        let advisory = |ecosystem: &str| -> Advisory {
+            serde_json::from_value(json!({
+                "id": "HARBOUR-2",
+                "affected": [{ "package": { "ecosystem": ecosystem, "name": "openhull" }, "ranges": [
+                    { "type": "ECOSYSTEM", "events": [{ "introduced": "0" }, { "fixed": "3.5.1-1+deb13u2" }] },
+                ] }],
+            }))
+            .unwrap()
+        };
+        let library = |version: &str| PackageFact {
+            purl: "pkg:deb/debian/libhull3@1?arch=amd64&distro=debian-13".to_owned(),
+            source: Some(SourcePackage { name: "openhull".to_owned(), version: version.to_owned() }),
+            ..package("deb", "libhull3", "1")
+        };
+        for (ecosystem, version, expected) in [
+            ("Debian:13", "3.5.1-1+deb13u1", 1),
+            ("Debian", "3.5.1-1~rc1", 1),
+            ("Debian:13", "3.5.1-1+deb13u2", 0),
+            ("Debian:12", "3.5.1-1", 0),
+        ] {
+            let found = find(&[library(version)], &[advisory(ecosystem)], &nothing());
+            assert_eq!(found.affected.len(), expected, "{ecosystem} {version}");
+        }
+    }
 
     fn package(kind: &str, name: &str, version: &str) -> PackageFact {
         PackageFact::new(name, version, format!("pkg:{kind}/{name}@{version}"), "")
@@ -354,7 +444,7 @@ mod tests {
         ] {
             let all = [advisory(ecosystem, "hull", range.clone())];
             for (version, expected) in cases {
-                let found = find(&[package(kind, "hull", version)], &all);
+                let found = find(&[package(kind, "hull", version)], &all, &nothing());
                 assert_eq!(!found.affected.is_empty(), *expected, "{kind} {version}");
             }
         }
@@ -364,7 +454,7 @@ mod tests {
     fn what_is_found_says_how_bad_it_is_and_where_it_is_mended() {
         let all = [advisory("PyPI", "Fog.Horn", json!([{ "introduced": "0" }, { "fixed": "2.0" }]))];
         let packages = [package("pypi", "fog-horn", "1.0"), package("deb", "libc6", "2.41")];
-        let found = find(&packages, &all);
+        let found = find(&packages, &all, &nothing());
         let [one] = &found.affected[..] else { panic!("{found:?}") };
         assert_eq!((one.severity, one.fixed[0].as_str()), (Severity::High, "2.0"));
         assert_eq!(found.passed_over, BTreeMap::from([("deb".to_owned(), 1)]));
@@ -372,6 +462,6 @@ mod tests {
             withdrawn: Some("2026-01-01T00:00:00Z".to_owned()),
             ..all.into_iter().next().unwrap()
         };
-        assert!(find(&packages, &[withdrawn]).affected.is_empty());
+        assert!(find(&packages, &[withdrawn], &nothing()).affected.is_empty());
     }
 }

@@ -6,7 +6,7 @@ use crate::{TOOL, TOOL_VERSION};
 use content::digest::Sha256;
 use model::PackageFact;
 use serde_json::{Value, json};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use workshop::inspect::{OpenImage, ProcessImage};
 
 /// The media type of the document.
@@ -23,15 +23,20 @@ pub(crate) fn document(image: &OpenImage) -> Value {
             .and_modify(|known| add_layer(known, package, image))
             .or_insert_with(|| component(package, image));
     }
-    let refs: Vec<&str> = components.keys().copied().collect();
-    let mut dependencies = vec![json!({ "ref": own, "dependsOn": refs })];
-    dependencies.extend(refs.iter().map(|one| json!({ "ref": one })));
+    let needs = needs_by_url(&record.packages);
+    let needed: BTreeSet<&str> = needs.values().flatten().copied().collect();
+    let first: Vec<&str> = components.keys().copied().filter(|one| !needed.contains(one)).collect();
+    let mut dependencies = vec![json!({ "ref": own, "dependsOn": first })];
+    dependencies.extend(components.keys().map(|one| match needs.get(one) {
+        Some(needs) => json!({ "ref": one, "dependsOn": needs }),
+        None => json!({ "ref": one }),
+    }));
     let created = image.variants.first().map(|ProcessImage { config, .. }| config.created.clone());
     json!({
         "$schema": "http://cyclonedx.org/schema/bom-1.6.schema.json",
         "bomFormat": "CycloneDX",
         "specVersion": "1.6",
-        "serialNumber": format!("urn:uuid:{}", uuid(&format!("cyclonedx {}", image.digest))),
+        "serialNumber": format!("urn:uuid:{}", uuid(&format!("cyclonedx {} {}", image.digest, record.platform))),
         "version": 1,
         "metadata": {
             "timestamp": created,
@@ -49,6 +54,19 @@ pub(crate) fn document(image: &OpenImage) -> Value {
         "components": components.into_values().collect::<Vec<_>>(),
         "dependencies": dependencies,
     })
+}
+
+/// By package URL, the URLs of the packages that are needed.
+pub(crate) fn needs_by_url(packages: &[PackageFact]) -> BTreeMap<&str, BTreeSet<&str>> {
+    let mut needs: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
+    for package in packages {
+        let urls = package.needs.iter().filter_map(|place| packages.get(*place)).map(|one| one.purl.as_str());
+        let urls: BTreeSet<&str> = urls.filter(|url| *url != package.purl).collect();
+        if !urls.is_empty() {
+            needs.entry(&package.purl).or_default().extend(urls);
+        }
+    }
+    needs
 }
 
 fn component(package: &PackageFact, image: &OpenImage) -> Value {

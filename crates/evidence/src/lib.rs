@@ -11,6 +11,7 @@
 //! | `verification` | an image against its record, its evidence and the keys that are trusted |
 #![forbid(unsafe_code)]
 
+mod acceptance;
 mod advisories;
 mod artefacts;
 mod cvss;
@@ -23,6 +24,7 @@ mod provenance;
 mod spdx_document;
 mod verification;
 
+pub use acceptance::{Acceptance, Accepted};
 pub use advisories::{Advisory, AdvisoryFault, Affected, Found, Severity, find, read as read_advisories};
 pub use artefacts::{Artefact, KNOWN_FILES, of_image};
 pub use envelope::{Envelope, PAYLOAD_TYPE};

@@ -3,8 +3,10 @@
 use crate::hashes;
 use crate::{TOOL, TOOL_VERSION};
 use content::BlobDigest;
+use model::PackageFact;
 use serde_json::{Map, Value, json};
-use workshop::inspect::OpenImage;
+use std::collections::BTreeMap;
+use workshop::inspect::{OpenImage, ProcessImage};
 
 /// The type of the predicate.
 pub(crate) const PREDICATE: &str = "https://slsa.dev/provenance/v1";
@@ -26,8 +28,15 @@ pub(crate) fn statement(image: &OpenImage, byproducts: &[Byproduct<'_>]) -> Valu
     let subject =
         |name: &str, digest: BlobDigest| json!({ "name": name, "digest": { "sha256": digest.hex() } });
     let mut subjects = vec![subject(&record.name, image.digest)];
-    let of_types = image.variants.iter();
-    subjects.extend(of_types.map(|one| subject(&format!("{} {}", record.name, one.process), one.digest)));
+    let on = |platform: &str| match image.others.is_empty() {
+        true => String::new(),
+        false => format!(" on {platform}"),
+    };
+    for of_platform in image.platforms() {
+        let on = on(&of_platform.record.platform);
+        let named = |one: &ProcessImage| subject(&format!("{} {}{on}", record.name, one.process), one.digest);
+        subjects.extend(of_platform.variants.iter().map(named));
+    }
     let mut dependencies: Vec<Value> = record
         .revision
         .iter()
@@ -39,7 +48,9 @@ pub(crate) fn statement(image: &OpenImage, byproducts: &[Byproduct<'_>]) -> Valu
             })
         })
         .collect();
-    dependencies.extend(record.packages.iter().map(|package| {
+    let packages: BTreeMap<&str, &PackageFact> =
+        image.records().flat_map(|record| &record.packages).map(|one| (one.purl.as_str(), one)).collect();
+    dependencies.extend(packages.values().map(|package| {
         let digests: Map<String, Value> = hashes::of_integrity(&package.integrity)
             .into_iter()
             .map(|hash| (hash.algorithm.to_owned(), hash.hex.into()))
@@ -52,6 +63,12 @@ pub(crate) fn statement(image: &OpenImage, byproducts: &[Byproduct<'_>]) -> Valu
     let byproducts = byproducts.iter().map(|one| {
         json!({ "name": one.name, "mediaType": one.media_type, "digest": { "sha256": one.digest.hex() } })
     });
+    let platforms: Vec<&str> = image.records().map(|record| record.platform.as_str()).collect();
+    let steps: Vec<Value> = image
+        .records()
+        .flat_map(|record| &record.steps)
+        .map(|step| json!({ "name": step.name, "key": step.key.to_string() }))
+        .collect();
     let tools = record.runtimes.iter().chain(&record.tools);
     json!({
         "_type": STATEMENT,
@@ -62,11 +79,11 @@ pub(crate) fn statement(image: &OpenImage, byproducts: &[Byproduct<'_>]) -> Valu
                 "buildType": BUILD_TYPE,
                 "externalParameters": {
                     "source": { "tree": record.source.to_string(), "revision": record.revision.as_ref().map(|one| &one.commit) },
-                    "platform": record.platform,
+                    "platform": platforms.join(","),
                     "base": record.base,
                 },
                 "internalParameters": {
-                    "steps": record.steps.iter().map(|step| json!({ "name": step.name, "key": step.key.to_string() })).collect::<Vec<_>>(),
+                    "steps": steps,
                     "tools": tools.map(|tool| json!({ "name": tool.name, "version": tool.version })).collect::<Vec<_>>(),
                 },
                 "resolvedDependencies": dependencies,

@@ -1,5 +1,6 @@
 //! A bill of materials in SPDX 2.3 (ISO/IEC 5962), in JSON.
 
+use crate::cyclonedx::needs_by_url;
 use crate::hashes;
 use crate::licence::Licence;
 use crate::{TOOL, TOOL_VERSION};
@@ -34,17 +35,25 @@ pub(crate) fn document(image: &OpenImage) -> Value {
         "checksums": [{ "algorithm": "SHA256", "checksumValue": image.digest.hex() }],
     })];
     let mut relationships = vec![relationship("SPDXRef-DOCUMENT", "DESCRIBES", IMAGE)];
-    for (number, package) in packages.values().enumerate() {
-        let id = format!("SPDXRef-Package-{number}");
+    let ids: BTreeMap<&str, String> = packages
+        .keys()
+        .enumerate()
+        .map(|(number, url)| (*url, format!("SPDXRef-Package-{number}")))
+        .collect();
+    for (url, package) in &packages {
+        let id = ids[url].clone();
         all.push(listed(&id, package, &mut names));
         relationships.push(relationship(IMAGE, "CONTAINS", &id));
+    }
+    for (url, needs) in needs_by_url(&record.packages) {
+        relationships.extend(needs.iter().map(|need| relationship(&ids[url], "DEPENDS_ON", &ids[need])));
     }
     let mut document = json!({
         "spdxVersion": "SPDX-2.3",
         "dataLicense": "CC0-1.0",
         "SPDXID": "SPDXRef-DOCUMENT",
         "name": record.name,
-        "documentNamespace": format!("urn:shtetl:spdx:{}", image.digest),
+        "documentNamespace": format!("urn:shtetl:spdx:{}:{}", image.digest, record.platform.replace('/', "-")),
         "creationInfo": {
             "created": image.variants.first().map(|variant| variant.config.created.clone()),
             "creators": [format!("Tool: {TOOL}-{TOOL_VERSION}")],

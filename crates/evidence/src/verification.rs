@@ -50,7 +50,8 @@ pub fn verify(
     evidence: &[Evidence],
     trusted: &[PublicKey],
 ) -> Result<Vec<Finding>> {
-    let mut findings = vec![blobs(store, image), record(image)];
+    let mut findings = vec![blobs(store, image)];
+    findings.extend(image.platforms().iter().map(record));
     let (statement, signature) = statement(evidence, trusted);
     findings.push(signature);
     match &statement {
@@ -70,7 +71,7 @@ fn finding(what: &'static str, verdict: Verdict, detail: impl Into<String>) -> F
 /// Every document and layer has the digest that it is named by.
 fn blobs(store: &Store, image: &OpenImage) -> Finding {
     let mut digests = BTreeSet::from([image.digest]);
-    for variant in &image.variants {
+    for variant in image.all_variants() {
         digests.extend([variant.digest, variant.manifest.config.digest]);
         digests.extend(variant.manifest.layers.iter().map(|layer| layer.digest));
     }
@@ -151,7 +152,7 @@ fn short(id: &str) -> String {
 fn subject(image: &OpenImage, statement: &Value) -> Finding {
     let subjects = statement["subject"].as_array().into_iter().flatten();
     let named: BTreeSet<&str> = subjects.filter_map(|one| one["digest"]["sha256"].as_str()).collect();
-    let own = [image.digest].into_iter().chain(image.variants.iter().map(|one| one.digest));
+    let own = [image.digest].into_iter().chain(image.all_variants().map(|one| one.digest));
     match own.map(|digest| digest.hex()).find(|hex| !named.contains(hex.as_str())) {
         Some(hex) => finding(
             "provenance",

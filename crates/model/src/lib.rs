@@ -46,7 +46,7 @@ pub use error::{Error, PathFacts, Result};
 pub use fault::{Complaint, Fault};
 pub use finding::{Claim, Evidence, Finding, LockFound, Problem, Sign, Speaks, configured_constraint};
 pub use options::{BuildpackOptions, KnownNames, OptionSpec, OptionValue, Takes};
-pub use package::{PackageFact, Withdrawn};
+pub use package::{PackageFact, SourcePackage, Withdrawn};
 pub use place::Place;
 pub use process::{ProcessKind, ProcessType, in_folder};
 pub use role::Role;

@@ -15,14 +15,30 @@ pub struct PackageFact {
     /// The licence that it declares.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub licence: Option<String>,
+    /// The package of sources that it was built from, where that has another name or version: advisories of distributions
+    /// are about these.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub source: Option<SourcePackage>,
     /// The locked hash.
     pub integrity: String,
     /// The layer that it is in, counted from the bottom, which is 0.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub layer: Option<usize>,
+    /// The packages that it needs, as places in the list of packages of the record; nothing where that is not known.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub needs: Vec<usize>,
     /// Patches of the app that changed it, each with its digest.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub patched: Vec<String>,
+}
+
+/// A package of sources of a distribution.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct SourcePackage {
+    /// Its name.
+    pub name: String,
+    /// Its version.
+    pub version: String,
 }
 
 impl PackageFact {
@@ -33,8 +49,10 @@ impl PackageFact {
             version: version.to_owned(),
             purl,
             licence: None,
+            source: None,
             integrity: integrity.into(),
             layer: None,
+            needs: Vec::new(),
             patched: Vec::new(),
         }
     }

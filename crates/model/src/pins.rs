@@ -47,6 +47,30 @@ pub struct PinnedSet {
 /// Packages by the layer that they make: `base`, one for each runtime, and those of the configuration.
 pub type Sets = BTreeMap<String, PinnedSet>;
 
+/// How a base was composed of packages of a distribution: what it takes to compose it again.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct Composition {
+    /// The code name of the suite.
+    pub suite: String,
+    /// The sets, each of which made a layer.
+    pub sets: BTreeMap<String, AskedSet>,
+}
+
+/// What was asked for to make a layer.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct AskedSet {
+    /// The step that wrote the layer.
+    pub step: String,
+    /// The packages that were asked for, the one whose version is the runtime's first.
+    pub packages: Vec<String>,
+    /// What was left out of that which they depend on.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub without: Vec<String>,
+    /// The runtime, where the set is one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub runtime: Option<String>,
+}
+
 /// A runtime from a registry, pinned.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]

@@ -1,6 +1,7 @@
 //! Bases: what lies under an app, to the rest.
 
 use engine::Step;
+use model::pins::Composition;
 use model::{Result, RuntimeInUse};
 use std::collections::BTreeMap;
 
@@ -37,6 +38,11 @@ pub trait Base: Send + Sync {
     /// Whether it has a POSIX shell at `/bin/sh`.
     fn has_shell(&self) -> bool {
         false
+    }
+
+    /// How it was composed of packages of a distribution, if it was.
+    fn composition(&self) -> Option<Composition> {
+        None
     }
 
     /// Environment that the base gives every process.

@@ -1,6 +1,6 @@
 //! Buildpacks: what a language is to the rest.
 
-use crate::{Base, NewlyResolved, Resolving};
+use crate::{Base, NewlyResolved, PlannedPackages, Resolving};
 use config::addresses::Addresses;
 use engine::Step;
 use model::error::BaseError;
@@ -204,6 +204,8 @@ pub struct Contribution {
     pub tool: Option<RuntimeInUse>,
     /// Environment of every process.
     pub env: Vec<(&'static str, String)>,
+    /// Its packages, as far as they are known before anything is built.
+    pub packages: PlannedPackages,
 }
 
 /// A package with who wants it, the nearest first.

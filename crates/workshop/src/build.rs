@@ -5,6 +5,7 @@ use crate::image::Documents;
 use crate::layer_contents::Layer;
 use crate::ledger::Entry;
 use crate::plan::Worklist;
+use crate::prepare::prepare;
 use crate::record::{BuiltSteps, Record};
 use crate::recording::record;
 use crate::shared_libraries;
@@ -13,6 +14,7 @@ use content::image::{write_archive, write_layout};
 use content::store::Store;
 use content::{BlobDigest, ContentError, StepKey};
 use engine::{Decision, Event, Session, StepGraph, StepOutcome, decide, execute};
+use model::platform::own_platform;
 use model::{Error, Result, Role};
 use source::LeftOut;
 use std::path::Path;
@@ -79,21 +81,41 @@ pub struct Built {
     pub outcomes: Vec<StepOutcome>,
     /// The record in the image.
     pub record: Record,
+    /// The same for the other platforms of the image.
+    pub others: Vec<BuiltPlatform>,
     /// What was left out of the source and may be missed.
     pub left_out: Vec<LeftOut>,
     /// How long it took, in milliseconds.
     pub milliseconds: u64,
 }
 
-/// Builds `app` after `worklist`, writes its documents, and enters the build into the ledger. What turns out to be
-/// damaged in the store on the way is made again.
+/// What was built for one platform.
+pub struct BuiltPlatform {
+    /// How each step fared: those of the image's layers first, in their order, then those that only built.
+    pub outcomes: Vec<StepOutcome>,
+    /// The record in the image.
+    pub record: Record,
+}
+
+/// A platform that is built for, and what is going to be done for it.
+#[derive(Clone, Copy)]
+pub struct Planned<'a> {
+    /// What will be done.
+    pub worklist: &'a Worklist,
+    /// How to build, for this platform.
+    pub order: &'a BuildRequest<'a>,
+}
+
+/// Builds `app` for a platform and for others, writes its documents, and enters the build into the ledger. What turns out to
+/// be damaged in the store on the way is made again.
 pub fn build(
     app: &App,
-    worklist: &Worklist,
-    order: &BuildRequest<'_>,
+    first: Planned<'_>,
+    others: &[Planned<'_>],
     exports: Exports<'_>,
     session: &Session<'_>,
 ) -> Result<Built> {
+    let order = first.order;
     let store = session.store;
     let name = &app.survey.name;
     let _turn = store.lock(&format!("app-{name}"))?;
@@ -104,23 +126,22 @@ pub fn build(
         }
         (session.events)(event);
     };
-    let pin_notes = worklist.new_pins.as_ref().map(|pins| match pins.write() {
-        Ok(()) => pins.notes(),
-        // A source that cannot be written to can be built all the same.
-        Err(error) => vec![format!("nothing is pinned, since the pins cannot be written: {error}")],
-    });
-    for note in pin_notes.iter().flatten().chain(&worklist.notes) {
-        tell(Event::Note { text: note.clone() });
-    }
     let telling = Session { events: &tell, ..*session };
-    let attempt = || {
-        let recorded = record(app, worklist, order, &telling)?;
-        let list = recorded.as_ref().map_or(worklist, |recorded| &recorded.list);
-        let mut written = write_image(app, list, order, &telling)?;
-        recorded.iter().for_each(|recorded| recorded.correct(&mut written.outcomes));
-        exports.write(store, written.digest)?;
-        Ok(written)
-    };
+    write_pins(first.worklist, &tell);
+    let mut again: Vec<Option<Worklist>> = Vec::new();
+    for planned in others {
+        // What was pinned just now for another platform is kept: this one is planned once more on top of it.
+        let fresh =
+            planned.worklist.new_pins.is_some().then(|| prepare(app, planned.order, store)).transpose()?;
+        write_pins(fresh.as_ref().unwrap_or(planned.worklist), &tell);
+        again.push(fresh);
+    }
+    let others = others.iter().zip(&again).map(|(planned, fresh)| {
+        let worklist = fresh.as_ref().unwrap_or(planned.worklist);
+        Planned { worklist, order: planned.order }
+    });
+    let all: Vec<Planned<'_>> = std::iter::once(first).chain(others).collect();
+    let attempt = || write_all(app, &all, exports, &telling);
     let mut finished = attempt();
     tell_damage(&telling);
     if matches!(finished, Err(Error::Content(ContentError::Damaged { .. }))) {
@@ -145,9 +166,10 @@ pub fn build(
             ledger::append(store, name, entry)?;
             Err(error)
         }
-        Ok(Written { digest, before, record, outcomes }) => {
+        Ok(Written { digest, before, first: BuiltPlatform { outcomes, record }, others }) => {
             entry.digest = Some(digest);
-            entry.steps.clone_from(&outcomes);
+            let of_others = others.iter().flat_map(|other| &other.outcomes);
+            entry.steps = outcomes.iter().chain(of_others).cloned().collect();
             let number = ledger::append(store, name, entry)?;
             Ok(Built {
                 name: name.clone(),
@@ -157,6 +179,7 @@ pub fn build(
                 number,
                 outcomes,
                 record,
+                others,
                 left_out: app.survey.left_out.clone(),
                 milliseconds,
             })
@@ -172,12 +195,50 @@ fn tell_damage(session: &Session<'_>) {
     }
 }
 
+/// Writes new pins and tells of them, and what else people should know.
+fn write_pins(worklist: &Worklist, tell: &dyn Fn(Event)) {
+    let notes = worklist.new_pins.as_ref().map(|pins| match pins.write() {
+        Ok(()) => pins.notes(),
+        // A source that cannot be written to can be built all the same.
+        Err(error) => vec![format!("nothing is pinned, since the pins cannot be written: {error}")],
+    });
+    for text in notes.into_iter().flatten().chain(worklist.notes.iter().cloned()) {
+        tell(Event::Note { text });
+    }
+}
+
 /// An image in the store.
 struct Written {
     digest: BlobDigest,
     before: Option<BlobDigest>,
-    record: Record,
-    outcomes: Vec<StepOutcome>,
+    first: BuiltPlatform,
+    others: Vec<BuiltPlatform>,
+}
+
+/// Writes the image for all platforms, and gives it its name.
+fn write_all(app: &App, all: &[Planned<'_>], exports: Exports<'_>, session: &Session<'_>) -> Result<Written> {
+    let store = session.store;
+    let (mut indexes, mut built) = (Vec::new(), Vec::new());
+    for Planned { worklist, order } in all {
+        let recorded = record(app, worklist, order, session)?;
+        let list = recorded.as_ref().map_or(*worklist, |recorded| &recorded.list);
+        let (index, mut written) = write_image(app, list, order, session)?;
+        recorded.iter().for_each(|recorded| recorded.correct(&mut written.outcomes));
+        indexes.push(index);
+        built.push(written);
+    }
+    let digest = match &indexes[..] {
+        [only] => *only,
+        all => image::join(store, all)?,
+    };
+    let path = store.image_path(&app.survey.name, all[0].order.tag);
+    let before = store.read_document(&path).whole();
+    if before != Some(digest) {
+        store.write_document(&path, &digest)?;
+    }
+    exports.write(store, digest)?;
+    let first = built.remove(0);
+    Ok(Written { digest, before, first, others: built })
 }
 
 fn write_image(
@@ -185,21 +246,26 @@ fn write_image(
     worklist: &Worklist,
     order: &BuildRequest<'_>,
     session: &Session<'_>,
-) -> Result<Written> {
+) -> Result<(BlobDigest, BuiltPlatform)> {
     let (store, name) = (session.store, &app.survey.name);
     let mut graph = StepGraph::default();
     let wanted = graph.add(&worklist.build_steps(name));
     let mut finished = execute(&graph, &wanted, session)?;
+    let layers = wanted.iter().filter_map(|key| {
+        let done = finished.get(key)?;
+        Some(Layer { role: done.outcome.role, written: &done.produced.layer })
+    });
+    let layers: Vec<_> = layers.collect();
+    let needs = shared_libraries::needs(store, &layers, order.platform)?;
     if wanted.iter().any(|key| finished.get(key).is_some_and(|done| done.outcome.because.is_some())) {
-        let layers = wanted.iter().filter_map(|key| {
-            let done = finished.get(key)?;
-            Some(Layer { role: done.outcome.role, written: &done.produced.layer })
-        });
-        let layers: Vec<_> = layers.collect();
         let missing = shared_libraries::missing(store, &layers, order.platform)?;
-        shared_libraries::remember(store, name, &missing)?;
+        if order.platform == own_platform() {
+            shared_libraries::remember(store, name, &missing)?;
+        }
         let overwritten = overwritten::find(store, &layers, order.platform)?;
-        for text in shared_libraries::told(&missing).into_iter().chain(overwritten::told(&overwritten)) {
+        let foreign = shared_libraries::foreign(store, &layers, order.platform)?;
+        let notes = shared_libraries::told(&missing).into_iter().chain(overwritten::told(&overwritten));
+        for text in notes.chain(foreign) {
             (session.events)(Event::Note { text });
         }
     }
@@ -207,6 +273,7 @@ fn write_image(
         &app.survey,
         worklist,
         &BuiltSteps { graph: &graph, wanted: &wanted, finished: &finished },
+        needs,
     );
     let documents = Documents {
         record: &record,
@@ -216,14 +283,9 @@ fn write_image(
         created: order.created,
     };
     let digest = image::write(store, &documents)?;
-    let path = store.image_path(name, order.tag);
-    let before = store.read_document(&path).whole();
-    if before != Some(digest) {
-        store.write_document(&path, &digest)?;
-    }
     let mut outcomes: Vec<StepOutcome> =
         wanted.iter().filter_map(|key| Some(finished.get(key)?.outcome.clone())).collect();
     let for_build = graph.in_order(&wanted).into_iter().filter(|key| !wanted.contains(key));
     outcomes.extend(for_build.filter_map(|key| Some(finished.remove(&key)?.outcome)));
-    Ok(Written { digest, before, record, outcomes })
+    Ok((digest, BuiltPlatform { outcomes, record }))
 }

@@ -2,11 +2,11 @@
 
 use crate::plan::PORT_VARIABLE;
 use crate::record::Record;
-use content::BlobDigest;
 use content::image::{
     Config, Descriptor, History, Index, Manifest, Platform, RootFs, RunConfig, media, to_json,
 };
 use content::store::Store;
+use content::{BlobDigest, ContentError};
 use model::labels;
 use model::{ProcessType, Result};
 use std::collections::BTreeMap;
@@ -66,6 +66,30 @@ pub fn write(store: &Store, documents: &Documents<'_>) -> Result<BlobDigest> {
         annotations: BTreeMap::from([(media::TITLE.to_owned(), record.name.clone())]),
     };
     Ok(store.put_blob(&to_json(&index)?)?)
+}
+
+/// Joins the indexes of one image for several platforms; gives the digest of the index of all. The default process type is
+/// first, for each platform in their order, then come the others: who takes the first that fits gets the default one.
+pub fn join(store: &Store, indexes: &[BlobDigest]) -> Result<BlobDigest> {
+    let read = |digest: &BlobDigest| -> Result<Index> {
+        let parsed = serde_json::from_slice(&store.read_blob(*digest)?);
+        Ok(parsed.map_err(|error| ContentError::Malformed {
+            what: "image index".to_owned(),
+            detail: error.to_string(),
+        })?)
+    };
+    let all: Vec<Index> = indexes.iter().map(read).collect::<Result<_>>()?;
+    let types = all.iter().map(|index| index.manifests.len()).max().unwrap_or_default();
+    let in_order =
+        (0..types).flat_map(|number| all.iter().filter_map(move |index| index.manifests.get(number)));
+    let annotations = all.iter().flat_map(|index| index.annotations.clone()).collect();
+    let joined = Index {
+        schema_version: 2,
+        media_type: media::INDEX.to_owned(),
+        manifests: in_order.cloned().collect(),
+        annotations,
+    };
+    Ok(store.put_blob(&to_json(&joined)?)?)
 }
 
 /// A folder of the app in the image; a dot is all of it.

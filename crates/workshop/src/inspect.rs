@@ -3,6 +3,7 @@
 use model::error::RunError;
 use model::folder::entries;
 use model::labels;
+use model::platform::own_platform;
 use model::{Error, Result, names};
 
 use crate::record::Record;
@@ -10,14 +11,15 @@ use content::image::{Config, Index, Manifest, media, read_layout, unpack_archive
 use content::store::Store;
 use content::{BlobDigest, ContentError};
 use serde::de::DeserializeOwned;
+use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::Path;
 
 /// The tag of an image for which none is said.
 pub const DEFAULT_TAG: &str = "latest";
 
-/// An image of this tool, opened.
-#[derive(Debug)]
+/// An image of this tool, opened for one platform: this machine's, where it has that.
+#[derive(Debug, Clone)]
 pub struct OpenImage {
     /// How it was named.
     pub label: String,
@@ -29,10 +31,21 @@ pub struct OpenImage {
     pub variants: Vec<ProcessImage>,
     /// How it came about.
     pub record: Record,
+    /// The same for its other platforms.
+    pub others: Vec<PlatformImage>,
+}
+
+/// What there is of an image for one platform.
+#[derive(Debug, Clone)]
+pub struct PlatformImage {
+    /// One for each process type, the default one first.
+    pub variants: Vec<ProcessImage>,
+    /// How it came about.
+    pub record: Record,
 }
 
 /// The image of one process type.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct ProcessImage {
     /// The process type.
     pub process: String,
@@ -97,14 +110,15 @@ pub fn all(store: &Store) -> Result<Vec<String>> {
 }
 
 /// Opens the image with this index, which is in the store.
-pub(crate) fn open_index(store: &Store, label: &str, digest: BlobDigest) -> Result<OpenImage> {
+pub fn open_index(store: &Store, label: &str, digest: BlobDigest) -> Result<OpenImage> {
     let index: Index = document(store, "image index", digest)?;
-    let mut variants = Vec::new();
+    let mut variants: BTreeMap<String, Vec<ProcessImage>> = BTreeMap::new();
     for descriptor in index.manifests.iter().filter(|d| d.media_type == media::MANIFEST) {
         let manifest: Manifest = document(store, "image manifest", descriptor.digest)?;
         let config: Config = document(store, "image configuration", manifest.config.digest)?;
         let labelled = config.config.labels.get(labels::PROCESS).cloned();
-        variants.push(ProcessImage {
+        let platform = format!("{}/{}", config.os, config.architecture);
+        variants.entry(platform).or_default().push(ProcessImage {
             process: labelled.unwrap_or_default(),
             tag: descriptor.annotations.get(media::REF_NAME).cloned().unwrap_or_default(),
             digest: descriptor.digest,
@@ -112,12 +126,21 @@ pub(crate) fn open_index(store: &Store, label: &str, digest: BlobDigest) -> Resu
             config,
         });
     }
-    let record = variants.first().and_then(|v| v.config.config.labels.get(labels::RECORD));
-    let record = record.and_then(|text| serde_json::from_str(text).ok());
-    match record {
-        Some(record) => Ok(OpenImage { label: label.to_owned(), digest, index, variants, record }),
-        None => Err(Error::Run(RunError::NoRecord { image: label.to_owned() })),
-    }
+    let of_platform = |variants: Vec<ProcessImage>| {
+        let record = variants.first().and_then(|v| v.config.config.labels.get(labels::RECORD));
+        let record = record.and_then(|text| serde_json::from_str(text).ok());
+        let record = record.ok_or_else(|| RunError::NoRecord { image: label.to_owned() })?;
+        Ok::<_, Error>(PlatformImage { variants, record })
+    };
+    let all: Result<BTreeMap<String, PlatformImage>> =
+        variants.into_iter().map(|(platform, variants)| Ok((platform, of_platform(variants)?))).collect();
+    let mut all = all?;
+    let chosen = all.remove(&own_platform()).or_else(|| all.pop_first().map(|(_, first)| first));
+    let Some(PlatformImage { variants, record }) = chosen else {
+        return Err(Error::Run(RunError::NoRecord { image: label.to_owned() }));
+    };
+    let others = all.into_values().collect();
+    Ok(OpenImage { label: label.to_owned(), digest, index, variants, record, others })
 }
 
 fn document<T: DeserializeOwned>(store: &Store, what: &str, digest: BlobDigest) -> Result<T> {
@@ -128,6 +151,28 @@ fn document<T: DeserializeOwned>(store: &Store, what: &str, digest: BlobDigest) 
 }
 
 impl OpenImage {
+    /// The image for each of its platforms, that of the opened one first.
+    pub fn platforms(&self) -> Vec<Self> {
+        let others = self.others.iter().cloned();
+        let other = |PlatformImage { variants, record }| Self { variants, record, ..self.alone() };
+        std::iter::once(self.alone()).chain(others.map(other)).collect()
+    }
+
+    /// The image for the opened platform alone.
+    fn alone(&self) -> Self {
+        Self { others: Vec::new(), ..self.clone() }
+    }
+
+    /// The images of all process types on all platforms.
+    pub fn all_variants(&self) -> impl Iterator<Item = &ProcessImage> {
+        self.variants.iter().chain(self.others.iter().flat_map(|other| &other.variants))
+    }
+
+    /// The records for all platforms.
+    pub fn records(&self) -> impl Iterator<Item = &Record> {
+        std::iter::once(&self.record).chain(self.others.iter().map(|other| &other.record))
+    }
+
     /// The image of a process type; the default one when none is named.
     pub fn variant(&self, process: Option<&str>) -> Result<&ProcessImage> {
         let found = match process {

@@ -3,13 +3,16 @@
 //! It names no time, host or folder, and never the value of a secret setting. Its format has a
 //! version of its own.
 
+use crate::linkage::Needs;
 use crate::plan::Worklist;
 use crate::survey::Survey;
 use content::image::Descriptor;
-use content::layer::Codec;
+use content::layer::{Codec, WrittenLayer};
 use content::{BlobDigest, DiffId, InputDigest, StepKey, TreeDigest};
 use engine::{Finished, Produced, StepGraph};
+use model::pins::Composition;
 use model::{Evidence, PackageFact, ProcessType, Role, RuntimeInUse, SettingRule};
+use planning::PlannedPackages;
 use serde::{Deserialize, Serialize};
 use source::Revision;
 use std::collections::BTreeMap;
@@ -34,6 +37,18 @@ pub struct Record {
     pub platform: String,
     /// What lies under the app.
     pub base: String,
+    /// How the base was composed, where it consists of packages of a distribution.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub composition: Option<Composition>,
+    /// Environment that the base gives every process.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub base_env: BTreeMap<String, String>,
+    /// What the layers of the app need of base and runtimes.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub needs: Option<Needs>,
+    /// What the image was built on, where it was put on another base since.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub built_on: Option<BuiltOn>,
     /// The buildpacks that built, in order, with what they saw.
     pub buildpacks: Vec<BuildpackRecord>,
     /// The runtimes.
@@ -54,6 +69,16 @@ pub struct Record {
     pub processes: Vec<ProcessType>,
     /// The rules of the settings.
     pub settings: BTreeMap<String, SettingRule>,
+}
+
+/// The base that an image was built on.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+pub struct BuiltOn {
+    /// Its name.
+    pub base: String,
+    /// Digest of the index of the image that was built.
+    #[schemars(with = "String")]
+    pub image: BlobDigest,
 }
 
 /// A buildpack that built.
@@ -82,6 +107,19 @@ pub struct StepRecord {
     pub needs: Vec<StepKey>,
 }
 
+impl StepRecord {
+    /// The step of the graph with this key.
+    pub fn of(graph: &StepGraph<'_>, key: StepKey) -> Option<Self> {
+        let node = graph.graph.node(key)?;
+        Some(Self {
+            name: node.step.name.clone(),
+            key,
+            inputs: node.inputs.iter().map(|i| (i.name.to_owned(), i.digest)).collect(),
+            needs: graph.graph.needs(key).to_vec(),
+        })
+    }
+}
+
 /// A layer of the image.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct LayerRecord {
@@ -105,6 +143,26 @@ pub struct LayerRecord {
 }
 
 impl LayerRecord {
+    /// The layer of a step that went well.
+    pub fn of(finished: &Finished) -> Self {
+        let Finished { outcome, produced: Produced { layer, .. }, .. } = finished;
+        Self {
+            role: outcome.role,
+            step: outcome.step.clone(),
+            digest: layer.digest,
+            diff_id: layer.diff_id,
+            size: layer.size,
+            raw_size: layer.raw_size,
+            codec: layer.codec,
+        }
+    }
+
+    /// The layer as it was written.
+    pub fn written(&self) -> WrittenLayer {
+        let Self { digest, diff_id, size, raw_size, codec, .. } = *self;
+        WrittenLayer { digest, diff_id, size, raw_size, codec }
+    }
+
     /// The layer's descriptor in a manifest.
     pub fn descriptor(&self) -> Descriptor {
         Descriptor {
@@ -128,6 +186,21 @@ pub struct BuiltSteps<'b> {
     pub finished: &'b BTreeMap<StepKey, Finished>,
 }
 
+/// The packages, each with the places in the list of those that it needs.
+fn related(mut packages: Vec<PackageFact>, planned: &PlannedPackages) -> Vec<PackageFact> {
+    let plain = |package: &PackageFact| package.purl.split('?').next().unwrap_or_default().to_owned();
+    let mut places: BTreeMap<String, usize> = BTreeMap::new();
+    for (place, package) in packages.iter().enumerate() {
+        places.entry(plain(package)).or_insert(place);
+    }
+    for package in &mut packages {
+        let needs = planned.get(&plain(package)).map(|planned| &planned.needs);
+        package.needs = needs.into_iter().flatten().filter_map(|need| places.get(need).copied()).collect();
+        package.needs.sort_unstable();
+    }
+    packages
+}
+
 /// The packages of a layer, which know its number.
 fn packages_of_layer((number, finished): (usize, &&Finished)) -> Vec<PackageFact> {
     let packages = finished.produced.packages.iter().cloned();
@@ -136,28 +209,11 @@ fn packages_of_layer((number, finished): (usize, &&Finished)) -> Vec<PackageFact
 
 impl Record {
     /// The record of a build from all that it was made of.
-    pub fn of(survey: &Survey, worklist: &Worklist, built: &BuiltSteps<'_>) -> Self {
+    pub fn of(survey: &Survey, worklist: &Worklist, built: &BuiltSteps<'_>, needs: Needs) -> Self {
         let BuiltSteps { graph, wanted, finished } = *built;
         let results: Vec<&Finished> = wanted.iter().filter_map(|key| finished.get(key)).collect();
         let for_build = graph.in_order(wanted).into_iter().filter(|key| !wanted.contains(key));
-        let step = |key: StepKey| {
-            let node = graph.graph.node(key)?;
-            Some(StepRecord {
-                name: node.step.name.clone(),
-                key,
-                inputs: node.inputs.iter().map(|i| (i.name.to_owned(), i.digest)).collect(),
-                needs: graph.graph.needs(key).to_vec(),
-            })
-        };
-        let layer = |Finished { outcome, produced: Produced { layer, .. }, .. }: &Finished| LayerRecord {
-            role: outcome.role,
-            step: outcome.step.clone(),
-            digest: layer.digest,
-            diff_id: layer.diff_id,
-            size: layer.size,
-            raw_size: layer.raw_size,
-            codec: layer.codec,
-        };
+        let step = |key: StepKey| StepRecord::of(graph, key);
         let buildpack = |f: &model::Finding| BuildpackRecord {
             name: f.buildpack.to_owned(),
             evidence: f.evidence.clone(),
@@ -169,13 +225,20 @@ impl Record {
             revision: survey.revision.clone(),
             platform: worklist.target.platform.clone(),
             base: survey.base.0.clone(),
+            composition: worklist.composition.clone(),
+            base_env: worklist.base_env.clone(),
+            needs: Some(needs),
+            built_on: None,
             buildpacks: survey.chosen_findings().map(buildpack).collect(),
             runtimes: worklist.runtimes.clone(),
             tools: worklist.tools.clone(),
-            packages: results.iter().enumerate().flat_map(packages_of_layer).collect(),
+            packages: related(
+                results.iter().enumerate().flat_map(packages_of_layer).collect(),
+                &worklist.packages,
+            ),
             steps: wanted.iter().copied().filter_map(step).collect(),
             build_steps: for_build.filter_map(step).collect(),
-            layers: results.into_iter().map(layer).collect(),
+            layers: results.into_iter().map(LayerRecord::of).collect(),
             processes: survey.processes.clone(),
             settings: survey.settings.clone(),
         }

@@ -2,6 +2,7 @@
 //! there, and remembered for the next check.
 
 use crate::layer_contents::{self, Layer};
+use crate::linkage::{Linkage, Needs};
 use content::store::Store;
 use model::dev_packages::library_packages;
 use model::{Result, Role};
@@ -19,7 +20,7 @@ pub(crate) fn missing(store: &Store, layers: &[Layer<'_>], platform: &str) -> Re
     // What distributions and runtimes bring fits together; their own layers are only asked where something is open.
     let is_own = |layer: &&Layer<'_>| !matches!(layer.role, Role::Base | Role::Runtime);
     for layer in layers.iter().filter(is_own) {
-        let found = layer_contents::of(store, layer, platform)?;
+        let found = layer_contents::linkage(store, layer, platform)?;
         has.extend(found.libraries);
         for (name, by) in found.needs {
             needs.entry(name).or_insert(by);
@@ -28,11 +29,31 @@ pub(crate) fn missing(store: &Store, layers: &[Layer<'_>], platform: &str) -> Re
     needs.retain(|name, _| !has.contains(name));
     if !needs.is_empty() {
         for layer in layers.iter().filter(|layer| !is_own(layer)) {
-            let found = layer_contents::of(store, layer, platform)?;
+            let found = layer_contents::linkage(store, layer, platform)?;
             needs.retain(|name, _| !found.libraries.contains(name));
         }
     }
     Ok(needs)
+}
+
+/// What the layers of the app need of the base and the runtimes.
+pub(crate) fn needs(store: &Store, layers: &[Layer<'_>], platform: &str) -> Result<Needs> {
+    let own = layers.iter().filter(|layer| !matches!(layer.role, Role::Base | Role::Runtime));
+    let own: Vec<Linkage> =
+        own.map(|layer| layer_contents::linkage(store, layer, platform)).collect::<Result<_>>()?;
+    Ok(Needs::of(&own))
+}
+
+/// A file for another processor than that of `platform` among those that the app's own build made, for people.
+pub(crate) fn foreign(store: &Store, layers: &[Layer<'_>], platform: &str) -> Result<Option<String>> {
+    for layer in layers.iter().filter(|layer| layer.role == Role::Built) {
+        if let Some(file) = layer_contents::linkage(store, layer, platform)?.foreign {
+            return Ok(Some(format!(
+                "the build command made {file} for another processor than that of {platform}"
+            )));
+        }
+    }
+    Ok(None)
 }
 
 /// Where it is remembered what an app lacks.

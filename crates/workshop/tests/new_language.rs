@@ -27,7 +27,7 @@ use std::time::Instant;
 use tempfile::TempDir;
 use testkit::archives::sha256_hex;
 use workshop::app::{App, BuildRequest, look};
-use workshop::build::{Built, Exports, build, preview};
+use workshop::build::{Built, Exports, Planned, build, preview};
 use workshop::buildpacks::Buildpacks;
 use workshop::prepare::prepare;
 
@@ -138,6 +138,8 @@ impl Action for Install {
                 purl: format!("pkg:generic/{name}@{version}"),
                 licence: None,
                 layer: None,
+                source: None,
+                needs: Vec::new(),
                 integrity: integrity.clone(),
                 patched: Vec::new(),
             });
@@ -213,7 +215,8 @@ impl Harbour {
             failed_root: None,
             cancel: &Cancel::new(),
         };
-        let built = build(&app, &worklist, &request, Exports::default(), &session)?;
+        let built =
+            build(&app, Planned { worklist: &worklist, order: &request }, &[], Exports::default(), &session)?;
         let would_run = |p: &&workshop::build::Preview| p.decision.is_err();
         let planned: Vec<&str> = before.iter().filter(would_run).map(|p| p.step.as_str()).collect();
         let ran = built.outcomes.iter().filter(|o| o.because.is_some());

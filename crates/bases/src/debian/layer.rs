@@ -11,14 +11,14 @@ use engine::{Fingerprint, Recipe, append_fragment};
 use model::error::{ConfigError, PackageError};
 use model::package_url::purl;
 use model::pins::PackagePin;
-use model::{Error, PackageFact, Result};
+use model::{Error, PackageFact, Result, SourcePackage};
 use remote::Address;
 use remote::packages::debian::fetch_package;
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Mutex, PoisonError};
 
 /// How packages are made a layer, fix-ups included.
-const RECIPE: Recipe = Recipe::new("debian packages", 5);
+const RECIPE: Recipe = Recipe::new("debian packages", 6);
 
 /// From this size in bytes, a package is compressed while it is still being read.
 const LARGE: u64 = 4 << 20;
@@ -223,11 +223,23 @@ impl PackageSet {
             version: package.version.clone(),
             purl: purl("deb", &format!("debian/{}", package.name), &package.version, &qualifiers),
             licence: unpacked.get(&package.name).and_then(|u| u.licence.clone()),
+            source: unpacked.get(&package.name).and_then(|u| source_of(package, u.source.as_deref()?)),
             integrity: format!("sha256:{}", package.sha256),
             layer: None,
+            needs: Vec::new(),
             patched: Vec::new(),
         }
     }
+}
+
+/// The source package of a binary one, where it has another name or version.
+fn source_of(package: &PackagePin, said: &str) -> Option<SourcePackage> {
+    let (name, version) = match said.split_once('(') {
+        Some((name, version)) => (name.trim(), version.trim_end_matches(')').trim()),
+        None => (said.trim(), package.version.as_str()),
+    };
+    let differs = name != package.name || version != package.version;
+    differs.then(|| SourcePackage { name: name.to_owned(), version: version.to_owned() })
 }
 
 /// Tells of files that two packages have: the package that is written later has the last word.

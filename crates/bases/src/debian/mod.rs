@@ -2,6 +2,7 @@
 //! anything of them.
 
 mod closure;
+mod composition;
 mod fixups;
 mod keystore;
 mod layer;
@@ -12,7 +13,9 @@ mod pins;
 mod suites;
 mod unpack;
 
+pub use composition::{Composed, ComposedLayer, EVERYTHING, compose_again};
 pub use npm_node::{LIBRARIES, find as find_exact};
+use pins::BASE_SET;
 pub use pins::{Archives, EXTRA, Wanted, WantedRuntime, resolve, resolve_build};
 pub use suites::{BASE, BUILD_BASE, SUITES, Suite, SuiteRuntime};
 
@@ -20,7 +23,7 @@ use config::addresses::Addresses;
 use engine::Step;
 use layer::PackageSet;
 use model::error::BaseError;
-use model::pins::{ExactRuntime, PackagePin, PinnedSet, Sets};
+use model::pins::{Composition, ExactRuntime, PackagePin, PinnedSet, Sets};
 use model::{Error, Result, Role, RuntimeInUse};
 use npm_node::Exact;
 use planning::{Base, Provided};
@@ -70,10 +73,10 @@ impl DebianBase {
     pub(super) fn step(&self, set: &str, name: String, role: Role) -> Step {
         let work = PackageSet {
             packages: self.pins(set).to_vec(),
-            below: if set == "base" { Vec::new() } else { self.pins("base").to_vec() },
+            below: if set == BASE_SET { Vec::new() } else { self.pins(BASE_SET).to_vec() },
             for_image: true,
             // What is shared by all, and what the app asks for itself: runtimes know the names of theirs.
-            lists_libraries: matches!(set, "base" | EXTRA),
+            lists_libraries: matches!(set, BASE_SET | EXTRA),
             archives: self.archives.clone(),
             release: self.suite.release,
             architecture: self.architecture,
@@ -96,8 +99,7 @@ impl Base for DebianBase {
             }));
         };
         if let Some(exact) = self.exact.get(runtime) {
-            let libraries = self.step(&wanted.set, format!("{runtime} libraries"), Role::Runtime);
-            let steps = vec![libraries, Exact(exact).step(runtime, self.npm.clone())];
+            let steps = vec![self.step_of(&wanted.set), Exact(exact).step(runtime, self.npm.clone())];
             return Ok(Provided { runtime: Exact(exact).in_use(runtime), steps, notes: Vec::new() });
         }
         let version = wanted.own.map(|own| version_of(own, self.sets.get(&wanted.set)));
@@ -107,7 +109,7 @@ impl Base for DebianBase {
             origin,
             bin_folder: "/usr/bin".to_owned(),
         };
-        let steps = vec![self.step(&wanted.set, format!("{} runtime", wanted.set), Role::Runtime)];
+        let steps = vec![self.step_of(&wanted.set)];
         Ok(Provided { runtime: in_use, steps, notes: Vec::new() })
     }
 
@@ -161,13 +163,14 @@ impl Base for DebianBase {
         Ok(vec![Step::new(name, Role::Base, work)])
     }
 
+    fn composition(&self) -> Option<Composition> {
+        Some(self.composed(&[]))
+    }
+
     fn below(&self) -> Result<(Vec<Step>, Vec<String>)> {
-        let name = |what: &str| format!("debian {} {what}", self.suite.name);
-        let mut steps = vec![self.step("base", name("base"), Role::Base)];
-        if self.sets.contains_key(EXTRA) {
-            steps.push(self.step(EXTRA, name("packages"), Role::Base));
-        }
-        Ok((steps, Vec::new()))
+        let extra = self.sets.contains_key(EXTRA).then_some(EXTRA);
+        let sets = [BASE_SET].into_iter().chain(extra);
+        Ok((sets.map(|set| self.step_of(set)).collect(), Vec::new()))
     }
 }
 

@@ -158,6 +158,8 @@ impl Action for ExactWork {
             licence: None,
             integrity: locked.canonical(),
             layer: None,
+            source: None,
+            needs: Vec::new(),
             patched: Vec::new(),
         }])
     }

@@ -23,14 +23,14 @@ pub struct WantedRuntime {
     /// Its packages.
     pub packages: Vec<String>,
     /// What is left out, besides what no image needs.
-    pub without: &'static [&'static str],
+    pub without: Vec<String>,
 }
 
 impl WantedRuntime {
     /// The libraries of a runtime that comes from elsewhere.
     pub fn libraries(name: &str, packages: &[&str]) -> Self {
         let packages = packages.iter().map(|p| (*p).to_owned()).collect();
-        Self { name: name.to_owned(), own: None, set: name.to_owned(), packages, without: &[] }
+        Self { name: name.to_owned(), own: None, set: name.to_owned(), packages, without: Vec::new() }
     }
 }
 
@@ -41,7 +41,7 @@ pub struct Wanted<'a> {
     /// Debian's name of the processor.
     pub architecture: &'static str,
     /// Packages of the base itself.
-    pub base: Vec<&'static str>,
+    pub base: Vec<&'a str>,
     /// Whether the packages of the base are all, without what they need.
     pub only_base: bool,
     /// Runtimes of the app.
@@ -91,7 +91,8 @@ pub fn resolve(wanted: &Wanted<'_>, index: &Index) -> Result<Sets> {
     let mut sets = Sets::new();
     for runtime in &wanted.runtimes {
         let asked: Vec<&str> = runtime.packages.iter().map(String::as_str).collect();
-        let without = [&NOT_AT_RUN_TIME, runtime.without].concat();
+        let own = runtime.without.iter().map(String::as_str);
+        let without: Vec<&str> = NOT_AT_RUN_TIME.into_iter().chain(own).collect();
         let set = closure(index, &asked, &base, &without).map_err(unmet)?;
         gather(&set);
         sets.insert(runtime.set.clone(), pinned(&asked, set));
@@ -110,10 +111,12 @@ pub fn resolve(wanted: &Wanted<'_>, index: &Index) -> Result<Sets> {
             excluded,
         }));
     }
-    sets.insert("base".to_owned(), pinned(&wanted.base, base));
+    sets.insert(BASE_SET.to_owned(), pinned(&wanted.base, base));
     Ok(sets)
 }
 
+/// The name of the set that is below all others.
+pub const BASE_SET: &str = "base";
 /// The name of the set that the configuration asks for.
 pub const EXTRA: &str = "packages";
 

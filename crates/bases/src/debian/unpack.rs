@@ -6,7 +6,7 @@ use content::store::Store;
 use engine::Recipe;
 use model::error::PackageError;
 use model::{Error, Result};
-use remote::packages::debian::data_of;
+use remote::packages::debian::{PackageFile, open_package};
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
@@ -14,7 +14,7 @@ use std::path::{Component, Path};
 use tar::EntryType;
 
 /// How packages are put down.
-pub(super) const RECIPE: Recipe = Recipe::new("debian package", 4);
+pub(super) const RECIPE: Recipe = Recipe::new("debian package", 5);
 /// Texts that fix-ups read are no longer than this, in bytes.
 const LONGEST_TEXT: u64 = 1 << 20;
 
@@ -31,6 +31,8 @@ pub(super) struct Unpacked {
     pub(super) texts: BTreeMap<String, String>,
     /// The licence that its copyright file names.
     pub(super) licence: Option<String>,
+    /// The source package, with its version where it is not that of the package: `openssl (3.5.1-1)`.
+    pub(super) source: Option<String>,
 }
 
 /// The key of a package's fragment.
@@ -64,7 +66,9 @@ pub(super) fn unpack(
     let mut unpacked = Unpacked::default();
     let key = key(sha256, codec);
     let mut fragment = FragmentWriter::new(store, codec, key, threads)?;
-    let mut archive = tar::Archive::new(data_of(file).map_err(broken)?);
+    let PackageFile { source, data } = open_package(file).map_err(broken)?;
+    unpacked.source = source;
+    let mut archive = tar::Archive::new(data);
     for entry in archive.entries().map_err(broken)? {
         let mut entry = entry.map_err(broken)?;
         let path = inside(&entry.path().map_err(broken)?)

@@ -11,6 +11,9 @@ pub struct ShowOptions {
     /// List every package
     #[arg(long)]
     pub packages: bool,
+    /// The platform that is shown [default: this machine's, where the image has it]
+    #[arg(long, value_parser = model::platform::PLATFORMS)]
+    pub platform: Option<String>,
     /// Print the record: how the image came about, as JSON
     #[arg(long)]
     pub record: bool,
@@ -84,9 +87,19 @@ pub struct VerifyOptions {
     /// Folder with the evidence [default: what is attached to it in the registry]
     #[arg(long, value_name = "DIR")]
     pub evidence: Option<PathBuf>,
-    /// Public key of which one has to have signed; may be repeated
+    /// Public key of which one has to have signed; may be repeated [default: `[trust] keys`]
     #[arg(long, value_name = "FILE")]
     pub trust: Vec<PathBuf>,
+    /// Also build it once more from this source, from nothing, and compare to the byte; of a git repository, the commit of the
+    /// record is taken
+    #[arg(long, value_name = "SOURCE")]
+    pub again: Option<PathBuf>,
+    /// The variant of shtetl.toml that it was built with
+    #[arg(long, requires = "again", value_name = "NAME")]
+    pub variant: Option<String>,
+    /// The member of the workspace that the app is
+    #[arg(long, requires = "again", value_name = "NAME")]
+    pub member: Option<String>,
 }
 
 #[derive(Args)]
@@ -108,6 +121,34 @@ pub enum KeysCommand {
         #[arg(long, value_name = "FILE")]
         passphrase_file: Option<PathBuf>,
     },
+}
+
+#[derive(Args)]
+#[command(group = clap::ArgGroup::new("base").required(true))]
+pub struct SwapBaseOptions {
+    /// Names with an optional tag, or images in registries, which are changed there
+    #[arg(required_unless_present = "all", value_name = "IMAGE")]
+    pub images: Vec<String>,
+    /// The base that they are put on, as in `[base] from`: debian:SUITE or oci:REFERENCE
+    #[arg(long, value_name = "BASE", group = "base")]
+    pub onto: Option<String>,
+    /// Put each on what its own base is today, security updates included
+    #[arg(long, group = "base")]
+    pub newest: bool,
+    /// All images of the store
+    #[arg(long, conflicts_with = "images")]
+    pub all: bool,
+    /// Give the result this tag, and leave the old one as it is [default: the same tag]
+    #[arg(long)]
+    pub tag: Option<String>,
+    /// Only say what would change
+    #[arg(long)]
+    pub dry_run: bool,
+    /// Also attach the evidence of the new images, where they are in a registry
+    #[arg(long)]
+    pub evidence: bool,
+    #[command(flatten)]
+    pub signing: SigningOptions,
 }
 
 #[derive(Args)]

@@ -4,12 +4,21 @@ use crate::arguments::Threshold;
 use crate::error::Failure;
 use crate::render::table::Table;
 use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled};
-use evidence::{AdvisoryFault, Affected, Found, Severity, read_advisories};
+use crate::surroundings::Surroundings;
+use config::AcceptedAdvisory;
+use evidence::{Acceptance, Accepted, AdvisoryFault, Affected, Found, Severity, read_advisories};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use model::PackageFact;
+use std::collections::BTreeMap;
 use std::path::Path;
-use workshop::inspect::OpenImage;
 
-/// Reads advisories, and finds those about the packages of an image.
-pub fn find(path: &Path, image: &OpenImage) -> Result<Found, Failure> {
+/// Reads advisories, and finds those about these packages; `accepted` are those that somebody accepts for now.
+pub fn find(
+    path: &Path,
+    packages: &[PackageFact],
+    accepted: &BTreeMap<String, AcceptedAdvisory>,
+) -> Result<Found, Failure> {
     let advisories = read_advisories(path).map_err(|fault| match fault {
         AdvisoryFault::Unreadable { path, source } => Failure::File { path, source },
         AdvisoryFault::Malformed { path, detail } => Failure::Usage {
@@ -23,7 +32,10 @@ pub fn find(path: &Path, image: &OpenImage) -> Result<Found, Failure> {
             hint: "give documents in the OSV format, in files that end with .json".to_owned(),
         });
     }
-    Ok(evidence::find(&image.record.packages, &advisories))
+    let now = Surroundings::now() / 1_000_000_000;
+    let now = Timestamp::from_second(now).unwrap_or(Timestamp::UNIX_EPOCH);
+    let acceptance = Acceptance { accepted, today: now.to_zoned(TimeZone::UTC).date() };
+    Ok(evidence::find(packages, &advisories, &acceptance))
 }
 
 /// Whether one is at least as bad as the threshold, where there is one.
@@ -59,6 +71,10 @@ pub fn show(found: &Found, output: &Output) {
         ]);
     }
     table.lines().into_iter().for_each(|line| output.line(line));
+    for Accepted { affected, reason, until } in &found.accepted {
+        let Affected { id, name, version, .. } = affected;
+        output.line(styled(FAINT, format!("  accepted until {until}: {id} in {name} {version}: {reason}")));
+    }
     if !found.passed_over.is_empty() {
         let kinds: Vec<String> =
             found.passed_over.iter().map(|(kind, count)| format!("{count} of the kind {kind}")).collect();

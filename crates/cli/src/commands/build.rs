@@ -12,7 +12,8 @@ use crate::render::table::Table;
 use crate::render::{BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use content::image::{may_become_layout, stream_archive};
-use engine::{Budget, FailedRoot, KeptRoot, Session};
+use engine::{Budget, FailedRoot, KeptRoot, Session, StepOutcome};
+use images::push;
 use model::{Error, shell_words};
 use planning::Pinning;
 use remote::Network;
@@ -22,13 +23,12 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use workshop::app::{App, BuildRequest};
 use workshop::build;
-use workshop::build::{Built, Exports, Preview, preview};
+use workshop::build::{Built, BuiltPlatform, Exports, Planned, Preview, preview};
 use workshop::check::{PLAN_FAILS, Scope, Severity};
 use workshop::inspect;
 use workshop::plan::Worklist;
 use workshop::prepare::{plan_offline, prepare};
-use workshop::push;
-use workshop::record::LayerRecord;
+use workshop::record::{LayerRecord, Record};
 use workshop::storage::{self, Limit};
 
 pub fn run(options: &BuildOptions, surroundings: &Surroundings, output: &Output) -> Done {
@@ -59,7 +59,7 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
         (_, true) => Pinning::Update,
         _ => Pinning::Keep,
     };
-    let platform = options.platform.as_deref().unwrap_or(&surroundings.platform);
+    let platform = options.platform.first().unwrap_or(&surroundings.platform);
     let order =
         BuildRequest { pinning, platform, ..order(&options.tag, &options.compress, surroundings, &fetcher) };
     let app = surroundings.look(&options.source, order.now)?;
@@ -67,15 +67,25 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
         check_first(&app, &order, surroundings)?;
     }
     let worklist = prepare(&app, &order, &surroundings.store)?;
+    // What keeps it from being built for another platform is told before anything runs.
+    let orders: Vec<BuildRequest<'_>> =
+        others_of(&options.platform).map(|platform| BuildRequest { platform, ..order }).collect();
+    let others: Vec<Worklist> =
+        orders.iter().map(|order| prepare(&app, order, &surroundings.store)).collect::<Result<_, _>>()?;
     if options.dry_run {
-        show_preview(&app, &worklist, &preview(&app, &worklist, &surroundings.store), output);
+        let previews = std::iter::once(&worklist).chain(&others);
+        let previews = previews.map(|list| (list, preview(&app, list, &surroundings.store)));
+        show_previews(&app, &previews.collect::<Vec<_>>(), output);
         return Ok(ExitCode::SUCCESS);
     }
     let archive = options.archive.as_ref().filter(|file| !is_standard_output(file));
     let exports = Exports { layout: options.layout.as_deref(), archive: archive.map(PathBuf::as_path) };
     let failed_root = KeptRoot::default();
     let kept = options.shell_on_failure.then_some(&failed_root);
-    let built = match build_quietly(&app, &worklist, &order, exports, kept, surroundings, output) {
+    let planned = Planned { worklist: &worklist, order: &order };
+    let others: Vec<Planned<'_>> =
+        others.iter().zip(&orders).map(|(worklist, order)| Planned { worklist, order }).collect();
+    let built = match build_quietly(&app, planned, &others, exports, kept, surroundings, output) {
         Ok(built) => built,
         Err(failure) => return after_failure(failure, failed_root.take(), output),
     };
@@ -99,6 +109,12 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
         keep_within_limit(surroundings, output)?;
     }
     Ok(ExitCode::SUCCESS)
+}
+
+/// The platforms behind the first one, each once.
+fn others_of(platforms: &[String]) -> impl Iterator<Item = &String> {
+    let is_new = |at: &usize| !platforms[..*at].contains(&platforms[*at]);
+    (1..platforms.len()).filter(is_new).map(|at| &platforms[at])
 }
 
 /// Opens a shell in the root of the step that failed, where there is one. What failed is told before.
@@ -193,8 +209,8 @@ fn check_targets(options: &BuildOptions, output: &Output) -> Result<(), Failure>
 /// Builds, showing only what happens meanwhile.
 pub fn build_quietly(
     app: &App,
-    worklist: &Worklist,
-    order: &BuildRequest<'_>,
+    first: Planned<'_>,
+    others: &[Planned<'_>],
     exports: Exports<'_>,
     failed_root: Option<&KeptRoot>,
     surroundings: &Surroundings,
@@ -204,40 +220,56 @@ pub fn build_quietly(
     let budget = Budget::new(surroundings.jobs);
     let session = Session {
         store: &surroundings.store,
-        fetcher: order.fetcher,
+        fetcher: first.order.fetcher,
         budget: &budget,
         events: &|event| renderer.show(&event),
         limits: surroundings.step_limits(),
         failed_root,
         cancel: &surroundings.cancel,
     };
-    Ok(build::build(app, worklist, order, exports, &session)?)
+    Ok(build::build(app, first, others, exports, &session)?)
+}
+
+/// What would be done for each platform.
+fn show_previews(app: &App, previews: &[(&Worklist, Vec<Preview>)], output: &Output) {
+    if !output.is_json() {
+        previews.iter().for_each(|(worklist, steps)| show_preview(app, worklist, steps, output));
+        return;
+    }
+    let mut all = previews.iter().map(|(worklist, steps)| preview_document(app, worklist, steps));
+    let mut document = all.next().unwrap_or_default();
+    let others: Vec<_> = all.collect();
+    if !others.is_empty() {
+        document["other_platforms"] = others.into();
+    }
+    output.json(&document);
+}
+
+fn preview_document(app: &App, worklist: &Worklist, steps: &[Preview]) -> serde_json::Value {
+    let document = |preview: &Preview| {
+        serde_json::json!({
+            "step": preview.step,
+            "role": preview.role,
+            "for_build": preview.for_build,
+            "key": preview.key,
+            "runs": preview.decision.is_err(),
+            "because": preview.decision.as_ref().err(),
+        })
+    };
+    let steps: Vec<_> = steps.iter().map(document).collect();
+    serde_json::json!({
+        "format": "shtetl/preview/1", "name": app.survey.name, "platform": worklist.target.platform,
+        "runtimes": worklist.runtimes, "steps": steps,
+    })
 }
 
 fn show_preview(app: &App, worklist: &Worklist, steps: &[Preview], output: &Output) {
-    if output.is_json() {
-        let document = |preview: &Preview| {
-            serde_json::json!({
-                "step": preview.step,
-                "role": preview.role,
-                "for_build": preview.for_build,
-                "key": preview.key,
-                "runs": preview.decision.is_err(),
-                "because": preview.decision.as_ref().err(),
-            })
-        };
-        let steps: Vec<_> = steps.iter().map(document).collect();
-        output.json(&serde_json::json!({
-            "format": "shtetl/preview/1", "name": app.survey.name, "runtimes": worklist.runtimes, "steps": steps,
-        }));
-        return;
-    }
     let runs = steps.iter().filter(|step| step.decision.is_err()).count();
     let summary = match runs {
         0 => "nothing would run".to_owned(),
         n => format!("{} would run", words::count(n, "step")),
     };
-    output.line(format!("{}  {summary}", styled(STRONG, &app.survey.name)));
+    output.line(format!("{}  {summary}, {}", styled(STRONG, &app.survey.name), worklist.target.platform));
     let mut table = Table::new(&[]);
     for Preview { step, for_build, decision, .. } in steps {
         let (what, why) = match decision {
@@ -286,6 +318,13 @@ fn document(built: &Built, written: &[String], pushed: Option<serde_json::Value>
         "left_out": built.left_out,
         "written": written,
     });
+    if !built.others.is_empty() {
+        let other = |other: &BuiltPlatform| {
+            let BuiltPlatform { record, outcomes } = other;
+            serde_json::json!({ "platform": record.platform, "steps": outcomes, "layers": record.layers })
+        };
+        document["other_platforms"] = built.others.iter().map(other).collect::<Vec<_>>().into();
+    }
     if let Some(pushed) = pushed {
         document["pushed"] = pushed;
     }
@@ -294,7 +333,8 @@ fn document(built: &Built, written: &[String], pushed: Option<serde_json::Value>
 
 /// Shows a finished build to people; `written` are the places that it was also written to.
 pub fn show_built(built: &Built, written: &[String], output: &Output) {
-    let ran = built.outcomes.iter().filter(|o| o.because.is_some()).count();
+    let others = built.others.iter().flat_map(|other| &other.outcomes);
+    let ran = built.outcomes.iter().chain(others).filter(|o| o.because.is_some()).count();
     let image = format!("{}:{}", built.name, built.tag);
     let verdict = match (ran, built.before == Some(built.digest)) {
         (0, true) => "nothing changed, nothing ran".to_owned(),
@@ -304,9 +344,14 @@ pub fn show_built(built: &Built, written: &[String], output: &Output) {
     let time = words::duration(built.milliseconds);
     output.line(format!("{}  build {}, {verdict}, {time}", styled(STRONG, &image), built.number));
     output.line(format!("  {}", styled(FAINT, built.digest)));
-    output.line("");
-    for line in steps(built).lines() {
-        output.line(line);
+    let first = (&built.record, &built.outcomes);
+    let others = built.others.iter().map(|other| (&other.record, &other.outcomes));
+    for (record, outcomes) in std::iter::once(first).chain(others) {
+        output.line("");
+        if !built.others.is_empty() {
+            output.line(styled(STRONG, &record.platform));
+        }
+        steps(record, outcomes).lines().into_iter().for_each(|line| output.line(line));
     }
     output.line("");
     for line in runs(built).lines() {
@@ -318,10 +363,10 @@ pub fn show_built(built: &Built, written: &[String], output: &Output) {
 }
 
 /// The steps of the image's layers, and those that only built, where they ran.
-fn steps(built: &Built) -> Table {
+fn steps(record: &Record, outcomes: &[StepOutcome]) -> Table {
     let mut table = Table::new(&[2]);
-    for (at, outcome) in built.outcomes.iter().enumerate() {
-        let layer = built.record.layers.get(at);
+    for (at, outcome) in outcomes.iter().enumerate() {
+        let layer = record.layers.get(at);
         let (what, why) = match &outcome.because {
             None if layer.is_none() => continue,
             None => (styled(GOOD, "found"), String::new()),
@@ -334,8 +379,8 @@ fn steps(built: &Built) -> Table {
         let why = if layer.is_some() { why } else { format!("{why}; only for the build") };
         table.row([outcome.step.clone(), what, size, styled(FAINT, why)]);
     }
-    let total: u64 = built.record.layers.iter().map(|l: &LayerRecord| l.size).sum();
-    let packages = built.record.packages.len();
+    let total: u64 = record.layers.iter().map(|l: &LayerRecord| l.size).sum();
+    let packages = record.packages.len();
     let more = if packages == 0 { String::new() } else { words::count(packages, "package") };
     table.row([styled(FAINT, "together"), String::new(), words::size(total), styled(FAINT, more)]);
     table

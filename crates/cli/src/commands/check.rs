@@ -1,7 +1,7 @@
 //! `check`: everything that would break the build or the start.
 
 use super::order::order;
-use super::{Done, machine};
+use super::{Done, advisories, machine};
 use crate::arguments::CheckOptions;
 use crate::documents::CheckDocument;
 use crate::error::{Failure, message_and_advice};
@@ -10,7 +10,10 @@ use crate::render::table::Table;
 use crate::render::{BAD, FAINT, GOOD, Output, STRONG, problem, styled, words};
 use crate::surroundings::Surroundings;
 use engine::{Budget, StepContext};
+use model::PackageFact;
+use planning::PlannedPackage;
 use remote::{Fetcher, Network};
+use std::path::Path;
 use std::process::ExitCode;
 use workshop::app::App;
 use workshop::check::{PLAN_FAILS, Problem, RULES, Scope, Severity, check};
@@ -33,13 +36,35 @@ pub fn run(options: &CheckOptions, surroundings: &Surroundings, output: &Output)
     interrupt::cancels(&surroundings.cancel)?;
     let problems = problems(&app, &planned, &fetcher, surroundings, Scope::All)?;
     let failing = problems.iter().filter(|p| p.severity == Severity::Breaks).count();
+    let packages = planned.as_ref().map(packages).unwrap_or_default();
+    let find = |path: &Path| advisories::find(path, &packages, &app.config.accepted);
+    let found = options.advisories.as_deref().map(find).transpose()?;
     if output.is_json() {
         let name = &app.survey.name;
-        output.json(&CheckDocument { format: "shtetl/check/1", name, failing, problems: &problems });
+        let advisories = found.as_ref().map(|found| serde_json::json!(found));
+        output.json(&CheckDocument {
+            format: "shtetl/check/1",
+            name,
+            failing,
+            problems: &problems,
+            advisories,
+        });
     } else {
         text(&app.survey.name, &problems, failing, output);
+        if let Some(found) = &found {
+            advisories::show(found, output);
+        }
     }
-    Ok(ExitCode::from(u8::from(failing > 0)))
+    let is_affected = found.is_some_and(|found| advisories::reaches(&found, options.fail_on));
+    Ok(ExitCode::from(u8::from(failing > 0 || is_affected)))
+}
+
+/// The packages of languages that lockfiles and pins name. What is known only after a build is not among them.
+fn packages(worklist: &Worklist) -> Vec<PackageFact> {
+    let fact = |(url, package): (&String, &PlannedPackage)| {
+        PackageFact::new(package.name.clone(), &package.version, url.clone(), "")
+    };
+    worklist.packages.iter().map(fact).collect()
 }
 
 /// What the rules find; registries are asked as far as `fetcher` may.

@@ -7,9 +7,9 @@ use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
+use images::compare::{Comparison, FileChange, FileFact, LayerChange, Move, PackageChange, Pair, compare};
 use model::shell_words;
 use std::process::ExitCode;
-use workshop::compare::{Comparison, FileChange, FileFact, LayerChange, Move, PackageChange, Pair, compare};
 
 /// How many changed files of a layer are listed, unless all are asked for.
 const FIRST_FILES: usize = 10;

@@ -19,7 +19,7 @@ use std::process::{ExitCode, Stdio};
 use std::time::{Duration, Instant};
 use workshop::app::App;
 use workshop::base_selection::provisions;
-use workshop::build::{Built, Exports};
+use workshop::build::{Built, Exports, Planned};
 use workshop::inspect::DEFAULT_TAG;
 use workshop::prepare::prepare;
 use workshop::run::{Launched, Start};
@@ -86,21 +86,8 @@ impl<'a> Demo<'a> {
         output: &'a Output,
     ) -> Result<Self, Failure> {
         write_apps(folder)?;
-        let surroundings = Surroundings {
-            store: Store::open(&folder.join("store"))?,
-            host: surroundings.host.clone(),
-            book: surroundings.book.clone(),
-            credentials: surroundings.credentials.clone(),
-            logins: Vec::new(),
-            withheld: Vec::new(),
-            jobs: surroundings.jobs,
-            platform: surroundings.platform.clone(),
-            created: surroundings.created.clone(),
-            buildpacks: surroundings.buildpacks.clone(),
-            cancel: surroundings.cancel.clone(),
-            user: surroundings.user.clone(),
-            rules: None,
-        };
+        let store = Store::open(&folder.join("store"))?;
+        let surroundings = Surroundings { logins: Vec::new(), rules: None, ..surroundings.with_store(store) };
         let pause = !options.no_pause && std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
         Ok(Self { folder: folder.to_owned(), pause, base: options.base.clone(), surroundings, output })
     }
@@ -223,7 +210,15 @@ impl<'a> Demo<'a> {
         let order = order(DEFAULT_TAG, "zstd", &self.surroundings, &fetcher);
         let app = &self.look(name)?;
         let worklist = prepare(app, &order, &self.surroundings.store)?;
-        build_quietly(app, &worklist, &order, Exports::default(), None, &self.surroundings, self.output)
+        build_quietly(
+            app,
+            Planned { worklist: &worklist, order: &order },
+            &[],
+            Exports::default(),
+            None,
+            &self.surroundings,
+            self.output,
+        )
     }
 
     fn run_all(&self, built: &Built) -> Result<(), Failure> {

@@ -19,12 +19,15 @@ pub fn run(options: &EvidenceOptions, surroundings: &Surroundings, output: &Outp
     let folder = &options.folder;
     fs::create_dir_all(folder).map_err(|source| Failure::File { path: folder.clone(), source })?;
     for artefact in &all {
-        surroundings.store.write(&folder.join(artefact.file), &artefact.bytes).map_err(model::Error::from)?;
+        surroundings
+            .store
+            .write(&folder.join(&artefact.file), &artefact.bytes)
+            .map_err(model::Error::from)?;
     }
     if output.is_json() {
         let files: Vec<_> = all
             .iter()
-            .map(|one| serde_json::json!({ "file": folder.join(one.file), "media_type": one.media_type }))
+            .map(|one| serde_json::json!({ "file": folder.join(&one.file), "media_type": one.media_type }))
             .collect();
         output.json(&serde_json::json!({
             "format": "shtetl/evidence/1", "image": image.label, "digest": image.digest, "files": files,
@@ -34,7 +37,7 @@ pub fn run(options: &EvidenceOptions, surroundings: &Surroundings, output: &Outp
     output.line(format!("{}  evidence written to {}", styled(STRONG, &image.label), folder.display()));
     let mut table = Table::new(&[1]);
     for one in &all {
-        table.row([one.file.to_owned(), words::size(one.bytes.len() as u64), styled(FAINT, one.about)]);
+        table.row([one.file.clone(), words::size(one.bytes.len() as u64), styled(FAINT, one.about)]);
     }
     table.lines().into_iter().for_each(|line| output.line(line));
     Ok(ExitCode::SUCCESS)

@@ -2,6 +2,7 @@
 
 pub mod addresses;
 mod advisories;
+mod again;
 pub mod build;
 pub mod buildpacks;
 pub mod check;
@@ -24,6 +25,7 @@ pub mod settings;
 pub mod show;
 pub mod store;
 pub mod survey;
+pub mod swap_base;
 pub mod verify;
 mod watch;
 

@@ -4,11 +4,11 @@ use crate::error::Failure;
 use crate::render::Output;
 use crate::surroundings::Surroundings;
 use crate::transfer;
+use images::{pull, push};
 use remote::Network;
 use remote::oci::Reference;
 use std::path::Path;
 use workshop::inspect::{self, OpenImage};
-use workshop::{pull, push};
 
 /// What stands for an archive from standard input.
 const STANDARD_INPUT: &str = "-";

@@ -6,10 +6,11 @@ use crate::interrupt;
 use crate::render::{FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use crate::transfer;
+use images::{pull, push};
 use remote::Network;
 use remote::oci::Target;
 use std::process::ExitCode;
-use workshop::{inspect, pull, push};
+use workshop::inspect;
 
 pub fn run(options: &PullOptions, surroundings: &Surroundings, output: &Output) -> Done {
     interrupt::cancels(&surroundings.cancel)?;

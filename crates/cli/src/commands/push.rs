@@ -9,11 +9,12 @@ use crate::render::{FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use crate::transfer;
 use evidence::Artefact;
+use images::push::{self, Attachment, Destination, Pushed};
 use remote::Network;
 use remote::oci::Reference;
+use std::collections::BTreeSet;
 use std::process::ExitCode;
 use workshop::inspect::{self, OpenImage};
-use workshop::push::{self, Attachment, Pushed};
 
 pub fn run(options: &PushOptions, surroundings: &Surroundings, output: &Output) -> Done {
     interrupt::cancels(&surroundings.cancel)?;
@@ -43,7 +44,8 @@ pub fn push_to(
     let attachments: Vec<Attachment<'_>> =
         evidence.iter().map(|one| Attachment { media_type: one.media_type, bytes: &one.bytes }).collect();
     Ok(transfer::shown("sending", &fetcher, surroundings, output, |transfer| {
-        push::push(image, to, &attachments, transfer)
+        let destination = Destination { to, attachments: &attachments, there: &BTreeSet::new() };
+        push::push(image, &destination, transfer)
     })?)
 }
 

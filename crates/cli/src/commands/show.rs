@@ -3,19 +3,31 @@
 use super::opened::open_anywhere;
 use super::{Done, advisories};
 use crate::arguments::ShowOptions;
+use crate::error::Failure;
 use crate::interrupt;
 use crate::render::table::Table;
 use crate::render::{FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use evidence::Found;
 use model::shell_words;
+use std::path::Path;
 use std::process::ExitCode;
-use workshop::inspect::OpenImage;
+use workshop::inspect::{OpenImage, PlatformImage};
 
 pub fn run(options: &ShowOptions, surroundings: &Surroundings, output: &Output) -> Done {
     interrupt::cancels(&surroundings.cancel)?;
     let (image, _) = open_anywhere(&options.image, surroundings, output)?;
-    let found = options.advisories.as_deref().map(|path| advisories::find(path, &image)).transpose()?;
+    let image = match &options.platform {
+        None => image,
+        Some(wanted) => {
+            let mut all = image.platforms().into_iter();
+            all.find(|one| one.record.platform == *wanted).ok_or_else(|| missing(&image, wanted))?
+        }
+    };
+    let find = |path: &Path| {
+        advisories::find(path, &image.record.packages, &surroundings.config_here()?.config.accepted)
+    };
+    let found = options.advisories.as_deref().map(find).transpose()?;
     if options.record {
         output.json(&image.record);
     } else if output.is_json() {
@@ -30,6 +42,14 @@ pub fn run(options: &ShowOptions, surroundings: &Surroundings, output: &Output) 
     Ok(if fails { ExitCode::FAILURE } else { ExitCode::SUCCESS })
 }
 
+fn missing(image: &OpenImage, platform: &str) -> Failure {
+    let known: Vec<&str> = image.records().map(|record| record.platform.as_str()).collect();
+    Failure::Usage {
+        message: format!("{} is not for {platform}", image.label),
+        hint: format!("it is for {}", known.join(" and ")),
+    }
+}
+
 fn document(image: &OpenImage, found: Option<&Found>) -> serde_json::Value {
     let variants: Vec<_> = image
         .variants
@@ -40,6 +60,14 @@ fn document(image: &OpenImage, found: Option<&Found>) -> serde_json::Value {
         "format": "shtetl/show/1", "image": image.label, "digest": image.digest,
         "variants": variants, "record": image.record,
     });
+    if !image.others.is_empty() {
+        let other = |one: &PlatformImage| {
+            let digests =
+                one.variants.iter().map(|v| serde_json::json!({ "process": v.process, "digest": v.digest }));
+            serde_json::json!({ "platform": one.record.platform, "variants": digests.collect::<Vec<_>>() })
+        };
+        document["other_platforms"] = image.others.iter().map(other).collect::<Vec<_>>().into();
+    }
     if let Some(found) = found {
         document["advisories"] = serde_json::json!(found);
     }
@@ -55,7 +83,8 @@ fn text(image: &OpenImage, all_packages: bool, output: &Output) {
     };
     let from =
         if record.base == "host" { "captured from a host".to_owned() } else { format!("on {}", record.base) };
-    output.line(format!("{}  {runtimes}{from}, {}", styled(STRONG, &image.label), record.platform));
+    let platforms: Vec<&str> = image.records().map(|record| record.platform.as_str()).collect();
+    output.line(format!("{}  {runtimes}{from}, {}", styled(STRONG, &image.label), platforms.join(" and ")));
     output.line(format!("  {}  {}", styled(FAINT, "image "), image.digest));
     output.line(format!("  {}  {}", styled(FAINT, "source"), record.source));
     section(output, "layers, bottom to top", &layers(image));

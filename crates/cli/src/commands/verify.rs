@@ -1,6 +1,7 @@
 //! `verify`: an image against its record, its evidence and the keys that are trusted.
 
 use super::Done;
+use super::again::build_again;
 use super::keys::public_keys;
 use super::opened::open_anywhere;
 use crate::arguments::VerifyOptions;
@@ -11,10 +12,11 @@ use crate::render::{BAD, FAINT, GOOD, Output, STRONG, styled};
 use crate::surroundings::Surroundings;
 use evidence::{Evidence, Finding, KNOWN_FILES, Verdict, verify};
 use model::error::RegistryError;
+use model::folder::entries;
 use remote::Network;
 use remote::oci::{ImageSource, Reference};
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use workshop::inspect::OpenImage;
 
@@ -23,14 +25,17 @@ const LONGEST_DOCUMENT: u64 = 64 << 20;
 
 pub fn run(options: &VerifyOptions, surroundings: &Surroundings, output: &Output) -> Done {
     interrupt::cancels(&surroundings.cancel)?;
-    let trusted = public_keys(&options.trust)?;
+    let trusted = public_keys(&trusted_keys(options, surroundings)?)?;
     let (image, from) = open_anywhere(&options.image, surroundings, output)?;
     let evidence = match (&options.evidence, &from) {
         (Some(folder), _) => in_folder(folder)?,
         (None, Some(reference)) => attached(reference, &image, surroundings)?,
         (None, None) => Vec::new(),
     };
-    let findings = verify(&surroundings.store, &image, &evidence, &trusted)?;
+    let mut findings = verify(&surroundings.store, &image, &evidence, &trusted)?;
+    if let Some(source) = &options.again {
+        findings.push(build_again(&image, source, options, surroundings, output)?);
+    }
     let fails = findings.iter().any(|finding| finding.verdict == Verdict::Fails);
     if output.is_json() {
         output.json(&serde_json::json!({
@@ -40,6 +45,17 @@ pub fn run(options: &VerifyOptions, surroundings: &Surroundings, output: &Output
         show(&image, &findings, output);
     }
     Ok(if fails { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}
+
+/// The files of keys that are trusted: those of the command, else what house rules, `shtetl.toml` of this folder and the user
+/// say.
+fn trusted_keys(options: &VerifyOptions, surroundings: &Surroundings) -> Result<Vec<PathBuf>, Failure> {
+    if !options.trust.is_empty() {
+        return Ok(options.trust.clone());
+    }
+    let mut keys = surroundings.config_here()?.config.trusted_keys;
+    keys.extend(surroundings.user.trusted_keys.iter().cloned());
+    Ok(keys.into_iter().map(PathBuf::from).collect())
 }
 
 fn show(image: &OpenImage, findings: &[Finding], output: &Output) {
@@ -80,9 +96,13 @@ fn attached(
 /// The documents in a folder, by the names that `evidence` gives them.
 fn in_folder(folder: &Path) -> Result<Vec<Evidence>, Failure> {
     let mut all = Vec::new();
-    for (file, media_type) in KNOWN_FILES {
-        if let Ok(bytes) = fs::read(folder.join(file)) {
-            all.push(Evidence { media_type: media_type.to_owned(), bytes });
+    for path in entries(folder)? {
+        let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let known = KNOWN_FILES.iter().find(|(ending, _)| name.ends_with(ending));
+        if let Some((_, media_type)) = known
+            && let Ok(bytes) = fs::read(&path)
+        {
+            all.push(Evidence { media_type: (*media_type).to_owned(), bytes });
         }
     }
     match all.is_empty() {

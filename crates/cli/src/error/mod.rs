@@ -12,13 +12,14 @@ mod sandbox;
 mod source;
 mod step;
 mod survey;
+mod swap;
 mod wording;
 
 pub use self::config::trust_advice;
 pub use self::sandbox::{limit_advice, over_limit};
 pub use wording::{INTERRUPTED, suggestion};
 
-use crate::render::{Output, problem, words};
+use crate::render::{Output, TYPED, problem, styled, words};
 use ::content::ContentError;
 use model::Error;
 use std::io;
@@ -72,7 +73,23 @@ impl From<io::Error> for Failure {
 
 /// Prints the failure and gives the exit code.
 pub fn report(output: &Output, failure: &Failure) -> ExitCode {
-    let error = match failure {
+    words_of_failure(failure).report(output)
+}
+
+/// The failure in lines, for commands that go on with other things.
+pub fn lines(failure: &Failure) -> Vec<String> {
+    let Worded { message, details, hint, .. } = words_of_failure(failure);
+    let hint = hint.map(|hint| format!("{} {hint}", styled(TYPED, "what to do:")));
+    std::iter::once(message).chain(details).chain(hint).collect()
+}
+
+/// The failure for programs.
+pub fn document(failure: &Failure) -> serde_json::Value {
+    words_of_failure(failure).document()
+}
+
+fn words_of_failure(failure: &Failure) -> Worded {
+    match failure {
         Failure::Core(error) => words_of(error),
         Failure::Usage { message, hint } => worded(WRONG, message, hint),
         Failure::WillFail(problems) => Worded {
@@ -106,8 +123,7 @@ pub fn report(output: &Output, failure: &Failure) -> ExitCode {
             worded(OUTSIDE, at(path, source), "check the path, and who may use it")
         }
         Failure::System(error) => worded(OUTSIDE, system(error), ""),
-    };
-    error.report(output)
+    }
 }
 
 /// What an error says in one line, and what to do.
@@ -128,6 +144,7 @@ fn words_of(error: &Error) -> Worded {
         Error::Step(error) => step::words_of(error),
         Error::Run(error) => run::words_of(error),
         Error::Registry(error) => registry::words_of(error),
+        Error::Swap(error) => swap::words_of(error),
         Error::NoSandbox(refusal) => sandbox::refused(refusal),
         Error::Sandbox(error) => sandbox::words_of(error),
         Error::Interrupted => worded(INTERRUPTED, "interrupted; nothing half done is left behind", ""),

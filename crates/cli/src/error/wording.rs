@@ -35,12 +35,16 @@ pub(super) fn worded(exit: u8, message: impl Into<String>, hint: impl Into<Strin
 }
 
 impl Worded {
+    /// The error for programs.
+    pub(super) fn document(&self) -> serde_json::Value {
+        let plain = |text: &String| anstream::adapter::strip_str(text).to_string();
+        serde_json::json!(Self { details: self.details.iter().map(plain).collect(), ..self.clone() })
+    }
+
     /// Prints the error and gives the exit code.
     pub(super) fn report(&self, output: &Output) -> ExitCode {
         if output.is_json() {
-            let plain = |text: &String| anstream::adapter::strip_str(text).to_string();
-            let error = Self { details: self.details.iter().map(plain).collect(), ..self.clone() };
-            output.aside(serde_json::json!({ "event": "error", "error": error }));
+            output.aside(serde_json::json!({ "event": "error", "error": self.document() }));
         } else {
             output.aside(format!("{} {}", styled(BAD, "error:"), self.message));
             for line in &self.details {

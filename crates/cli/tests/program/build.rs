@@ -12,7 +12,7 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
     let program = program().with_demo();
     insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
     timetable:latest  build 1, 4 steps ran, [time]
-      sha256:eabf6f22f41f20558bf90049bfce82afb45538b483e30805f19e7e9d45a31494
+      sha256:d0bb84238dabab614852cfc597c4f9c1f3ba0b21f008dab1f0d5c534c0016152
 
       host base      ran   759 B  [time], never built here
       node runtime   ran   270 B  [time], never built here
@@ -35,7 +35,7 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
     ");
     insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
     timetable:latest  build 2, nothing changed, nothing ran, [time]
-      sha256:eabf6f22f41f20558bf90049bfce82afb45538b483e30805f19e7e9d45a31494
+      sha256:d0bb84238dabab614852cfc597c4f9c1f3ba0b21f008dab1f0d5c534c0016152
 
       host base      found   759 B
       node runtime   found   270 B
@@ -97,10 +97,10 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     let _ = program.succeed("build timetable");
     insta::assert_snapshot!(program.run("ledger timetable").stdout.lines().map(|l| l.split("  ").skip(5).collect::<Vec<_>>().join("|")).collect::<Vec<_>>().join("\n"), @"
 
-    eabf6f22f41f|4 steps for the first time
-    1d008c123f34|app files (source: server.js changed, new.js new)
-    7e74ba8f3599|only the image's documents
-    e6c61f6a05e5|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json, server.js changed)
+    d0bb84238dab|4 steps for the first time
+    7dc28788cd04|app files (source: server.js changed, new.js new)
+    accb03242afa|only the image's documents
+    be128e6e7b3a|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json, server.js changed)
     ");
 }
 

@@ -1,6 +1,8 @@
 //! What is said about images, by whom, and whether it holds.
 
+use crate::program;
 use crate::run::with_app;
+use crate::source::git_in;
 use serde_json::Value;
 use std::fs;
 use testkit::oci_registry::{Faults, OciRegistry};
@@ -146,7 +148,7 @@ fn a_build_signs_what_it_pushes() {
 
 #[test]
 fn advisories_about_packages_of_an_image_are_told() {
-    let program = crate::program().with_demo();
+    let program = program().with_demo();
     let _ = program.succeed("build timetable");
     let advisory = |name: &str, fixed: &str, word: &str| {
         serde_json::json!({
@@ -169,6 +171,23 @@ fn advisories_about_packages_of_an_image_are_told() {
     for (threshold, code) in [("any", 1), ("high", 1), ("critical", 0)] {
         assert_eq!(program.run(&format!("show timetable --advisories osv --fail-on {threshold}")).code, code);
     }
+    // The same from the lockfile, before there is an image.
+    let checked = program.run("check timetable --advisories osv --fail-on high");
+    assert!(checked.code == 1 && checked.stdout.contains("knots 1.4.0  CVE-2026-1"), "{checked}");
+    // One that somebody accepts, for as long as that is said.
+    let accept = |until: &str| {
+        format!("[advisory.CVE-2026-1]\nreason = \"the boat is on land\"\nuntil = \"{until}\"\n")
+    };
+    program.write("shtetl.toml", accept("9999-12-31"));
+    let said = program.succeed("show timetable --advisories osv --fail-on any");
+    insta::assert_snapshot!(
+        said.stdout.lines().skip_while(|line| !line.starts_with("advisories")).collect::<Vec<_>>().join("\n")
+    );
+    program.write("shtetl.toml", accept("2020-01-01"));
+    assert_eq!(program.run("show timetable --advisories osv --fail-on any").code, 1);
+    program.write("shtetl.toml", "[advisory.CVE-2026-1]\nreason = \"?\"\n");
+    assert!(program.run("show timetable --advisories osv").stderr.contains("until when"));
+    fs::remove_file(program.path("shtetl.toml")).unwrap();
     program.write("osv/three.json", "{}");
     insta::assert_snapshot!(program.run("show timetable --advisories osv"), @"
     --- stderr
@@ -251,4 +270,41 @@ fn keys_are_made_once_and_kept_secret() {
     what to do: `shtetl evidence` writes it
     --- exit 2
     ");
+}
+
+#[test]
+fn an_image_is_built_again_from_its_commit_and_compared_to_the_byte() {
+    let program = program().with_demo().with("PATH", "/ferry/bin:/usr/local/bin:/usr/bin:/bin");
+    // Another folder, with another name, and changes that are not committed.
+    testkit::program::copy_tree(&program.path("timetable"), &program.path("elsewhere"));
+    let folder = program.path("elsewhere");
+    for arguments in [&["init", "-q"][..], &["add", "-A"], &["commit", "-qm", "all"]] {
+        let _ = git_in(&folder, arguments);
+    }
+    fs::remove_dir_all(program.path("timetable")).unwrap();
+    testkit::program::copy_tree(&folder, &program.path("timetable"));
+    let _ = program.succeed("build timetable --tag 14 --compress gzip");
+    program.write("elsewhere/server.js", "throw 1");
+    let same = program.succeed("verify timetable:14 --again elsewhere");
+    assert!(same.stdout.contains("built again  holds    the same to the byte"), "{same}");
+
+    // Without the commits, the files are taken as they are.
+    fs::remove_dir_all(folder.join(".git")).unwrap();
+    let other = program.run("verify timetable:14 --again elsewhere");
+    assert_eq!(other.code, 1, "{other}");
+    assert!(other.stdout.contains("the source is another one"), "{other}");
+    assert!(other.stderr.contains("has no commits here"), "{other}");
+}
+
+#[test]
+fn keys_that_the_organisation_trusts_are_asked_for_wherever_images_are_verified() {
+    let program = with_key();
+    let _ = program.succeed("keys make other.key");
+    let _ = program.succeed("evidence ferry signed --key ferry.key");
+    program.write("rules.toml", "[trust]\nkeys = [\"other.key.pub\"]\n");
+    let refused = program.run("verify ferry --evidence signed --house-rules rules.toml");
+    assert!(refused.code == 1 && refused.stdout.contains("by no trusted key"), "{refused}");
+    program.write("rules.toml", "[trust]\nkeys = [\"other.key.pub\", \"ferry.key.pub\"]\n");
+    let held = program.succeed("verify ferry --evidence signed --house-rules rules.toml");
+    assert!(held.stdout.contains("by the trusted key"), "{held}");
 }

@@ -5,7 +5,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 /// Crates from the lowest floor up; a crate imports only from floors below its own.
-const FLOORS: [&[&str]; 10] = [
+const FLOORS: [&[&str]; 11] = [
     &["cancel", "content", "sandbox"],
     &["remote"],
     &["model"],
@@ -14,6 +14,7 @@ const FLOORS: [&[&str]; 10] = [
     &["planning"],
     &["bases", "definitions", "go", "java", "node", "php", "python", "ruby", "static_site"],
     &["workshop"],
+    &["images"],
     &["evidence"],
     &["cli"],
 ];

@@ -12,10 +12,10 @@ use testkit::archives::sha256_hex;
 /// are written changes: then the layer or step format version must change too.
 #[cfg(target_arch = "x86_64")]
 const GOLDEN: [(&str, &str); 4] = [
-    ("timetable", "sha256:eabf6f22f41f20558bf90049bfce82afb45538b483e30805f19e7e9d45a31494"),
-    ("fares", "sha256:848c9e97ddc43e0309b32d9dbcc6fb79b19b66b86363b9c8ee1f11aec88fd796"),
-    ("notices", "sha256:6843b326f5eaa029fa4c00199bf3c7b2b6fc6b9d794f3b1028b798cd85e32b7f"),
-    ("timetable --compress gzip", "sha256:ea54f59b86003d965f835b42c71625df499a2190c98c5ce98788f29bb98c2ef4"),
+    ("timetable", "sha256:78a179820d4f79213ff6f1332d74d024fd3b57c017df511d55ca02d859b6a348"),
+    ("fares", "sha256:d7ddb9ac9961b803973b2cf17c4e480383dd6fadee2bb8b525e218211921e178"),
+    ("notices", "sha256:655c101d0af0a596dea384c8ac82eb2dc50af8517c8e1af63d487a190762b9d7"),
+    ("timetable --compress gzip", "sha256:e4aba450b113fd6fe4933353a3c869e7379319a7501a9ddaa25adda2d918e3ab"),
 ];
 
 #[cfg(target_arch = "x86_64")]
@@ -124,7 +124,7 @@ fn show_tells_the_same_of_store_layout_and_archive() {
     let from_store = program.run("show timetable --packages");
     insta::assert_snapshot!(from_store, @"
     timetable:latest  node 20.1.0, captured from a host, linux/amd64
-      image   sha256:eabf6f22f41f20558bf90049bfce82afb45538b483e30805f19e7e9d45a31494
+      image   sha256:78a179820d4f79213ff6f1332d74d024fd3b57c017df511d55ca02d859b6a348
       source  sha256:1987064aa4c85b2b531f1dba525724fd7124fe6764aeca78b22ef956be43e05a
 
     layers, bottom to top

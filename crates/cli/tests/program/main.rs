@@ -27,6 +27,7 @@ mod maven;
 mod outside_buildpacks;
 mod packages;
 mod pages;
+mod platforms;
 mod real_compiler;
 mod registries;
 mod resolving;
@@ -38,6 +39,7 @@ mod source;
 mod starting;
 mod store;
 mod survey;
+mod swap_base;
 mod tight_machine;
 mod workspaces;
 

@@ -148,6 +148,24 @@ pub struct History {
     pub created_by: String,
 }
 
+impl Index {
+    /// For each tag that is noted of manifests, an index with these; the first tag stands for the whole image, and its index
+    /// has everything.
+    pub fn by_tag(&self) -> Vec<(String, Self)> {
+        let mut tagged: Vec<(String, Self)> = Vec::new();
+        for manifest in &self.manifests {
+            let Some(tag) = manifest.annotations.get(media::REF_NAME) else { continue };
+            match tagged.iter_mut().find(|(known, _)| known == tag) {
+                Some((_, index)) => index.manifests.push(manifest.clone()),
+                None => {
+                    tagged.push((tag.clone(), Self { manifests: vec![manifest.clone()], ..self.clone() }))
+                }
+            }
+        }
+        tagged
+    }
+}
+
 impl Descriptor {
     /// A descriptor of a document's bytes.
     pub fn of(media_type: &str, bytes: &[u8]) -> Self {

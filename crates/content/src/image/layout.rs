@@ -1,6 +1,6 @@
 //! OCI image layout: a folder (or a tar archive of it) with `oci-layout`, `index.json` and `blobs/`.
 
-use super::documents::{Descriptor, Index, Manifest, media};
+use super::documents::{Descriptor, Index, Manifest, media, to_json};
 use crate::digest::{BlobDigest, HashingReader, HashingWriter};
 use crate::error::{ContentError, PathContext, Result};
 use crate::layer::{Entry, TarWriter};
@@ -64,7 +64,12 @@ pub fn write_layout(store: &Store, index: BlobDigest, to: &Path) -> Result<()> {
         })
         .map_err(|error| unreadable.take().unwrap_or(error))?;
     }
-    let document = store.read_blob(index)?;
+    let Top { document, nested } = Top::of(store, index)?;
+    for bytes in &nested {
+        replace(&blobs.join(BlobDigest::of(bytes).hex()), |file| file.write_all(bytes))?;
+    }
+    let new: BTreeSet<BlobDigest> =
+        new.into_iter().chain(nested.iter().map(|bytes| BlobDigest::of(bytes))).collect();
     replace(&to.join(INDEX_FILE), |file| file.write_all(&document))?;
     for digest in old.into_iter().filter(|digest| !new.contains(digest)) {
         // What stays is a file too many, and nothing else.
@@ -118,12 +123,48 @@ fn blobs_in_layout(folder: &Path) -> BTreeSet<BlobDigest> {
     let Ok(bytes) = fs::read(folder.join(INDEX_FILE)) else { return found };
     found.insert(BlobDigest::of(&bytes));
     let index = serde_json::from_slice::<Index>(&bytes).ok();
-    for descriptor in index.into_iter().flat_map(|index| index.manifests) {
+    let mut listed = index.map(|index| index.manifests).unwrap_or_default();
+    for nested in listed.clone().iter().filter(|one| one.media_type == media::INDEX) {
+        found.insert(nested.digest);
+        listed.extend(read::<Index>(&blob(nested.digest)).into_iter().flat_map(|index| index.manifests));
+    }
+    for descriptor in listed {
         found.insert(descriptor.digest);
         let Some(manifest) = read::<Manifest>(&blob(descriptor.digest)) else { continue };
         found.extend(manifest.layers.iter().chain([&manifest.config]).map(|part| part.digest));
     }
     found
+}
+
+/// What stands at the top of a layout.
+struct Top {
+    /// The file `index.json`.
+    document: Vec<u8>,
+    /// Indexes that it names and that are no blobs of the image: those of tags.
+    nested: Vec<Vec<u8>>,
+}
+
+impl Top {
+    /// Of an image for one platform, its index; of one for several, a list of an index for each tag, so that each tag is
+    /// there once, and whoever takes it chooses by platform.
+    fn of(store: &Store, index: BlobDigest) -> Result<Self> {
+        let bytes = store.read_blob(index)?;
+        let whole: Index = parse("image index", &bytes)?;
+        let tagged = whole.by_tag();
+        if tagged.iter().all(|(_, index)| index.manifests.len() == 1) {
+            return Ok(Self { document: bytes, nested: Vec::new() });
+        }
+        let mut top = Index { manifests: Vec::new(), ..whole.clone() };
+        let mut nested = Vec::new();
+        for (number, (tag, index)) in tagged.into_iter().enumerate() {
+            let bytes = if number == 0 { bytes.clone() } else { to_json(&index)? };
+            let mut descriptor = Descriptor::of(media::INDEX, &bytes);
+            descriptor.annotations.insert(media::REF_NAME.to_owned(), tag);
+            top.manifests.push(descriptor);
+            nested.push(bytes);
+        }
+        Ok(Self { document: to_json(&top)?, nested })
+    }
 }
 
 /// Writes the image as a tar archive of its layout; all or nothing.
@@ -153,13 +194,17 @@ pub fn stream_archive(store: &Store, index: BlobDigest, to: &mut dyn Write, path
     let small = |name: &str, bytes: &[u8], tar: &mut TarWriter<&mut dyn Write>| {
         tar.file(&Entry::file(name, bytes.len() as u64, false), &mut &*bytes).at(path)
     };
-    let document = store.read_blob(index)?;
+    let Top { document, nested } = Top::of(store, index)?;
     small(LAYOUT_FILE, LAYOUT, &mut tar)?;
     small(INDEX_FILE, &document, &mut tar)?;
-    small(OLDER_MANIFEST, &older_manifest(store, &document)?, &mut tar)?;
+    small(OLDER_MANIFEST, &older_manifest(store, &store.read_blob(index)?)?, &mut tar)?;
     tar.entry(&Entry::folder("blobs")).at(path)?;
     tar.entry(&Entry::folder("blobs/sha256")).at(path)?;
-    for digest in blobs_of(store, index)? {
+    let blobs = blobs_of(store, index)?;
+    for bytes in nested.iter().filter(|bytes| !blobs.contains(&BlobDigest::of(bytes))) {
+        small(&format!("{BLOBS}/{}", BlobDigest::of(bytes).hex()), bytes, &mut tar)?;
+    }
+    for digest in blobs {
         let from = store.blob_path(digest);
         let blob = File::open(&from).at(&from)?;
         let size = blob.metadata().at(&from)?.len();
@@ -179,7 +224,9 @@ fn older_manifest(store: &Store, index: &[u8]) -> Result<Vec<u8>> {
     let name = index.annotations.get(media::TITLE);
     let blob = |digest: BlobDigest| format!("{BLOBS}/{}", digest.hex());
     let mut images = Vec::new();
-    for listed in &index.manifests {
+    // These programs know no platforms: they get the first one's.
+    let platform = index.manifests.first().and_then(|first| first.platform.clone());
+    for listed in index.manifests.iter().filter(|listed| listed.platform == platform) {
         let manifest: Manifest = parse("image manifest", &store.read_blob(listed.digest)?)?;
         let tag = listed.annotations.get(media::REF_NAME);
         let names: Vec<String> =
@@ -190,7 +237,7 @@ fn older_manifest(store: &Store, index: &[u8]) -> Result<Vec<u8>> {
             "Layers": manifest.layers.iter().map(|layer| blob(layer.digest)).collect::<Vec<_>>(),
         }));
     }
-    super::documents::to_json(&images)
+    to_json(&images)
 }
 
 /// All blobs of an image in a fixed order: by digest, the index first of all.
@@ -212,7 +259,13 @@ pub fn read_layout(store: &Store, folder: &Path) -> Result<BlobDigest> {
     fs::metadata(&layout).at(&layout)?;
     let index_file = folder.join(INDEX_FILE);
     let bytes = fs::read(&index_file).at(&index_file)?;
-    let index: Index = parse("index.json", &bytes)?;
+    let mut bytes = bytes;
+    let mut index: Index = parse("index.json", &bytes)?;
+    if let Some(whole) = index.manifests.first().filter(|first| first.media_type == media::INDEX) {
+        // An index for each tag: the first has everything.
+        bytes = take_in(store, folder, whole)?;
+        index = parse("image index", &bytes)?;
+    }
     for manifest in index.manifests.iter().filter(|m| m.media_type == media::MANIFEST) {
         let bytes = take_in(store, folder, manifest)?;
         let document: Manifest = parse("image manifest", &bytes)?;

@@ -411,6 +411,8 @@ fn fact(package: &LockedPackage, learned: Option<Facts>) -> PackageFact {
         licence: package.licence.clone().or_else(|| learned.and_then(|f| f.licence)),
         integrity: package.integrity.as_ref().map(Integrity::canonical).or(found).unwrap_or_default(),
         layer: None,
+        source: None,
+        needs: Vec::new(),
         patched: package.patches.iter().map(|p| format!("{} sha256:{}", p.path, p.digest().hex())).collect(),
     }
 }

@@ -179,6 +179,7 @@ impl Buildpack for Node {
         let beside = || install::steps(packages.clone(), tree.clone(), &installing);
         contribution.compiling = compile::steps(scripts, beside, context, &installing)?;
         contribution.steps = beside();
+        contribution.packages = tree.planned(packages);
         Ok(contribution)
     }
 

@@ -5,7 +5,9 @@
 use crate::patch::Patch;
 use model::error::{PackageError, SurveyError};
 use model::npm_range::Range;
+use model::package_url::purl;
 use model::{Error, Place, Result};
+use planning::{PlannedPackage, PlannedPackages};
 use remote::Integrity;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -361,6 +363,27 @@ impl PackageTree {
             }
             here = here.rfind("node_modules/").map_or("", |at| here[..at].trim_end_matches('/'));
         }
+    }
+
+    /// What is known of these packages before the build.
+    pub(super) fn planned(&self, packages: &[LockedPackage]) -> PlannedPackages {
+        let urls: BTreeMap<&str, String> = packages
+            .iter()
+            .map(|one| (one.path.as_str(), purl("npm", &one.name, &one.version, &[])))
+            .collect();
+        let mut planned = PlannedPackages::new();
+        for package in packages {
+            let Some(entry) = self.packages.get(&package.path) else { continue };
+            let names =
+                entry.dependencies.keys().chain(entry.optional_dependencies.keys()).chain(entry.peers.keys());
+            let needs = names.filter_map(|name| urls.get(self.resolve(&package.path, name)?.as_str()));
+            let (name, version) = (package.name.clone(), package.version.clone());
+            let url = urls[package.path.as_str()].clone();
+            // A version may be put down several times, and find other packages each time.
+            let one = planned.entry(url).or_insert(PlannedPackage { name, version, needs: BTreeSet::new() });
+            one.needs.extend(needs.cloned());
+        }
+        planned
     }
 
     fn package(&self, path: &str, optional: bool) -> Result<LockedPackage> {

@@ -183,6 +183,8 @@ fn fact(one: &Installed) -> PackageFact {
         licence: (!package.license.is_empty()).then(|| package.license.join(" OR ")),
         integrity: one.origin.identity(),
         layer: None,
+        source: None,
+        needs: Vec::new(),
         patched: Vec::new(),
     }
 }

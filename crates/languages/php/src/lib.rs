@@ -22,8 +22,10 @@ use model::{
     BuildpackOptions, Claim, Ecosystem, Error, Evidence, Finding, LockFound, OptionSpec, Place, ProcessKind,
     ProcessType, Result, RuntimeWish, Takes, configured_constraint,
 };
-use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_present};
-use settled::Needed;
+use planning::{
+    Buildpack, Context, Contribution, PlannedPackages, Resolution, Resolving, by_name, first_present,
+};
+use settled::{Installed, Needed};
 use source::SourceTree;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -207,9 +209,21 @@ impl Buildpack for Php {
             .collect(),
             steps,
             compiling,
+            packages: planned_packages(resolution),
             ..Contribution::default()
         })
     }
+}
+
+/// Name and version of a package, and the names that it needs.
+fn named(Installed { package, .. }: &Installed) -> (&str, &str, Vec<&str>) {
+    (&package.name, &package.version, package.require.keys().map(String::as_str).collect())
+}
+
+/// What is known of the packages before the build.
+fn planned_packages(resolution: &Resolution) -> PlannedPackages {
+    let packages = resolution.settled::<Needed>().into_iter().flat_map(|needed| &needed.packages);
+    by_name("composer", packages.map(named))
 }
 
 /// PHP's configuration in the image.

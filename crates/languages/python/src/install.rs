@@ -193,6 +193,8 @@ pub(super) fn fact(package: &LockedPackage, licence: Option<String>) -> PackageF
         licence,
         integrity: package.integrity.as_ref().map_or_else(|| shown, Integrity::canonical),
         layer: None,
+        source: None,
+        needs: Vec::new(),
         patched: Vec::new(),
     }
 }

@@ -209,7 +209,8 @@ impl Buildpack for Python {
             ..Contribution::default()
         };
         let Some(settled) = resolution.settled::<Settled>() else { return Ok(contribution) };
-        let Settled { environment, wheels, builds, own, has_bytecode } = settled;
+        let Settled { environment, wheels, builds, own, planned, has_bytecode } = settled;
+        contribution.packages.clone_from(planned);
         contribution.path.insert(0, format!("/{}/bin", environment::OF_APP));
         contribution.steps = install::steps(wheels.clone(), environment);
         contribution.steps.extend(own.clone().map(|own| own.step(environment)));

@@ -25,6 +25,8 @@ pub(super) struct LockedPackage {
     pub(super) withdrawn: Option<String>,
     /// The packages that led to it, the nearest first, where that is known.
     pub(super) wanted_by: Vec<String>,
+    /// The names of the packages that it needs, where that is known.
+    pub(super) needs: Vec<String>,
 }
 
 impl LockedPackage {
@@ -96,6 +98,7 @@ impl LockedPackage {
             source: Some(pin.source),
             withdrawn: pin.deprecated.clone(),
             wanted_by: Vec::new(),
+            needs: pin.needs.clone(),
         })
     }
 }
@@ -166,6 +169,7 @@ impl LockGraph {
     pub(super) fn select(&self, target: &Target) -> Result<Vec<LockedPackage>, Missing> {
         let mut chosen: BTreeMap<&str, &Node> = BTreeMap::new();
         let mut found_from: BTreeMap<String, String> = BTreeMap::new();
+        let mut needed: BTreeMap<String, BTreeSet<String>> = BTreeMap::new();
         let mut done: BTreeSet<(String, Option<String>)> = BTreeSet::new();
         let here = self.roots.iter().filter(|edge| target.holds(&edge.marker, &[]));
         let mut pending: Vec<(Edge, String)> = here.map(|edge| (edge.clone(), String::new())).collect();
@@ -188,7 +192,10 @@ impl LockGraph {
                 let needs = extra.map_or(Some(&node.needs), |extra| node.extras.get(extra));
                 let holds = |need: &&Edge| target.holds(&need.marker, &edge.extras);
                 let needs = needs.into_iter().flatten().filter(holds);
-                pending.extend(needs.map(|need| (need.clone(), node.name.clone())));
+                for need in needs {
+                    needed.entry(node.name.clone()).or_default().insert(need.name.clone());
+                    pending.push((need.clone(), node.name.clone()));
+                }
             }
         }
         let locked = |node: &&Node| {
@@ -207,6 +214,7 @@ impl LockGraph {
                 source: None,
                 withdrawn: None,
                 wanted_by: chain(&node.name, &found_from),
+                needs: needed.get(&node.name).into_iter().flatten().cloned().collect(),
             })
         };
         chosen.values().map(locked).collect()

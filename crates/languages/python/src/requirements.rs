@@ -235,6 +235,7 @@ impl Asked {
                 source: None,
                 withdrawn: None,
                 wanted_by: Vec::new(),
+                needs: Vec::new(),
             };
             packages.push((package, &wanted.place));
         }

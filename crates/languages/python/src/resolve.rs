@@ -82,6 +82,7 @@ pub(super) fn resolve(
                 source,
                 withdrawn,
                 wanted_by,
+                needs: Vec::new(),
             });
             continue;
         }
@@ -98,6 +99,7 @@ pub(super) fn resolve(
             source,
             withdrawn,
             wanted_by: Vec::new(),
+            needs: Vec::new(),
         });
     }
     packages.sort_by(|a, b| a.name.cmp(&b.name));

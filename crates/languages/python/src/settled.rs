@@ -16,7 +16,7 @@ use engine::package_archive::PackageArchive;
 use model::error::{PackageError, SurveyError};
 use model::platform::own_platform;
 use model::{Ecosystem, Error, PathFacts, Place, Result};
-use planning::{Context, Resolution, ResolveTarget, Resolving, resolving};
+use planning::{Context, PlannedPackages, Resolution, ResolveTarget, Resolving, by_name, resolving};
 use remote::packages::pypi;
 use remote::{Downloads, Integrity, RemoteError};
 use std::fs::File;
@@ -30,6 +30,7 @@ pub(super) struct Settled {
     pub(super) builds: Vec<WantedBuild>,
     /// The app itself, where it is a package.
     pub(super) own: Option<OwnPackage>,
+    pub(super) planned: PlannedPackages,
     pub(super) has_bytecode: bool,
 }
 
@@ -54,13 +55,22 @@ pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result
         check_bytecode(context)?;
         resolution.tools.insert("python");
     }
+    let planned = planned(&packages);
     let (sources, wheels): (Vec<_>, _) = packages.into_iter().partition(|p| p.source == Some(true));
     let mut builds = Vec::new();
     for package in sources {
         builds.push(compile::settle_build(package, &environment, (context, resolving), &mut resolution)?);
     }
-    resolution.settle(Settled { environment, wheels, builds, own, has_bytecode });
+    resolution.settle(Settled { environment, wheels, builds, own, planned, has_bytecode });
     Ok(resolution)
+}
+
+/// What is known of the packages before the build.
+fn planned(packages: &[LockedPackage]) -> PlannedPackages {
+    let versions: Vec<String> = packages.iter().map(|package| package.version.to_string()).collect();
+    let needs = packages.iter().map(|package| package.needs.iter().map(String::as_str));
+    let named = packages.iter().map(|package| package.name.as_str()).zip(versions.iter().map(String::as_str));
+    by_name("pypi", named.zip(needs).map(|((name, version), needs)| (name, version, needs)))
 }
 
 fn check_bytecode(context: &Context<'_>) -> Result<()> {

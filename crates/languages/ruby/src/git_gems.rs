@@ -95,6 +95,8 @@ impl Action for GitGems {
             licence: None,
             integrity: origin.clone(),
             layer: None,
+            source: None,
+            needs: Vec::new(),
             patched: Vec::new(),
         };
         Ok(gems.iter().map(fact).collect())

@@ -185,6 +185,8 @@ pub(super) fn fact(gem: &Gem, said: &Specification) -> PackageFact {
         licence: (!said.licences.is_empty()).then(|| said.licences.join(" OR ")),
         integrity: Integrity::canonical(&gem.integrity),
         layer: None,
+        source: None,
+        needs: Vec::new(),
         patched: Vec::new(),
     }
 }

@@ -39,7 +39,7 @@ use model::{
     BuildpackOptions, Claim, Ecosystem, Evidence, Finding, LockFound, OptionSpec, Place, Problem, Result,
     RuntimeWish, Takes, configured_constraint,
 };
-use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_present, frameworks};
+use planning::{Buildpack, Context, Contribution, Resolution, Resolving, by_name, first_present, frameworks};
 use settled::{Gem, Needed};
 use source::SourceTree;
 use std::collections::BTreeSet;
@@ -172,6 +172,7 @@ impl Buildpack for Ruby {
         }
         contribution.compiling = compile_steps(&compiled, gems, context, &environment);
         contribution.compiling.extend(repository_steps(resolution, &environment));
+        contribution.packages = by_name("gem", gems.iter().map(named));
         Ok(contribution)
     }
 
@@ -194,6 +195,11 @@ impl Buildpack for Ruby {
             ..Contribution::default()
         })
     }
+}
+
+/// Name and version of a gem, and the names that it needs.
+fn named(gem: &Gem) -> (&str, &str, Vec<&str>) {
+    (&gem.name, &gem.version, gem.needs.iter().map(String::as_str).collect())
 }
 
 /// Whether gems are with the app.

@@ -9,6 +9,7 @@ mod run;
 mod source;
 mod step;
 mod survey;
+mod swap;
 
 pub use base::BaseError;
 pub use config::ConfigError;
@@ -19,6 +20,7 @@ pub use run::RunError;
 pub use source::SourceError;
 pub use step::StepError;
 pub use survey::SurveyError;
+pub use swap::{Misfit, SwapError};
 
 use ::sandbox::{Refusal, SandboxError};
 use content::ContentError;
@@ -59,6 +61,9 @@ pub enum Error {
     /// Images on their way to and from registries.
     #[error(transparent)]
     Registry(#[from] RegistryError),
+    /// Images that are to be put on another base.
+    #[error(transparent)]
+    Swap(#[from] SwapError),
     /// No way to isolate a process works on this machine.
     #[error(transparent)]
     NoSandbox(#[from] Refusal),

@@ -36,6 +36,11 @@ pub(super) struct Platform {
 }
 
 impl Part {
+    /// A blob of this kind.
+    pub fn new(media_type: &str, digest: BlobDigest, size: u64) -> Self {
+        Self { media_type: media_type.to_owned(), digest, size, platform: None, annotations: BTreeMap::new() }
+    }
+
     /// Whether it is for the platform, which is written as in `linux/amd64`; one that says nothing may be.
     pub(super) fn is_for(&self, platform: &str) -> bool {
         self.platform.as_ref().is_none_or(|own| format!("{}/{}", own.os, own.architecture) == platform)

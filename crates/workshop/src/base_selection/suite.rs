@@ -297,7 +297,7 @@ fn wanted_runtime(app: &App, wish: &RuntimeWish, own: &'static debian::SuiteRunt
         own: Some(own),
         set: if slim { format!("{}-slim", wish.runtime) } else { wish.runtime.to_owned() },
         packages,
-        without: if slim { own.slim_without } else { &[] },
+        without: own.slim_without.iter().filter(|_| slim).map(|name| (*name).to_owned()).collect(),
     }
 }
 

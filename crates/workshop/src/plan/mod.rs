@@ -21,9 +21,10 @@ use content::{InputDigest, TreeDigest};
 use engine::{BuildSteps, Input, LayerTarget, Step};
 use model::RuntimeInUse;
 use model::error::{BaseError, SurveyError};
+use model::pins::Composition;
 use model::platform::own_platform;
 use model::{AppBuild, BuildpackOptions, Error, Finding, ProcessType, Result, Role, RuntimeWish, in_folder};
-use planning::{APP_FILES, BUILD_COMMAND, Base, Context, Provided, Resolution};
+use planning::{APP_FILES, BUILD_COMMAND, Base, Context, PlannedPackages, Provided, Resolution};
 use source::{SourceTree, TreeDigests};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -44,10 +45,16 @@ pub struct Worklist {
     pub runtimes: Vec<RuntimeInUse>,
     /// What steps run, in versions; it is in no image.
     pub tools: Vec<RuntimeInUse>,
+    /// How the base was composed, where it consists of packages of a distribution.
+    pub composition: Option<Composition>,
+    /// Environment that the base gives every process.
+    pub base_env: BTreeMap<String, String>,
     /// Environment of every process.
     pub env: BTreeMap<String, String>,
     /// What the image of each process type starts.
     pub entrypoints: BTreeMap<String, Vec<String>>,
+    /// The packages of languages, as far as they are known before anything is built.
+    pub packages: PlannedPackages,
     /// Folders of the app that processes write to.
     pub writable: BTreeSet<String>,
     /// Patterns of files that only the build reads.
@@ -100,8 +107,11 @@ pub fn plan(
         root_target: LayerTarget { codec: Codec::default(), platform: own_platform() },
         runtimes: Vec::new(),
         tools: Vec::new(),
+        composition: base.composition(),
+        base_env: base.env(),
         env: BTreeMap::new(),
         entrypoints: entrypoints::of(survey, base.has_shell())?,
+        packages: PlannedPackages::new(),
         writable: survey.processes.iter().flat_map(|process| process.writable.iter().cloned()).collect(),
         // Of an app that only makes pages, these are all that is served.
         packs_source: survey.pages.is_none(),
@@ -186,6 +196,7 @@ fn contribute(
     for step in contribution.compiling {
         list.steps.push(in_build_root(step, base)?);
     }
+    list.packages.append(&mut contribution.packages);
     list.env.extend(contribution.env.into_iter().map(|(k, v)| (k.to_owned(), v)));
     Ok(contribution.path)
 }
@@ -235,7 +246,7 @@ fn build_step(
     let work = BuildWork::of(build, sources.tree, finds, expected);
     root.extend(fetching::settings(&build.command.fetch));
     let step = Step::new(BUILD_COMMAND, Role::Built, work).in_root(root);
-    Ok(Step { reads_source: true, fetches: resolutions.fetches.clone(), ..step })
+    Ok(Step { reads_source: true, for_any_platform: true, fetches: resolutions.fetches.clone(), ..step })
 }
 
 /// Files that the image needs and the source does not have: the build has to make them.

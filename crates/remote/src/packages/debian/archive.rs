@@ -1,12 +1,26 @@
-//! Package files: an `ar` archive whose member `data.tar` holds what is installed (deb(5)).
+//! Package files: an `ar` archive whose member `data.tar` holds what is installed, and `control.tar` what is said of the
+//! package (deb(5)).
 
+use super::control::paragraphs;
 use flate2::read::MultiGzDecoder;
 use liblzma::read::XzDecoder;
 use std::io::{self, Read};
 use std::ops::Range;
 
-/// The tar bytes of the files that a package installs.
-pub fn data_of<'r>(mut package: impl Read + 'r) -> io::Result<Box<dyn Read + 'r>> {
+/// What is said of a package is no longer than this, in bytes.
+const LONGEST_CONTROL: u64 = 4 << 20;
+
+/// A package file, opened.
+pub struct PackageFile<'r> {
+    /// The source package, with its version where it is not that of the package: `openssl (3.5.1-1)`.
+    pub source: Option<String>,
+    /// The tar bytes of the files that it installs.
+    pub data: Box<dyn Read + 'r>,
+}
+
+/// Opens a package file.
+pub fn open_package<'r>(mut package: impl Read + 'r) -> io::Result<PackageFile<'r>> {
+    let mut source = None;
     let bad = |detail: &str| io::Error::new(io::ErrorKind::InvalidData, detail.to_owned());
     let mut magic = [0; 8];
     package.read_exact(&mut magic).map_err(|_| bad("no ar archive"))?;
@@ -18,18 +32,45 @@ pub fn data_of<'r>(mut package: impl Read + 'r) -> io::Result<Box<dyn Read + 'r>
         let field = |range: Range<usize>| String::from_utf8_lossy(&head[range]).trim().to_owned();
         let name = field(0..16).trim_end_matches('/').to_owned();
         let size: u64 = field(48..58).parse().map_err(|_| bad("a member without length"))?;
-        match name.as_str() {
-            "data.tar" => return Ok(Box::new(package.take(size))),
-            "data.tar.xz" => return Ok(Box::new(XzDecoder::new_multi_decoder(package.take(size)))),
-            "data.tar.gz" => return Ok(Box::new(MultiGzDecoder::new(package.take(size)))),
-            "data.tar.zst" => return Ok(Box::new(zstd::Decoder::new(package.take(size))?)),
-            _ => {}
+        if let Some(ending) = name.strip_prefix("data.tar") {
+            let data = unpacked(ending, package.take(size))?.ok_or_else(|| bad("an unknown compression"))?;
+            return Ok(PackageFile { source, data });
+        }
+        let mut skipped = size;
+        if let Some(ending) = name.strip_prefix("control.tar").filter(|_| size <= LONGEST_CONTROL) {
+            let mut member = Vec::new();
+            package.by_ref().take(size).read_to_end(&mut member)?;
+            source = unpacked(ending, &member[..])?.and_then(source_in);
+            skipped -= member.len() as u64;
         }
         // Members begin at even places.
-        let skipped = size + size % 2;
+        skipped += size % 2;
         if io::copy(&mut package.by_ref().take(skipped), &mut io::sink())? < skipped {
             return Err(bad("cut off"));
         }
     }
     Err(bad("no data.tar in it"))
+}
+
+/// What is behind the compression that the name of a member ends with; nothing for one that is not known.
+fn unpacked<'r>(ending: &str, member: impl Read + 'r) -> io::Result<Option<Box<dyn Read + 'r>>> {
+    Ok(Some(match ending {
+        "" => Box::new(member),
+        ".xz" => Box::new(XzDecoder::new_multi_decoder(member)),
+        ".gz" => Box::new(MultiGzDecoder::new(member)),
+        ".zst" => Box::new(zstd::Decoder::new(member)?),
+        _ => return Ok(None),
+    }))
+}
+
+/// The field `Source` of the control file. What cannot be read says nothing.
+fn source_in(control: impl Read) -> Option<String> {
+    let mut archive = tar::Archive::new(control.take(LONGEST_CONTROL));
+    let mut entries = archive.entries().ok()?.flatten();
+    let mut file = entries.find(|entry| {
+        entry.path().is_ok_and(|path| path.file_name().is_some_and(|name| name == "control"))
+    })?;
+    let mut text = String::new();
+    file.read_to_string(&mut text).ok()?;
+    paragraphs(&text).next()?.get("Source").map(str::to_owned)
 }

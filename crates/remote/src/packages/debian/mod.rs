@@ -11,7 +11,7 @@ mod release;
 mod signature;
 mod version;
 
-pub use archive::data_of;
+pub use archive::{PackageFile, open_package};
 pub use index::{Index, Package};
 pub use relation::{Alternative, Relation, Sense};
 pub use release::{Listed, Release};

@@ -1,7 +1,6 @@
 //! The files of layers, and what changed in them.
 
 use super::Pair;
-use crate::record::LayerRecord;
 use content::BlobDigest;
 use content::digest::Hasher;
 use content::store::Store;
@@ -11,6 +10,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io::BufReader;
 use tar::EntryType;
+use workshop::record::LayerRecord;
 
 /// A file, link or folder of a layer.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -24,7 +24,7 @@ pub struct FileFact {
     pub link: Option<String>,
     /// Stands for the contents.
     #[serde(skip)]
-    digest: Option<BlobDigest>,
+    pub digest: Option<BlobDigest>,
 }
 
 /// A file that changed.

@@ -1,6 +1,5 @@
 //! Pushes an image of the store to a registry: what it lacks is sent, and the tags come last.
 
-use crate::inspect::OpenImage;
 use crate::registry_places::RegistryPlaces;
 use cancel::Cancel;
 use content::BlobDigest;
@@ -12,9 +11,10 @@ use model::{Error, Result, Role, labels};
 use remote::oci::{Arrival, CredentialFiles, ImageTarget, Reference, Target};
 use remote::{Fetcher, RemoteError};
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
+use workshop::inspect::OpenImage;
 
 /// How many blobs are sent at once.
 const AT_ONCE: usize = 6;
@@ -67,19 +67,27 @@ pub struct Attachment<'a> {
     pub bytes: &'a [u8],
 }
 
-/// Pushes `image` with `attachments` to a tag of a registry, and the image of each process type to a tag of its own.
-pub fn push(
-    image: &OpenImage,
-    to: &Reference,
-    attachments: &[Attachment<'_>],
-    transfer: &Transfer<'_>,
-) -> Result<Pushed> {
+/// Where an image goes, and with what.
+#[derive(Debug, Clone, Copy)]
+pub struct Destination<'a> {
+    /// A tag of a registry.
+    pub to: &'a Reference,
+    /// What is attached to it.
+    pub attachments: &'a [Attachment<'a>],
+    /// Blobs that the name in the registry has for certain: they need not be in the store.
+    pub there: &'a BTreeSet<BlobDigest>,
+}
+
+/// Pushes `image` to a tag of a registry, and the image of each process type to a tag of its own.
+pub fn push(image: &OpenImage, destination: &Destination<'_>, transfer: &Transfer<'_>) -> Result<Pushed> {
+    let Destination { to, attachments, there: blobs_there } = *destination;
     let Target::Tag(tag) = &to.target else {
         return Err(Error::Registry(RegistryError::NotATag { text: to.to_string() }));
     };
     let store = transfer.store;
     let at_registry = |source| told(to, transfer, source);
-    let layers: Vec<BlobDigest> = image.record.layers.iter().map(|layer| layer.digest).collect();
+    let layers: Vec<BlobDigest> =
+        image.records().flat_map(|record| &record.layers).map(|layer| layer.digest).collect();
     let places = RegistryPlaces::of(store, &to.host);
     let base = base_name(image, &to.host);
     let mut sources = places.other_names(&layers, &to.repository);
@@ -113,14 +121,18 @@ pub fn push(
         pushed.known = total;
     } else {
         let is_base = |digest: &BlobDigest| {
-            image.record.layers.iter().any(|layer| layer.digest == *digest && layer.role == Role::Base)
+            let mut layers = image.records().flat_map(|record| &record.layers);
+            layers.any(|layer| layer.digest == *digest && layer.role == Role::Base)
         };
         let mount = |digest: &BlobDigest| {
             let own = places.other_name(*digest, &to.repository);
             own.or(base.as_deref().filter(|name| is_base(digest) && *name != to.repository))
         };
-        send_blobs(&blobs, &target, &mount, transfer, &mut pushed).map_err(at_registry)?;
-        for variant in &image.variants {
+        let (known, missing): (BTreeMap<_, _>, BTreeMap<_, _>) =
+            blobs.into_iter().partition(|(digest, _)| blobs_there.contains(digest));
+        pushed.known = known.into_values().sum();
+        send_blobs(&missing, &target, &mount, transfer, &mut pushed).map_err(at_registry)?;
+        for variant in image.all_variants() {
             let bytes = store.read_blob(variant.digest)?;
             target
                 .put_manifest(media::MANIFEST, &bytes, &Target::Digest(variant.digest))
@@ -155,7 +167,7 @@ pub(crate) fn told(image: &Reference, transfer: &Transfer<'_>, source: RemoteErr
 
 /// The configurations and layers of an image, with their sizes.
 fn blobs(image: &OpenImage) -> BTreeMap<BlobDigest, u64> {
-    let parts = image.variants.iter().flat_map(|variant| {
+    let parts = image.all_variants().flat_map(|variant| {
         let Manifest { config, layers, .. } = &variant.manifest;
         layers.iter().chain([config])
     });

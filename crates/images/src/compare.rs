@@ -6,14 +6,14 @@ mod versions;
 pub use files::{FileChange, FileFact};
 pub use versions::compare as compare_versions;
 
-use crate::inspect::OpenImage;
-use crate::record::{LayerRecord, Record};
 use content::store::Store;
 use content::{BlobDigest, InputDigest};
 use model::{PackageFact, ProcessType, Result};
 use serde::Serialize;
 use std::cmp::Ordering;
 use std::collections::{BTreeMap, BTreeSet};
+use workshop::inspect::OpenImage;
+use workshop::record::{LayerRecord, Record};
 
 /// Two values of the same thing.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -122,7 +122,7 @@ pub fn compare(store: &Store, before: &OpenImage, after: &OpenImage) -> Result<C
         base: Pair::differing(old.base.clone(), new.base.clone()),
         platform: Pair::differing(old.platform.clone(), new.platform.clone()),
         runtimes: differing(&versions_of(old), &versions_of(new)),
-        packages: packages(&old.packages, &new.packages),
+        packages: package_changes(&old.packages, &new.packages),
         processes: differing(&processes(old), &processes(new)),
         settings: old
             .settings
@@ -170,7 +170,8 @@ fn differing<T: Clone + PartialEq>(
 /// The packages of one name.
 type Versions<'a> = BTreeMap<&'a str, &'a PackageFact>;
 
-fn packages(old: &[PackageFact], new: &[PackageFact]) -> Vec<PackageChange> {
+/// The packages that are not the same in both.
+pub(crate) fn package_changes(old: &[PackageFact], new: &[PackageFact]) -> Vec<PackageChange> {
     let mut all: BTreeMap<(String, &str), (Versions<'_>, Versions<'_>)> = BTreeMap::new();
     for package in old {
         all.entry(key(package)).or_default().0.insert(&package.version, package);
@@ -309,7 +310,7 @@ mod tests {
             let versions = format!("{} → {}", change.before.join(" "), change.after.join(" "));
             format!("{:?} {} {}", change.change, change.name, versions.trim())
         };
-        let changes: Vec<String> = packages(&old, &new).iter().map(told).collect();
+        let changes: Vec<String> = package_changes(&old, &new).iter().map(told).collect();
         assert_eq!(
             changes,
             [

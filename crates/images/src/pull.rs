@@ -1,6 +1,5 @@
 //! Pulls an image of this tool from a registry into the store, everything checked.
 
-use crate::inspect::{self, OpenImage};
 use crate::push::{Transfer, told};
 use crate::registry_places::RegistryPlaces;
 use content::BlobDigest;
@@ -15,6 +14,8 @@ use std::io::{self, Write};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::mpsc::{SyncSender, sync_channel};
 use std::sync::{Mutex, PoisonError};
+use workshop::inspect::{self, OpenImage};
+use workshop::record::LayerRecord;
 
 /// How many blobs are pulled at once.
 const AT_ONCE: usize = 6;
@@ -45,6 +46,27 @@ pub fn pull(from: &Reference, (name, tag): (&str, &str), transfer: &Transfer<'_>
 
 /// Pulls an image without giving it a name.
 pub fn fetch(from: &Reference, transfer: &Transfer<'_>) -> Result<Pulled> {
+    fetch_parts(from, transfer, true)
+}
+
+/// Pulls the documents of an image without its layers.
+pub fn fetch_documents(from: &Reference, transfer: &Transfer<'_>) -> Result<OpenImage> {
+    Ok(fetch_parts(from, transfer, false)?.image)
+}
+
+/// Pulls some layers of an image.
+pub fn fetch_layers<'l>(
+    from: &Reference,
+    layers: impl Iterator<Item = &'l LayerRecord>,
+    transfer: &Transfer<'_>,
+) -> Result<()> {
+    let source = ImageSource::registry(from.clone(), transfer.fetcher, transfer.credentials);
+    let part = |layer: &LayerRecord| Part::new(layer.codec.media_type(), layer.digest, layer.size);
+    let received = receive(layers.map(part).collect(), &source, transfer);
+    received.map(drop).map_err(|source| told(from, transfer, source))
+}
+
+fn fetch_parts(from: &Reference, transfer: &Transfer<'_>, with_layers: bool) -> Result<Pulled> {
     let store = transfer.store;
     let at_registry = |source| told(from, transfer, source);
     let source = ImageSource::registry(from.clone(), transfer.fetcher, transfer.credentials);
@@ -56,7 +78,8 @@ pub fn fetch(from: &Reference, transfer: &Transfer<'_>) -> Result<Pulled> {
     for listed in index.manifests.iter().filter(|listed| listed.media_type == media::MANIFEST) {
         let bytes = source.manifest(listed.digest).map_err(at_registry)?;
         let ForeignManifest { config, layers } = source.read_manifest(&bytes).map_err(at_registry)?;
-        blobs.extend(layers.into_iter().chain([config]).map(|part| (part.digest, part)));
+        let layers = layers.into_iter().filter(|_| with_layers);
+        blobs.extend(layers.chain([config]).map(|part| (part.digest, part)));
         store.put_blob(&bytes)?;
     }
     let (received, known) = receive(blobs.into_values().collect(), &source, transfer).map_err(at_registry)?;
@@ -65,7 +88,12 @@ pub fn fetch(from: &Reference, transfer: &Transfer<'_>) -> Result<Pulled> {
         Error::Run(_) => foreign(),
         error => error,
     })?;
-    let layers: Vec<BlobDigest> = image.record.layers.iter().map(|layer| layer.digest).collect();
+    let layers: Vec<BlobDigest> = image
+        .records()
+        .flat_map(|one| &one.layers)
+        .filter(|_| with_layers)
+        .map(|layer| layer.digest)
+        .collect();
     RegistryPlaces::note(store, &from.host, &from.repository, &layers)?;
     Ok(Pulled { image, received, known })
 }

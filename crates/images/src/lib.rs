@@ -1,0 +1,16 @@
+//! What can be done with images that are built, as one function each.
+//!
+//! | module | owns |
+//! | --- | --- |
+//! | [`push`], [`pull`], `registry_places` | images go to registries and come from there |
+//! | [`swap_base`] | the layers of an app go on another base, without a build |
+//! | [`compare`] | what is different between two images, and why |
+//!
+//! Nothing here prints or reads environment variables: all of that is passed in.
+#![forbid(unsafe_code)]
+
+pub mod compare;
+pub mod pull;
+pub mod push;
+mod registry_places;
+pub mod swap_base;
