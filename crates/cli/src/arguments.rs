@@ -338,6 +338,9 @@ pub struct LedgerOptions {
     /// Print the log of this build
     #[arg(long, value_name = "N", requires = "app")]
     pub log: Option<u32>,
+    /// Also write a page for a browser: one file that fetches nothing
+    #[arg(long, value_name = "FILE", conflicts_with = "log")]
+    pub page: Option<PathBuf>,
 }
 
 #[derive(Args)]

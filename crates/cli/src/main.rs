@@ -15,6 +15,7 @@ mod folders;
 mod gem_and_composer_settings;
 mod interrupt;
 mod maven_settings;
+mod pages;
 mod render;
 mod surroundings;
 mod transfer;

@@ -35,6 +35,9 @@ pub struct StepOutcome {
     pub key: StepKey,
     /// Why it ran; `None` when its result was found.
     pub because: Option<MissReason>,
+    /// When it began, in milliseconds since the first step could.
+    #[serde(default)]
+    pub began: u64,
     /// How long it ran, in milliseconds.
     pub milliseconds: u64,
 }

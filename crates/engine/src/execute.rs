@@ -111,7 +111,14 @@ pub fn execute(
     };
     let queue = Queue::new(&graph.graph, &reasons.keys().copied().collect(), cost);
     let cancel = session.cancel.child();
-    let running = Running { graph, reasons, session, cancel: &cancel, finished: Mutex::new(finished) };
+    let running = Running {
+        graph,
+        reasons,
+        session,
+        cancel: &cancel,
+        began: Instant::now(),
+        finished: Mutex::new(finished),
+    };
     running.work_off(queue)
 }
 
@@ -149,6 +156,7 @@ struct Running<'r, 's> {
     reasons: BTreeMap<StepKey, MissReason>,
     session: &'r Session<'r>,
     cancel: &'r Cancel,
+    began: Instant,
     finished: Mutex<BTreeMap<StepKey, Finished>>,
 }
 
@@ -247,6 +255,7 @@ impl Running<'_, '_> {
         let (app, step, role) = (node.app.to_owned(), node.step.name.clone(), node.step.role);
         events(Event::Started { app: app.clone(), step: step.clone(), role, because: because.clone() });
         let started = Instant::now();
+        let began = u64::try_from(started.duration_since(self.began).as_millis()).unwrap_or(u64::MAX);
         let last_told = Mutex::new(started);
         let progress = |done: usize, total: usize| {
             let mut last = last_told.lock().unwrap_or_else(PoisonError::into_inner);
@@ -286,7 +295,7 @@ impl Running<'_, '_> {
             keep(store, self.graph, (key, node), &produced, milliseconds)?;
         }
         events(Event::Finished { app, step: step.clone(), role, size: produced.layer.size, milliseconds });
-        let outcome = StepOutcome { step, role, key, because: Some(because.clone()), milliseconds };
+        let outcome = StepOutcome { step, role, key, because: Some(because.clone()), began, milliseconds };
         Ok(Finished { outcome, produced, fetched })
     }
 }
@@ -294,6 +303,6 @@ impl Running<'_, '_> {
 fn found(key: StepKey, node: &Node<'_>, produced: Produced, session: &Session<'_>) -> Finished {
     let (app, step, role) = (node.app.to_owned(), node.step.name.clone(), node.step.role);
     (session.events)(Event::Found { app, step: step.clone(), role, size: produced.layer.size });
-    let outcome = StepOutcome { step, role, key, because: None, milliseconds: 0 };
+    let outcome = StepOutcome { step, role, key, because: None, began: 0, milliseconds: 0 };
     Finished { outcome, produced, fetched: None }
 }

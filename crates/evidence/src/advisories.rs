@@ -451,13 +451,13 @@ mod tests {
     }
 
     #[test]
-    fn what_is_found_says_how_bad_it_is_and_where_it_is_mended() {
+    fn what_is_found_says_how_bad_it_is_and_where_it_is_fixed() {
         let all = [advisory("PyPI", "Fog.Horn", json!([{ "introduced": "0" }, { "fixed": "2.0" }]))];
-        let packages = [package("pypi", "fog-horn", "1.0"), package("deb", "libc6", "2.41")];
+        let packages = [package("pypi", "fog-horn", "1.0"), package("cargo", "oar", "2.41")];
         let found = find(&packages, &all, &nothing());
         let [one] = &found.affected[..] else { panic!("{found:?}") };
         assert_eq!((one.severity, one.fixed[0].as_str()), (Severity::High, "2.0"));
-        assert_eq!(found.passed_over, BTreeMap::from([("deb".to_owned(), 1)]));
+        assert_eq!(found.passed_over, BTreeMap::from([("cargo".to_owned(), 1)]));
         let withdrawn = Advisory {
             withdrawn: Some("2026-01-01T00:00:00Z".to_owned()),
             ..all.into_iter().next().unwrap()

@@ -4,6 +4,7 @@
 //! | --- | --- |
 //! | [`push`], [`pull`], `registry_places` | images go to registries and come from there |
 //! | [`swap_base`] | the layers of an app go on another base, without a build |
+//! | [`weight`] | what layers weigh, by packages and folders |
 //! | [`compare`] | what is different between two images, and why |
 //!
 //! Nothing here prints or reads environment variables: all of that is passed in.
@@ -14,3 +15,4 @@ pub mod pull;
 pub mod push;
 mod registry_places;
 pub mod swap_base;
+pub mod weight;

@@ -165,6 +165,9 @@ fn least(major: u64, minor: u64, patch: u64) -> Version {
     version
 }
 
+/// The largest number of a version: what programs that count in floating point still tell apart.
+const LARGEST: u64 = (1 << 53) - 1;
+
 impl Partial {
     fn parse(text: &str) -> Option<Self> {
         let text = text.trim_start_matches(['v', '=']);
@@ -181,7 +184,7 @@ impl Partial {
             match parts.next() {
                 None | Some("" | "x" | "X" | "*") => open = true,
                 Some(_) if open => {}
-                Some(digits) => *slot = Some(digits.parse().ok()?),
+                Some(digits) => *slot = Some(digits.parse().ok().filter(|number| *number <= LARGEST)?),
             }
         }
         let [major, minor, patch] = numbers;
@@ -244,6 +247,19 @@ mod tests {
             let version = Version::new(version.0, version.1, version.2);
             let other = semver::VersionReq::parse(&parts.join(", ")).unwrap().matches(&version);
             prop_assert_eq!(Range::parse(&parts.join(" ")).unwrap().contains(&version), other, "{:?}", parts);
+        }
+    }
+
+    #[test]
+    fn numbers_beyond_what_there_can_be_are_no_ranges() {
+        assert!(Range::parse("^9007199254740991").is_some());
+        for text in [
+            "9007199254740992",
+            "18446744073709551615",
+            "~1.18446744073709551615",
+            "^0.0.18446744073709551615",
+        ] {
+            assert!(Range::parse(text).is_none(), "{text}");
         }
     }
 

@@ -11,6 +11,9 @@ pub struct ShowOptions {
     /// List every package
     #[arg(long)]
     pub packages: bool,
+    /// Also write a page for a browser: one file that fetches nothing
+    #[arg(long, value_name = "FILE")]
+    pub page: Option<PathBuf>,
     /// The platform that is shown [default: this machine's, where the image has it]
     #[arg(long, value_parser = model::platform::PLATFORMS)]
     pub platform: Option<String>,
@@ -57,6 +60,9 @@ pub struct CompareOptions {
     /// List every package and file that changed
     #[arg(long)]
     pub all: bool,
+    /// Also write a page for a browser: one file that fetches nothing
+    #[arg(long, value_name = "FILE")]
+    pub page: Option<PathBuf>,
 }
 
 /// The key that signs.

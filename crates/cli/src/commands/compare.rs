@@ -4,6 +4,7 @@ use super::Done;
 use super::opened::open_anywhere;
 use crate::arguments::CompareOptions;
 use crate::interrupt;
+use crate::pages;
 use crate::render::table::Table;
 use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
@@ -21,6 +22,11 @@ pub fn run(options: &CompareOptions, surroundings: &Surroundings, output: &Outpu
     let (before, _) = open_anywhere(&options.before, surroundings, output)?;
     let (after, _) = open_anywhere(&options.after, surroundings, output)?;
     let comparison = compare(&surroundings.store, &before, &after)?;
+    if let Some(file) = &options.page {
+        let page = pages::comparison(&before.label, &after.label, &comparison);
+        pages::write(file, &page, surroundings)?;
+        output.aside(format!("page written to {}", file.display()));
+    }
     if output.is_json() {
         let mut document = serde_json::to_value(&comparison).map_err(std::io::Error::other)?;
         document["format"] = "shtetl/compare/1".into();

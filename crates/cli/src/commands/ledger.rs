@@ -4,6 +4,7 @@ use super::Done;
 use crate::arguments::LedgerOptions;
 use crate::error::Failure;
 use crate::events;
+use crate::pages;
 use crate::render::table::Table;
 use crate::render::{BAD, FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
@@ -28,6 +29,11 @@ pub fn run(options: &LedgerOptions, surroundings: &Surroundings, output: &Output
         })?;
         show_log(&entry, output);
         return Ok(ExitCode::SUCCESS);
+    }
+    if let Some(file) = &options.page {
+        let builds = chosen.iter().map(|app| ((*app).clone(), ledger::entries(store, app)));
+        pages::write(file, &pages::ledger(&builds.collect::<Vec<_>>()), surroundings)?;
+        output.aside(format!("page written to {}", file.display()));
     }
     if output.is_json() {
         let apps: Vec<_> = chosen

@@ -5,14 +5,17 @@ use super::{Done, advisories};
 use crate::arguments::ShowOptions;
 use crate::error::Failure;
 use crate::interrupt;
+use crate::pages::{self, ImagePage};
 use crate::render::table::Table;
 use crate::render::{FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use evidence::Found;
+use images::weight;
 use model::shell_words;
 use std::path::Path;
 use std::process::ExitCode;
 use workshop::inspect::{OpenImage, PlatformImage};
+use workshop::ledger;
 
 pub fn run(options: &ShowOptions, surroundings: &Surroundings, output: &Output) -> Done {
     interrupt::cancels(&surroundings.cancel)?;
@@ -38,8 +41,27 @@ pub fn run(options: &ShowOptions, surroundings: &Surroundings, output: &Output) 
             advisories::show(found, output);
         }
     }
+    if let Some(file) = &options.page {
+        write_page(&image, file, surroundings)?;
+        output.aside(format!("page written to {}", file.display()));
+    }
     let fails = found.is_some_and(|found| advisories::reaches(&found, options.fail_on));
     Ok(if fails { ExitCode::FAILURE } else { ExitCode::SUCCESS })
+}
+
+fn write_page(image: &OpenImage, file: &Path, surroundings: &Surroundings) -> Result<(), Failure> {
+    let store = &surroundings.store;
+    let builds = ledger::entries(store, &image.record.name);
+    let documents =
+        evidence::of_image(image, None)?.into_iter().filter(|one| one.file.starts_with("packages"));
+    let documents: Vec<(String, Vec<u8>)> = documents.map(|one| (one.file, one.bytes)).collect();
+    let page = pages::image(&ImagePage {
+        image,
+        weights: &weight::of(store, &image.record)?,
+        build: builds.iter().rev().find(|build| build.digest == Some(image.digest)),
+        documents: &documents,
+    })?;
+    pages::write(file, &page, surroundings)
 }
 
 fn missing(image: &OpenImage, platform: &str) -> Failure {

@@ -12,7 +12,7 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
     let program = program().with_demo();
     insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
     timetable:latest  build 1, 4 steps ran, [time]
-      sha256:d0bb84238dabab614852cfc597c4f9c1f3ba0b21f008dab1f0d5c534c0016152
+      sha256:78a179820d4f79213ff6f1332d74d024fd3b57c017df511d55ca02d859b6a348
 
       host base      ran   759 B  [time], never built here
       node runtime   ran   270 B  [time], never built here
@@ -35,7 +35,7 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
     ");
     insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
     timetable:latest  build 2, nothing changed, nothing ran, [time]
-      sha256:d0bb84238dabab614852cfc597c4f9c1f3ba0b21f008dab1f0d5c534c0016152
+      sha256:78a179820d4f79213ff6f1332d74d024fd3b57c017df511d55ca02d859b6a348
 
       host base      found   759 B
       node runtime   found   270 B
@@ -62,7 +62,7 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     program.edit("timetable/server.js", "Sailings from", "Ferries from");
     program.write("timetable/new.js", "");
     insta::assert_snapshot!(program.run("build timetable --dry-run"), @"
-    timetable  1 step would run
+    timetable  1 step would run, linux/amd64
       host base      found      759 B
       node runtime   found      270 B
       node packages  found      4.0 kB
@@ -79,7 +79,7 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     program.edit("timetable/package-lock.json", "        \"kelp\": \"^0.9.0\",\n", "");
     program.edit("timetable/server.js", "require(\"kelp\")", "({})");
     insta::assert_snapshot!(program.run("build timetable --dry-run"), @"
-    timetable  2 steps would run
+    timetable  2 steps would run, linux/amd64
       host base      found      759 B
       node runtime   found      270 B
       node packages  would run  packages: node_modules/kelp gone
@@ -87,7 +87,7 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     --- exit 0
     ");
     insta::assert_snapshot!(program.run("build timetable --dry-run --compress gzip"), @"
-    timetable  4 steps would run
+    timetable  4 steps would run, linux/amd64
       host base      would run  layers are now gzip linux/amd64, they were zstd linux/amd64
       node runtime   would run  layers are now gzip linux/amd64, they were zstd linux/amd64
       node packages  would run  packages: node_modules/kelp gone
@@ -97,10 +97,10 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     let _ = program.succeed("build timetable");
     insta::assert_snapshot!(program.run("ledger timetable").stdout.lines().map(|l| l.split("  ").skip(5).collect::<Vec<_>>().join("|")).collect::<Vec<_>>().join("\n"), @"
 
-    d0bb84238dab|4 steps for the first time
-    7dc28788cd04|app files (source: server.js changed, new.js new)
-    accb03242afa|only the image's documents
-    be128e6e7b3a|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json, server.js changed)
+    78a179820d4f|4 steps for the first time
+    8b3e176d99f1|app files (source: server.js changed, new.js new)
+    ad8ef03080f6|only the image's documents
+    4fd7dcceb587|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json, server.js changed)
     ");
 }
 

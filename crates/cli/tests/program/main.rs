@@ -3,6 +3,7 @@
 
 mod bad_input;
 mod base_images;
+mod browser_pages;
 mod build;
 mod check;
 mod check_runtime;

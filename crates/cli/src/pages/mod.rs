@@ -1,0 +1,105 @@
+//! Pages: one file of HTML each, which fetches nothing, for people who would rather look than read tables.
+
+mod comparison;
+mod image;
+mod ledger;
+mod treemap;
+
+pub use comparison::comparison;
+pub use image::{ImagePage, image};
+pub use ledger::ledger;
+
+use crate::error::Failure;
+use crate::surroundings::Surroundings;
+use base64::Engine;
+use base64::prelude::BASE64_STANDARD;
+use flate2::Compression;
+use flate2::write::GzEncoder;
+use maud::{DOCTYPE, Markup, PreEscaped, html};
+use std::io::Write;
+use std::path::Path;
+
+const STYLE: &str = include_str!("page.css");
+const SCRIPT: &str = include_str!("page.js");
+
+/// A section that the head leads to.
+struct Section {
+    id: &'static str,
+    title: &'static str,
+    body: Markup,
+}
+
+/// A whole page.
+fn page(title: &str, head: &Markup, sections: &[Section]) -> String {
+    let whole = html! {
+        (DOCTYPE)
+        html lang="en" {
+            head {
+                meta charset="utf-8";
+                meta name="viewport" content="width=device-width, initial-scale=1";
+                link rel="icon" href="data:,";
+                title { (title) }
+                style { (PreEscaped(STYLE)) }
+            }
+            body {
+                a.skip href="#content" { "Skip to the content" }
+                header {
+                    h1 { (title) }
+                    (head)
+                    nav aria-label="Sections" {
+                        ul { @for section in sections { li { a href={ "#" (section.id) } { (section.title) } } } }
+                    }
+                }
+                main id="content" {
+                    @for section in sections {
+                        section aria-labelledby=(section.id) {
+                            h2 id=(section.id) { (section.title) }
+                            (section.body)
+                        }
+                    }
+                }
+                footer { "Written by shtetl " (env!("CARGO_PKG_VERSION")) "." }
+                script { (PreEscaped(SCRIPT)) }
+            }
+        }
+    };
+    whole.into_string()
+}
+
+/// Pairs of a name and what it is.
+fn facts<'f>(pairs: impl IntoIterator<Item = (&'f str, String)>) -> Markup {
+    html! {
+        dl.facts {
+            @for (name, value) in pairs { div { dt { (name) } dd { (value) } } }
+        }
+    }
+}
+
+/// A button for a document that is packed into the page.
+fn download(id: &str, label: &str, file: &str, bytes: &[u8]) -> Result<Markup, Failure> {
+    let mut packed = GzEncoder::new(Vec::new(), Compression::best());
+    packed.write_all(bytes)?;
+    let packed = BASE64_STANDARD.encode(packed.finish()?);
+    Ok(html! {
+        button type="button" data-document=(id) data-file=(file) { (label) }
+        script type="text/plain" id=(id) { (PreEscaped(packed)) }
+    })
+}
+
+/// The share of a whole in percent, for widths.
+#[allow(clippy::cast_precision_loss, reason = "a width on a screen")]
+fn percent(part: u64, whole: u64) -> String {
+    format!("{:.2}%", part as f64 * 100.0 / whole.max(1) as f64)
+}
+
+/// Writes a page, whole or not at all.
+pub fn write(file: &Path, page: &str, surroundings: &Surroundings) -> Result<(), Failure> {
+    let parent = file.parent().filter(|parent| *parent != Path::new("")).unwrap_or(Path::new("."));
+    if file.is_dir() || !parent.is_dir() {
+        return Err(Failure::Usage {
+            message: format!("{} cannot be written", file.display()),
+            hint: "give the name of a file in a folder that exists".to_owned(),
+        });
+    }
+    Ok(surroundings.store.write(file, page.as_bytes())?)
+}
