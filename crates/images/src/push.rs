@@ -74,35 +74,59 @@ pub struct Destination<'a> {
     pub to: &'a Reference,
     /// What is attached to it.
     pub attachments: &'a [Attachment<'a>],
-    /// Blobs that the name in the registry has for certain: they need not be in the store.
-    pub there: &'a BTreeSet<BlobDigest>,
+    /// The layers that the name in the registry has, where that is known: these need not be in the store, and nothing else
+    /// of the image is there.
+    pub there: Option<&'a BTreeSet<BlobDigest>>,
 }
 
 /// Pushes `image` to a tag of a registry, and the image of each process type to a tag of its own.
 pub fn push(image: &OpenImage, destination: &Destination<'_>, transfer: &Transfer<'_>) -> Result<Pushed> {
-    let Destination { to, attachments, there: blobs_there } = *destination;
+    let to = destination.to;
+    let layers: Vec<BlobDigest> =
+        image.records().flat_map(|record| &record.layers).map(|layer| layer.digest).collect();
+    let places = RegistryPlaces::of(transfer.store, &to.host);
+    let base = base_name(image, &to.host);
+    let mut sources = places.other_names(&layers, &to.repository);
+    sources.extend(base.iter().filter(|name| **name != to.repository).cloned());
+    sources.dedup();
+    let is_base = |digest: &BlobDigest| {
+        let mut layers = image.records().flat_map(|record| &record.layers);
+        layers.any(|layer| layer.digest == *digest && layer.role == Role::Base)
+    };
+    let mount = |digest: &BlobDigest| {
+        let own = places.other_name(*digest, &to.repository);
+        own.or(base.as_deref().filter(|name| is_base(digest) && *name != to.repository))
+    };
+    let open =
+        |sources: &[String]| ImageTarget::new(to.clone(), sources, transfer.fetcher, transfer.credentials);
+    let pushed = match push_to(&open(&sources), image, destination, &mount, transfer) {
+        // Whoever may not read another name is let in for this one alone.
+        Err(Error::Registry(RegistryError::Remote { source: RemoteError::Denied { .. }, .. }))
+            if !sources.is_empty() =>
+        {
+            push_to(&open(&[]), image, destination, &|_| None, transfer)?
+        }
+        pushed => pushed?,
+    };
+    RegistryPlaces::note(transfer.store, &to.host, &to.repository, &layers)?;
+    Ok(pushed)
+}
+
+/// Pushes to a name that is open already; `mount` is where blobs may be taken from.
+fn push_to<'m>(
+    target: &ImageTarget<'_>,
+    image: &OpenImage,
+    destination: &Destination<'_>,
+    mount: &MountFrom<'m>,
+    transfer: &Transfer<'_>,
+) -> Result<Pushed> {
+    let Destination { to, attachments, there: layers_there } = *destination;
     let Target::Tag(tag) = &to.target else {
         return Err(Error::Registry(RegistryError::NotATag { text: to.to_string() }));
     };
     let store = transfer.store;
     let at_registry = |source| told(to, transfer, source);
-    let layers: Vec<BlobDigest> =
-        image.records().flat_map(|record| &record.layers).map(|layer| layer.digest).collect();
-    let places = RegistryPlaces::of(store, &to.host);
-    let base = base_name(image, &to.host);
-    let mut sources = places.other_names(&layers, &to.repository);
-    sources.extend(base.iter().filter(|name| **name != to.repository).cloned());
-    sources.dedup();
     let whole = Target::Digest(image.digest);
-    let open =
-        |sources: &[String]| ImageTarget::new(to.clone(), sources, transfer.fetcher, transfer.credentials);
-    let mut target = open(&sources);
-    let mut there = target.digest_of(&whole);
-    if matches!(there, Err(RemoteError::Denied { .. })) && !sources.is_empty() {
-        // Whoever may not read another name is let in for this one alone.
-        target = open(&[]);
-        there = target.digest_of(&whole);
-    }
     let tags = tags(image, tag)?;
     let mut pushed = Pushed {
         repository: format!("{}/{}", to.host, to.repository),
@@ -117,31 +141,28 @@ pub fn push(image: &OpenImage, destination: &Destination<'_>, transfer: &Transfe
     let blobs = blobs(image);
     let total = blobs.values().sum();
     // A registry that has the index has everything that it names.
-    if there.map_err(at_registry)?.is_some() {
+    let is_there = layers_there.is_none() && target.digest_of(&whole).map_err(at_registry)?.is_some();
+    if is_there {
         pushed.known = total;
     } else {
-        let is_base = |digest: &BlobDigest| {
-            let mut layers = image.records().flat_map(|record| &record.layers);
-            layers.any(|layer| layer.digest == *digest && layer.role == Role::Base)
-        };
-        let mount = |digest: &BlobDigest| {
-            let own = places.other_name(*digest, &to.repository);
-            own.or(base.as_deref().filter(|name| is_base(digest) && *name != to.repository))
-        };
-        let (known, missing): (BTreeMap<_, _>, BTreeMap<_, _>) =
-            blobs.into_iter().partition(|(digest, _)| blobs_there.contains(digest));
+        let (known, missing): (BTreeMap<_, _>, BTreeMap<_, _>) = blobs
+            .into_iter()
+            .partition(|(digest, _)| layers_there.is_some_and(|there| there.contains(digest)));
         pushed.known = known.into_values().sum();
-        send_blobs(&missing, &target, &mount, transfer, &mut pushed).map_err(at_registry)?;
+        send_blobs(&missing, target, (layers_there.is_some(), mount), transfer, &mut pushed)
+            .map_err(at_registry)?;
         for variant in image.all_variants() {
             let bytes = store.read_blob(variant.digest)?;
             target
                 .put_manifest(media::MANIFEST, &bytes, &Target::Digest(variant.digest))
                 .map_err(at_registry)?;
         }
-        let index = store.read_blob(image.digest)?;
-        target.put_manifest(media::INDEX, &index, &whole).map_err(at_registry)?;
     }
     let index = store.read_blob(image.digest)?;
+    // What is attached comes before the tag, and after what it is attached to.
+    if !is_there && !attachments.is_empty() {
+        target.put_manifest(media::INDEX, &index, &whole).map_err(at_registry)?;
+    }
     let subject = Descriptor::of(media::INDEX, &index);
     for Attachment { media_type, bytes } in attachments {
         let is_new = target.attach(store, &subject, media_type, bytes).map_err(at_registry)?;
@@ -149,11 +170,11 @@ pub fn push(image: &OpenImage, destination: &Destination<'_>, transfer: &Transfe
     }
     for (tag, bytes) in tags.iter().map(|(tag, bytes)| (tag, bytes)).chain([(tag, &index)]) {
         let target_tag = Target::Tag(tag.clone());
-        if target.digest_of(&target_tag).map_err(at_registry)? != Some(BlobDigest::of(bytes)) {
+        let names_it = || Ok(is_there && target.digest_of(&target_tag)? == Some(BlobDigest::of(bytes)));
+        if !names_it().map_err(at_registry)? {
             target.put_manifest(media::INDEX, bytes, &target_tag).map_err(at_registry)?;
         }
     }
-    RegistryPlaces::note(store, &to.host, &to.repository, &layers)?;
     Ok(pushed)
 }
 
@@ -203,11 +224,14 @@ fn tags(image: &OpenImage, tag: &str) -> Result<Vec<(String, Vec<u8>)>> {
     Ok(tags)
 }
 
+/// The name in the registry that a blob may be taken from.
+type MountFrom<'m> = dyn Fn(&BlobDigest) -> Option<&'m str> + Sync + 'm;
+
 /// Brings all blobs into the registry, several at once; the first error ends it.
 fn send_blobs<'m>(
     blobs: &BTreeMap<BlobDigest, u64>,
     target: &ImageTarget<'_>,
-    mount: &(dyn Fn(&BlobDigest) -> Option<&'m str> + Sync),
+    (is_missing, mount): (bool, &MountFrom<'m>),
     transfer: &Transfer<'_>,
     pushed: &mut Pushed,
 ) -> Result<(), RemoteError> {
@@ -228,7 +252,7 @@ fn send_blobs<'m>(
             let counts = (before + count).min(size) - before.min(size);
             (transfer.progress)(gone.fetch_add(counts, Ordering::Relaxed) + counts, total);
         };
-        let arrived = target.put_blob(transfer.store, (digest, size), mount(&digest), &tell);
+        let arrived = target.put_blob(transfer.store, (digest, size), (is_missing, mount(&digest)), &tell);
         tell(size);
         has_failed.fetch_or(arrived.is_err(), Ordering::Relaxed);
         done.lock().unwrap_or_else(PoisonError::into_inner).push(arrived.map(|arrival| (arrival, size)));

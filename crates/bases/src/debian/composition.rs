@@ -5,7 +5,7 @@ use crate::debian::suites::Suite;
 use crate::debian::{BuildRoot, DebianBase, version_of};
 use config::addresses::Addresses;
 use engine::Step;
-use model::pins::{AskedSet, Composition};
+use model::pins::{AskedSet, Composition, Sets};
 use model::{Result, Role};
 use remote::Address;
 use remote::packages::debian::Index;
@@ -66,23 +66,36 @@ impl DebianBase {
     }
 }
 
-/// Composes a base again: of the packages of `suite` that `index` lists for a processor (Debian's name).
-pub fn compose_again(
+/// What packages of `suite` make a base again, as `index` lists them for a processor (Debian's name).
+pub fn choose_again(
     old: &Composition,
     suite: &'static Suite,
     (architecture, index): (&'static str, &Index),
-    (archives, npm): (&[Option<Address>; 2], &Addresses),
-) -> Result<Composed> {
+) -> Result<Sets> {
+    resolve(&wanted_again(old, suite, architecture), index)
+}
+
+/// What is wanted of a base that was composed before.
+fn wanted_again<'a>(old: &'a Composition, suite: &'static Suite, architecture: &'static str) -> Wanted<'a> {
     let of = |set: &str| old.sets.get(set).map(|asked| &asked.packages[..]).unwrap_or_default();
-    let names = |set: &str| of(set).iter().map(String::as_str).collect::<Vec<_>>();
+    let names = |set: &str| of(set).iter().map(String::as_str).collect::<Vec<&'a str>>();
     let is_runtime = |(set, _): &(&String, &AskedSet)| !matches!(set.as_str(), BASE_SET | EXTRA);
     let runtimes: Vec<WantedRuntime> =
         old.sets.iter().filter(is_runtime).map(|(set, asked)| wanted(old, (set, asked), suite)).collect();
     let only_base =
         old.sets.get(BASE_SET).is_some_and(|base| base.without.iter().any(|one| one == EVERYTHING));
-    let wanted =
-        Wanted { suite, architecture, base: names(BASE_SET), only_base, runtimes, packages: names(EXTRA) };
-    let sets = resolve(&wanted, index)?;
+    Wanted { suite, architecture, base: names(BASE_SET), only_base, runtimes, packages: names(EXTRA) }
+}
+
+/// Composes a base again of packages that were chosen.
+pub fn compose_again(
+    old: &Composition,
+    suite: &'static Suite,
+    (architecture, sets): (&'static str, Sets),
+    (archives, npm): (&[Option<Address>; 2], &Addresses),
+) -> Composed {
+    let wanted = wanted_again(old, suite, architecture);
+    let only_base = wanted.only_base;
     let base = DebianBase {
         suite,
         sets,
@@ -108,7 +121,7 @@ pub fn compose_again(
         layers.push(ComposedLayer { in_place_of: old.step.clone(), step, runtime });
     }
     layers.sort_by_key(|layer| layer.step.role);
-    Ok(Composed { composition, layers })
+    Composed { composition, layers }
 }
 
 /// A runtime as it was asked for; of another suite, what that has under its name.

@@ -13,7 +13,7 @@ mod pins;
 mod suites;
 mod unpack;
 
-pub use composition::{Composed, ComposedLayer, EVERYTHING, compose_again};
+pub use composition::{Composed, ComposedLayer, EVERYTHING, choose_again, compose_again};
 pub use npm_node::{LIBRARIES, find as find_exact};
 use pins::BASE_SET;
 pub use pins::{Archives, EXTRA, Wanted, WantedRuntime, resolve, resolve_build};

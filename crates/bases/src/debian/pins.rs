@@ -134,38 +134,57 @@ fn pinned(asked: &[&str], chosen: Chosen) -> PinnedSet {
     PinnedSet { asked, packages: chosen.into_values().map(pin).collect() }
 }
 
+fn pin_of(release: &Release, digest: Sha256) -> SuitePin {
+    SuitePin { date: release.date.clone(), sha256: digest.hex() }
+}
+
 impl Archives<'_> {
-    /// The packages of all parts of the suite for a processor (Debian's name), in their newest state.
-    pub fn index(&self, suite: &Suite, architecture: &str) -> Result<(Index, BTreeMap<String, SuitePin>)> {
-        let (mut index, mut pins) = (Index::default(), BTreeMap::new());
+    /// In which state the parts of the suite are now.
+    pub fn state(&self, suite: &Suite) -> Result<BTreeMap<String, SuitePin>> {
+        let releases = self.releases(suite)?.into_iter();
+        Ok(releases.map(|(part, _, release, digest)| (part, pin_of(&release, digest))).collect())
+    }
+
+    /// The signed releases of the parts of the suite, each with the number of its archive and its digest.
+    fn releases(&self, suite: &Suite) -> Result<Vec<(String, usize, Release, Sha256)>> {
         let keys = suite.signatures(self.keyrings);
         let keys =
             keys.map_err(|fault| Error::Pins(PinError::Signature { what: "the keyring".to_owned(), fault }))?;
+        let mut releases = Vec::new();
         for (part, security) in suite.parts() {
-            let Some(address) = &self.addresses[usize::from(security)] else {
+            let archive = usize::from(security);
+            let Some(address) = &self.addresses[archive] else {
                 if security {
                     continue;
                 }
                 return Err(Error::Config(ConfigError::NoAddress { ecosystem: "debian" }));
             };
-            let (release, digest) = match self.release(&part, address, &keys) {
+            match self.release(&part, address, &keys) {
                 // A copy of an archive may have the suite itself only.
                 Err(Error::Package(PackageError::Remote {
                     source: RemoteError::NotFound { .. }, ..
-                })) if part.ends_with("-updates") => {
-                    continue;
-                }
-                found => found?,
-            };
-            let path = format!("main/binary-{}/Packages.xz", architecture);
+                })) if part.ends_with("-updates") => {}
+                Ok((release, digest)) => releases.push((part, archive, release, digest)),
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(releases)
+    }
+
+    /// The packages of all parts of the suite for a processor (Debian's name), in their newest state.
+    pub fn index(&self, suite: &Suite, architecture: &str) -> Result<(Index, BTreeMap<String, SuitePin>)> {
+        let (mut index, mut pins) = (Index::default(), BTreeMap::new());
+        for (part, archive, release, digest) in self.releases(suite)? {
+            let Some(address) = &self.addresses[archive] else { continue };
+            let path = format!("main/binary-{architecture}/Packages.xz");
             let compressed = self.listed(&part, address, &release, &path)?;
-            index.add_xz(&compressed, usize::from(security)).map_err(|e| {
+            index.add_xz(&compressed, archive).map_err(|e| {
                 Error::Package(PackageError::Damaged {
                     package: format!("{part} {path}"),
                     detail: e.to_string(),
                 })
             })?;
-            pins.insert(part, SuitePin { date: release.date, sha256: digest.hex() });
+            pins.insert(part, pin_of(&release, digest));
         }
         Ok((index, pins))
     }

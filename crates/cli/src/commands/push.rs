@@ -12,7 +12,6 @@ use evidence::Artefact;
 use images::push::{self, Attachment, Destination, Pushed};
 use remote::Network;
 use remote::oci::Reference;
-use std::collections::BTreeSet;
 use std::process::ExitCode;
 use workshop::inspect::{self, OpenImage};
 
@@ -44,7 +43,7 @@ pub fn push_to(
     let attachments: Vec<Attachment<'_>> =
         evidence.iter().map(|one| Attachment { media_type: one.media_type, bytes: &one.bytes }).collect();
     Ok(transfer::shown("sending", &fetcher, surroundings, output, |transfer| {
-        let destination = Destination { to, attachments: &attachments, there: &BTreeSet::new() };
+        let destination = Destination { to, attachments: &attachments, there: None };
         push::push(image, &destination, transfer)
     })?)
 }

@@ -72,10 +72,13 @@ pub fn run(options: &SwapBaseOptions, surroundings: &Surroundings, output: &Outp
         },
     };
     let done: Mutex<Vec<Option<Result<Swapped, Failure>>>> = Mutex::new(names.iter().map(|_| None).collect());
-    run_indexed(names.len(), AT_ONCE, |at| {
+    let one = |at: usize| {
         let swapped = work.one(&names[at]);
         done.lock().unwrap_or_else(PoisonError::into_inner)[at] = Some(swapped);
-    });
+    };
+    // The first one alone: the others take the new layers from where it has put them.
+    run_indexed(names.len().min(1), AT_ONCE, one);
+    run_indexed(names.len().saturating_sub(1), AT_ONCE, |at| one(at + 1));
     let mut done = done.into_inner().unwrap_or_else(PoisonError::into_inner);
     if surroundings.cancel.is_cancelled() {
         return Err(model::Error::Interrupted.into());
@@ -165,7 +168,7 @@ impl Work<'_> {
             documents.iter().map(|(media_type, bytes)| Attachment { media_type, bytes }).collect();
         let there: BTreeSet<BlobDigest> =
             old.records().flat_map(|record| &record.layers).map(|layer| layer.digest).collect();
-        push::push(new, &Destination { to, attachments: &attachments, there: &there }, transfer)?;
+        push::push(new, &Destination { to, attachments: &attachments, there: Some(&there) }, transfer)?;
         Ok(())
     }
 }

@@ -1,14 +1,16 @@
 //! The bases that images are put on: each is composed or pulled once, however many images want it.
 
-use bases::debian::{self, Archives, Composed, SUITES, Suite, compose_again};
+use bases::debian::{self, Archives, Composed, SUITES, Suite, choose_again, compose_again};
 use bases::image::{Getting, ImageBase, Location};
 use config::addresses::Addresses;
+use content::digest::Sha256;
 use engine::{BuildSteps, Input, LayerTarget, Session, Step, StepGraph, execute};
 use model::error::{BaseError, ConfigError, SwapError};
 use model::pins::Composition;
 use model::{Ecosystem, Error, PackageFact, Result, RuntimeInUse};
 use planning::Base;
 use remote::oci::{CredentialFiles, Reference, Target};
+use remote::packages::debian::Index;
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -16,6 +18,9 @@ use workshop::inspect::OpenImage;
 use workshop::layer_contents::{self, Layer};
 use workshop::linkage::Linkage;
 use workshop::record::{LayerRecord, StepRecord};
+
+/// How packages are chosen again; a change of it makes what is kept of it void.
+const CHOICE_FORMAT: u32 = 1;
 
 /// What an image is to be put on.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -69,7 +74,7 @@ type Key = (String, String, &'static str, String);
 pub struct NewBases<'a> {
     request: &'a SwapRequest<'a>,
     made: Mutex<BTreeMap<Key, Arc<NewBase>>>,
-    indexes: Mutex<BTreeMap<(&'static str, &'static str), Arc<remote::packages::debian::Index>>>,
+    indexes: Mutex<BTreeMap<(&'static str, &'static str), Arc<Index>>>,
 }
 
 impl<'a> NewBases<'a> {
@@ -128,26 +133,29 @@ impl<'a> NewBases<'a> {
         let architecture = debian::architecture(&target.platform).ok_or_else(unknown)?;
         let address = |kind| self.request.addresses.in_force(kind).ok().map(|known| known.address);
         let addresses = [Ecosystem::DEBIAN, Ecosystem::DEBIAN_SECURITY].map(address);
-        let mut indexes = self.indexes.lock().unwrap_or_else(PoisonError::into_inner);
-        let index = match indexes.get(&(suite.name, architecture)) {
-            Some(index) => Arc::clone(index),
+        let archives = Archives {
+            addresses: addresses.clone(),
+            keyrings: self.request.keyrings,
+            fetcher: session.fetcher,
+            store: session.store,
+            now: self.request.now,
+            outdated: self.request.outdated,
+        };
+        // What the same state of the suite came to before, it comes to again.
+        let asked = (CHOICE_FORMAT, old, suite.name, architecture, archives.state(suite)?);
+        let asked = serde_json::to_vec(&asked).map_err(std::io::Error::other)?;
+        let known = session.store.fragment_path("debian-choices", Sha256::of(&asked));
+        let sets = match session.store.read_document(&known).whole() {
+            Some(sets) => sets,
             None => {
-                let archives = Archives {
-                    addresses: addresses.clone(),
-                    keyrings: self.request.keyrings,
-                    fetcher: session.fetcher,
-                    store: session.store,
-                    now: self.request.now,
-                    outdated: self.request.outdated,
-                };
-                let index = Arc::new(archives.index(suite, architecture)?.0);
-                indexes.insert((suite.name, architecture), Arc::clone(&index));
-                index
+                let index = self.index(&archives, suite, architecture)?;
+                let sets = choose_again(old, suite, (architecture, &index))?;
+                session.store.write_document(&known, &sets)?;
+                sets
             }
         };
-        drop(indexes);
         let from = (&addresses, self.request.addresses);
-        let Composed { composition, layers } = compose_again(old, suite, (architecture, &index), from)?;
+        let Composed { composition, layers } = compose_again(old, suite, (architecture, sets), from);
         let runtime = |(runtime, version): &(String, String)| RuntimeInUse {
             name: runtime.clone(),
             version: version.clone(),
@@ -158,6 +166,22 @@ impl<'a> NewBases<'a> {
         let steps: Vec<Step> = layers.into_iter().map(|layer| layer.step).collect();
         let made = Made { composition: Some(composition), env: BTreeMap::new(), runtimes };
         made.with_layers(name, &steps, target, session)
+    }
+
+    /// The packages of a suite, read once.
+    fn index(
+        &self,
+        archives: &Archives<'_>,
+        suite: &Suite,
+        architecture: &'static str,
+    ) -> Result<Arc<Index>> {
+        let mut indexes = self.indexes.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(index) = indexes.get(&(suite.name, architecture)) {
+            return Ok(Arc::clone(index));
+        }
+        let index = Arc::new(archives.index(suite, architecture)?.0);
+        indexes.insert((suite.name, architecture), Arc::clone(&index));
+        Ok(index)
     }
 
     /// A base that is an image of others.

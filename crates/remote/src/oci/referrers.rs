@@ -61,7 +61,7 @@ impl ImageTarget<'_> {
                 source: std::io::Error::other(error),
             };
             let digest = store.put_blob(blob).map_err(in_store)?;
-            self.put_blob(store, (digest, blob.len() as u64), None, &|_| {})?;
+            self.put_blob(store, (digest, blob.len() as u64), (false, None), &|_| {})?;
         }
         let registry = self.registry();
         let url = registry.reference.url(&format!("manifests/{digest}"));

@@ -55,17 +55,17 @@ impl<'a> ImageTarget<'a> {
         })
     }
 
-    /// Brings a blob of the store into the registry, unless it is there; `mount_from` is another name of the registry that
-    /// may have it. `sent` is told of each number of bytes that was sent.
+    /// Brings a blob of the store into the registry, unless it is there, which is not asked where `is_missing` says so;
+    /// `mount_from` is another name of the registry that may have it. `sent` is told of each number of bytes that was sent.
     pub fn put_blob(
         &self,
         store: &Store,
         (digest, size): (BlobDigest, u64),
-        mount_from: Option<&str>,
+        (is_missing, mount_from): (bool, Option<&str>),
         sent: &(dyn Fn(u64) + Sync),
     ) -> Result<Arrival> {
         let mount_from = mount_from.filter(|_| self.mounts);
-        Upload { registry: &self.registry, store, digest, size, mount_from, sent }.run()
+        Upload { registry: &self.registry, store, digest, size, is_missing, mount_from, sent }.run()
     }
 
     /// Puts a manifest or an index; everything that it names has to be there.

@@ -33,6 +33,8 @@ pub(super) struct Upload<'a> {
     pub(super) store: &'a Store,
     pub(super) digest: BlobDigest,
     pub(super) size: u64,
+    /// Whether it is known that the name does not have it.
+    pub(super) is_missing: bool,
     /// Another name of the registry that may have it.
     pub(super) mount_from: Option<&'a str>,
     /// Told of each number of bytes that was sent.
@@ -54,10 +56,18 @@ enum Started {
 impl Upload<'_> {
     /// Brings the blob into the registry, unless it is there.
     pub(super) fn run(&self) -> Result<Arrival> {
-        if self.is_there()? {
+        // Taking it from another name says as well whether it is there.
+        let first = match self.mount_from {
+            Some(_) => Some(self.start(self.mount_from)?),
+            None => None,
+        };
+        if matches!(first, Some(Started::Mounted)) {
+            return Ok(Arrival::Mounted);
+        }
+        if !self.is_missing && self.is_there()? {
             return Ok(Arrival::Known);
         }
-        let mut session = match self.start(self.mount_from)? {
+        let mut session = match first.map_or_else(|| self.start(None), Ok)? {
             Started::Mounted => return Ok(Arrival::Mounted),
             Started::Open(session) => session,
         };
