@@ -6,7 +6,7 @@ use crate::error::Failure;
 use crate::render::words;
 use images::weight::{LayerWeight, Part};
 use maud::{Markup, html};
-use model::shell_words;
+use model::{Role, shell_words};
 use std::collections::BTreeMap;
 use workshop::inspect::OpenImage;
 use workshop::ledger::Entry;
@@ -25,8 +25,8 @@ pub struct ImagePage<'a> {
 
 /// Width and height of the chart, in its own units.
 const CHART: (f64, f64) = (1160.0, 380.0);
-/// Parts of a layer that are drawn apart; what is smaller is one area.
-const DRAWN_PARTS: usize = 60;
+/// Parts of the layers of a role that are drawn apart; what is smaller is one area.
+const DRAWN_PARTS: usize = 150;
 /// A letter of the chart is about so wide.
 const LETTER: f64 = 6.6;
 
@@ -98,14 +98,22 @@ fn weight(of: &ImagePage<'_>) -> Markup {
     }
 }
 
-/// Layers as areas, and in them their packages and folders.
+/// What layers are for, as areas, and in them packages and folders.
 #[allow(clippy::cast_precision_loss, reason = "areas on a screen")]
 fn chart(of: &ImagePage<'_>) -> Markup {
     let record = &of.image.record;
-    let known = record.layers.iter().zip(of.weights);
-    let mut layers: Vec<_> = known.filter_map(|(layer, weight)| Some((layer, weight.as_ref()?))).collect();
-    layers.retain(|(_, weight)| weight.bytes > 0);
+    let mut roles: BTreeMap<Role, LayerWeight> = BTreeMap::new();
+    for (layer, weight) in record.layers.iter().zip(of.weights) {
+        let Some(weight) = weight.as_ref().filter(|weight| weight.bytes > 0) else { continue };
+        let role = roles.entry(layer.role).or_insert(LayerWeight { bytes: 0, parts: Vec::new() });
+        role.bytes += weight.bytes;
+        role.parts.extend(weight.parts.iter().cloned());
+    }
+    let mut layers: Vec<(Role, LayerWeight)> = roles.into_iter().collect();
     layers.sort_by_key(|(_, weight)| std::cmp::Reverse(weight.bytes));
+    for (_, weight) in &mut layers {
+        weight.parts.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
+    }
     if layers.is_empty() {
         return html! { p.soft { "The layers are not on this machine: what is in them is not known here." } };
     }
@@ -116,21 +124,21 @@ fn chart(of: &ImagePage<'_>) -> Markup {
     html! {
         div.wide { svg.weights viewBox={ "0 0 " (width) " " (height) } role="img"
             aria-label="Layers by size, with their packages and folders; the tables below say the same" {
-            @for ((layer, weight), area) in layers.iter().zip(areas) {
-                g class=(layer.role.name()) { (cells(weight, area)) }
+            @for ((role, weight), area) in layers.iter().zip(areas) {
+                g class=(role.name()) { (cells(weight, area)) }
             }
         } }
         ul.legend {
-            @for role in roles(record) { li class=(role) { span.role {} (role) } }
+            @for role in roles_of(record) { li class=(role) { span.role {} (role) } }
         }
     }
 }
 
-fn roles(record: &Record) -> Vec<&'static str> {
+fn roles_of(record: &Record) -> Vec<&'static str> {
     let mut roles: Vec<_> = record.layers.iter().map(|layer| layer.role).collect();
     roles.sort_unstable();
     roles.dedup();
-    roles.into_iter().map(model::Role::name).collect()
+    roles.into_iter().map(Role::name).collect()
 }
 
 #[allow(clippy::cast_precision_loss, reason = "areas on a screen")]
@@ -149,7 +157,7 @@ fn cells(weight: &LayerWeight, area: Area) -> Markup {
                     width={ (format!("{width:.1}")) } height={ (format!("{height:.1}")) } {}
                 @if let Some(label) = fitting(&part.name, width, height) {
                     text x={ (format!("{:.1}", x + 6.0)) } y={ (format!("{:.1}", y + 16.0)) } { (label) }
-                    @if height > 36.0 {
+                    @if height > 36.0 && width > 56.0 {
                         text.size x={ (format!("{:.1}", x + 6.0)) } y={ (format!("{:.1}", y + 31.0)) } { (words::size(part.bytes)) }
                     }
                 }
