@@ -11,7 +11,7 @@ use crate::surroundings::Surroundings;
 use config::Effective;
 use config::addresses::Addresses;
 use content::BlobDigest;
-use engine::{Budget, Session, run_indexed};
+use engine::{Budget, Event, Session, run_indexed};
 use evidence::Artefact;
 use images::compare::Move;
 use images::push::{Attachment, Destination, Transfer};
@@ -65,7 +65,12 @@ pub fn run(options: &SwapBaseOptions, surroundings: &Surroundings, output: &Outp
             store: &surroundings.store,
             fetcher: &fetcher,
             budget: &budget,
-            events: &|event| renderer.show(&event),
+            // Of bases that are there already, there is nothing to say.
+            events: &|event| {
+                if !matches!(event, Event::Found { .. }) {
+                    renderer.show(&event);
+                }
+            },
             limits: surroundings.step_limits(),
             failed_root: None,
             cancel: &surroundings.cancel,
@@ -226,7 +231,7 @@ fn text(done: &[(&String, Result<Swapped, Failure>)], options: &SwapBaseOptions,
         }
     }
     if done.len() > 1 {
-        output.line(summary(done));
+        output.line(summary(done, options.dry_run));
     }
 }
 
@@ -244,14 +249,15 @@ fn packages(swapped: &Swapped) -> String {
     format!("{} {before} → {after}{more}", first.name)
 }
 
-fn summary(done: &[(&String, Result<Swapped, Failure>)]) -> String {
+fn summary(done: &[(&String, Result<Swapped, Failure>)], dry_run: bool) -> String {
     let count =
         |wanted: fn(&Result<Swapped, Failure>) -> bool| done.iter().filter(|(_, one)| wanted(one)).count();
     let swapped = count(|one| one.as_ref().is_ok_and(|one| !one.is_same()));
     let same = count(|one| one.as_ref().is_ok_and(Swapped::is_same));
     let refused = count(Result::is_err);
     format!(
-        "{}: {swapped} swapped, {same} on it already, {refused} refused",
-        words::count(done.len(), "image")
+        "{}: {swapped} {}swapped, {same} on it already, {refused} refused",
+        words::count(done.len(), "image"),
+        if dry_run { "would be " } else { "" },
     )
 }

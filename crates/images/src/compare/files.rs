@@ -45,7 +45,13 @@ pub(super) fn changes(
     after: Option<&LayerRecord>,
 ) -> Result<Vec<FileChange>> {
     let listed = |layer: Option<&LayerRecord>| layer.map(|layer| listing(store, layer)).transpose();
-    let (mut before, mut after) = (listed(before)?.unwrap_or_default(), listed(after)?.unwrap_or_default());
+    // Both are read at once: it is hashing that takes the time.
+    let (before, after) = std::thread::scope(|scope| {
+        let before = scope.spawn(|| listed(before));
+        let after = listed(after);
+        (before.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)), after)
+    });
+    let (mut before, mut after) = (before?.unwrap_or_default(), after?.unwrap_or_default());
     let paths: BTreeSet<String> = before.keys().chain(after.keys()).cloned().collect();
     let change = |path: String| {
         let (before, after) = (before.remove(&path), after.remove(&path));
@@ -57,7 +63,28 @@ pub(super) fn changes(
 }
 
 /// What a layer has, by path.
+/// Version of what is kept of a layer.
+const VERSION: u32 = 1;
+
+/// The files of a layer, read once, and kept with it.
 fn listing(store: &Store, layer: &LayerRecord) -> Result<BTreeMap<String, FileFact>> {
+    type Kept = Vec<(String, u32, u64, Option<String>, Option<BlobDigest>)>;
+    let memory = store.tree_path(&format!("files-{VERSION}-{}.json", layer.diff_id.hex()));
+    if let Some(kept) = store.read_document::<Kept>(&memory).whole() {
+        let fact = |(path, mode, size, link, digest)| (path, FileFact { mode, size, link, digest });
+        return Ok(kept.into_iter().map(fact).collect());
+    }
+    let all = read_listing(store, layer)?;
+    let kept = |(path, fact): (&String, &FileFact)| {
+        let FileFact { mode, size, link, digest } = fact.clone();
+        (path.clone(), mode, size, link, digest)
+    };
+    // Where nothing can be kept, it is read again the next time.
+    let _ = store.write_document(&memory, &all.iter().map(kept).collect::<Kept>());
+    Ok(all)
+}
+
+fn read_listing(store: &Store, layer: &LayerRecord) -> Result<BTreeMap<String, FileFact>> {
     let path = store.blob_path(layer.digest);
     let blob = BufReader::new(File::open(&path).facts(&path)?);
     let mut archive = tar::Archive::new(layer.codec.layer_reader(blob)?);
