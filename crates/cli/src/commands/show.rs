@@ -55,10 +55,12 @@ fn write_page(image: &OpenImage, file: &Path, surroundings: &Surroundings) -> Re
     let documents =
         evidence::of_image(image, None)?.into_iter().filter(|one| one.file.starts_with("packages"));
     let documents: Vec<(String, Vec<u8>)> = documents.map(|one| (one.file, one.bytes)).collect();
+    // An image whose base was swapped was built under another digest.
+    let built = image.record.built_on.as_ref().map_or(image.digest, |built_on| built_on.image);
     let page = pages::image(&ImagePage {
         image,
         weights: &weight::of(store, &image.record)?,
-        build: builds.iter().rev().find(|build| build.digest == Some(image.digest)),
+        build: builds.iter().rev().find(|build| build.digest == Some(built)),
         documents: &documents,
     })?;
     pages::write(file, &page, surroundings)

@@ -55,7 +55,7 @@ fn head(image: &OpenImage) -> Markup {
     let runtimes: Vec<String> =
         record.runtimes.iter().map(|one| format!("{} {}", one.name, one.version)).collect();
     let source = record.revision.as_ref().map_or_else(
-        || record.source.to_string().chars().take(19).collect(),
+        || record.source.to_string().chars().take(17).collect(),
         |revision| format!("commit {}", revision.commit.chars().take(12).collect::<String>()),
     );
     let mut pairs = vec![

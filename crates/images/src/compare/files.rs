@@ -62,7 +62,6 @@ pub(super) fn changes(
     Ok(paths.into_iter().filter_map(change).collect())
 }
 
-/// What a layer has, by path.
 /// Version of what is kept of a layer.
 const VERSION: u32 = 1;
 
