@@ -6,6 +6,7 @@ use model::labels;
 use model::platform::own_platform;
 use model::{Error, Result, names};
 
+use crate::ledger;
 use crate::record::Record;
 use content::image::{Config, Index, Manifest, media, read_layout, unpack_archive, unpack_stream};
 use content::store::Store;
@@ -59,7 +60,8 @@ pub struct ProcessImage {
     pub config: Config,
 }
 
-/// Opens what `text` means: a layout folder, an archive file, or a name with an optional tag.
+/// Opens what `text` means: a layout folder, an archive file, a name with an optional tag, or a build of the ledger
+/// (`timetable#12`).
 /// Layouts and archives are taken into the store, all digests checked.
 pub fn open(store: &Store, text: &str) -> Result<OpenImage> {
     let path = Path::new(text);
@@ -70,6 +72,12 @@ pub fn open(store: &Store, text: &str) -> Result<OpenImage> {
         let folder = store.temporary_folder()?;
         unpack_archive(path, &folder)?;
         return open_index(store, text, read_layout(store, &folder)?);
+    }
+    if let Some((app, number)) = text.split_once('#') {
+        let build = number.parse().ok().and_then(|number| ledger::entry(store, app, number));
+        let digest = build.and_then(|build| build.digest).filter(|digest| store.blob_size(*digest).is_some());
+        let missing = || Error::Run(RunError::NoBuild { name: app.to_owned(), number: number.to_owned() });
+        return open_index(store, text, digest.ok_or_else(missing)?);
     }
     let (name, tag) = text.split_once(':').unwrap_or((text, DEFAULT_TAG));
     let valid = names::check("app", name).is_ok() && names::check_tag(tag).is_ok();

@@ -53,7 +53,7 @@ pub struct PushOptions {
 
 #[derive(Args)]
 pub struct CompareOptions {
-    /// A name with an optional tag, a layout folder, an archive, or an image in a registry
+    /// A name with an optional tag, a build of the ledger (timetable#12), a layout folder, an archive, or an image in a registry
     pub before: String,
     /// The other one
     pub after: String,

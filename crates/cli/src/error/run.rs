@@ -22,6 +22,11 @@ pub(super) fn words_of(error: &RunError) -> Worded {
                 },
             )
         },
+        RunError::NoBuild { name, number } => worded(
+            WRONG,
+            format!("the store has no image of build {number} of {name}"),
+            format!("`shtetl ledger {name}` lists its builds; the image of an old one may have been pruned"),
+        ),
         RunError::NoRecord { image } => worded(
             FAILED,
             format!("{image} has no record: it was not made by this tool"),

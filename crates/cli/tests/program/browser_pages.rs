@@ -72,6 +72,14 @@ fn comparisons_and_past_builds_have_pages() {
     assert!(
         text.contains("/app/server.js") && text.contains("Because these inputs of the step changed: source.")
     );
+    // Builds of the ledger can be compared, too.
+    assert_eq!(
+        page(&program, "compare timetable#1 timetable#2")
+            .replace("timetable#1 and timetable#2", "timetable:13 and timetable:14"),
+        text
+    );
+    let missing = program.run("compare timetable#1 timetable#9");
+    assert!(missing.code == 2 && missing.stderr.contains("no image of build 9 of timetable"), "{missing}");
     let same = page(&program, "compare timetable:14 timetable:14");
     assert!(same.contains("It is the same image."));
     assert_ne!(program.run("build missing").code, 0);

@@ -10,6 +10,9 @@ pub enum RunError {
     /// An image that was asked for does not exist.
     #[error("no image {name}")]
     NoImage { name: String, known: Vec<String> },
+    /// A build that is not in the ledger, or whose image is no longer in the store.
+    #[error("no image of build {number} of {name}")]
+    NoBuild { name: String, number: String },
     /// An image without the record that this tool writes.
     #[error("{image} has no record")]
     NoRecord { image: String },
