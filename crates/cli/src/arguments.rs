@@ -3,8 +3,8 @@
 mod images;
 
 pub use images::{
-    CompareOptions, EvidenceOptions, KeysCommand, KeysOptions, PullOptions, PushOptions, RunOptions,
-    ShowOptions, SigningOptions, SwapBaseOptions, Threshold, VerifyOptions,
+    CompareOptions, EvidenceOptions, HandOverOptions, KeysCommand, KeysOptions, Platform, PullOptions,
+    PushOptions, RunOptions, ShowOptions, SigningOptions, SwapBaseOptions, Threshold, VerifyOptions,
 };
 
 use clap::builder::styling::{AnsiColor, Styles};
@@ -135,6 +135,14 @@ pub enum Command {
         The exit code is the process's own; 0 when it was stopped with Ctrl-C or SIGTERM."
     )]
     Run(RunOptions),
+    /// Write descriptors for what runs the app: Compose, Kubernetes or systemd
+    #[command(
+        after_help = "Examples:\n  shtetl hand-over harbour.example/ferry/timetable:14 --to kubernetes --folder deploy\n  \
+        shtetl hand-over timetable:14 --registry harbour.example/ferry/timetable --to compose --folder .\n  \
+        shtetl hand-over harbour.example/ferry/timetable:14 --to kubernetes --folder live --source . --variant live --host timetable.example --scale 2..6\n\n\
+        Images are named by digest, and secrets are only named."
+    )]
+    HandOver(HandOverOptions),
     /// Put images on another base, or on the newest state of theirs, without building again
     #[command(after_help = "Examples:\n  shtetl swap-base --newest --all\n  \
         shtetl swap-base timetable fares:14 --onto debian:trixie --dry-run\n  \

@@ -201,6 +201,14 @@ fn base_name(image: &OpenImage, host: &str) -> Option<String> {
     (base.host == host).then_some(base.repository)
 }
 
+/// By process type, the digest of the index of its manifests, as it is in a registry.
+pub fn digests_by_process(image: &OpenImage) -> Result<BTreeMap<String, BlobDigest>> {
+    let tags = tags(image, "")?;
+    let own = tags.iter().map(|(tag, bytes)| (tag.trim_start_matches('-').to_owned(), BlobDigest::of(bytes)));
+    let single = image.variants.iter().map(|variant| (variant.process.clone(), image.digest));
+    Ok(if tags.is_empty() { single.collect() } else { own.collect() })
+}
+
 /// For each process type, its tag and the index of its manifests. An image of a single one needs no other tag.
 fn tags(image: &OpenImage, tag: &str) -> Result<Vec<(String, Vec<u8>)>> {
     let mut by_process: BTreeMap<&str, Vec<Descriptor>> = BTreeMap::new();

@@ -166,6 +166,51 @@ pub struct PullOptions {
     pub name: Option<String>,
 }
 
+/// A form of descriptors.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Platform {
+    Compose,
+    Kubernetes,
+    Systemd,
+}
+
+#[derive(Args)]
+pub struct HandOverOptions {
+    /// The image: HOST[:PORT]/NAME[:TAG], or a name of the store together with --registry
+    pub image: String,
+    /// What runs it
+    #[arg(long, value_enum)]
+    pub to: Platform,
+    /// Folder for the files; files of the same names are replaced
+    #[arg(long, value_name = "DIR")]
+    pub folder: PathBuf,
+    /// Where an image of the store is in a registry: HOST[:PORT]/NAME
+    #[arg(long, value_name = "HOST/NAME")]
+    pub registry: Option<String>,
+    /// The variant of shtetl.toml whose process types and settings are taken
+    #[arg(long, value_name = "NAME", requires = "source")]
+    pub variant: Option<String>,
+    /// The app's source, for its variants
+    #[arg(long, value_name = "DIR")]
+    pub source: Option<PathBuf>,
+    /// The name under which the first process type is asked from outside (Kubernetes)
+    #[arg(long, value_name = "NAME")]
+    pub host: Option<String>,
+    /// How many there may be of the first process type, by its load (Kubernetes)
+    #[arg(long, value_name = "LEAST..MOST", value_parser = scale)]
+    pub scale: Option<(u32, u32)>,
+}
+
+/// `2..6`.
+fn scale(text: &str) -> Result<(u32, u32), String> {
+    let parts =
+        text.split_once("..").and_then(|(least, most)| Some((least.parse().ok()?, most.parse().ok()?)));
+    match parts {
+        Some((least, most)) if 0 < least && least <= most => Ok((least, most)),
+        _ => Err("write it as in 2..6".to_owned()),
+    }
+}
+
 #[derive(Args)]
 pub struct RunOptions {
     /// A name with an optional tag, a layout folder, an archive, or an image in a registry

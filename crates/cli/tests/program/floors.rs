@@ -9,7 +9,7 @@ const FLOORS: [&[&str]; 11] = [
     &["cancel", "content", "sandbox"],
     &["remote"],
     &["model"],
-    &["source", "config", "gateway"],
+    &["source", "config", "gateway", "descriptors"],
     &["engine"],
     &["planning"],
     &["bases", "definitions", "go", "java", "node", "php", "python", "ruby", "static_site"],

@@ -18,6 +18,7 @@ mod fetching;
 mod floors;
 mod gems;
 mod go_modules;
+mod hand_over;
 mod images;
 mod languages;
 mod limits;
