@@ -17,7 +17,8 @@ const PATH: &str = "PATH";
 pub(super) fn record(image: &OpenImage, new: &NewBase) -> Record {
     let old = &image.record;
     // By role, what is new below what stays.
-    let of_base = new.layers.iter().map(|layer| (layer.record.clone(), layer.packages.clone()));
+    let of_base = new.layers_for(old).into_iter();
+    let of_base = of_base.map(|layer| (layer.record.clone(), layer.packages.clone()));
     let kept = old.layers.iter().enumerate().filter(|(_, layer)| !is_replaced(old, layer));
     let kept = kept.map(|(number, layer)| {
         let packages = old.packages.iter().filter(|package| package.layer == Some(number)).cloned();

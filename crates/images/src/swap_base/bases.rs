@@ -17,7 +17,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use workshop::inspect::OpenImage;
 use workshop::layer_contents::{self, Layer};
 use workshop::linkage::Linkage;
-use workshop::record::{LayerRecord, StepRecord};
+use workshop::record::{LayerRecord, Record, StepRecord};
 
 /// How packages are chosen again; a change of it makes what is kept of it void.
 const CHOICE_FORMAT: u32 = 1;
@@ -60,8 +60,23 @@ pub(super) struct NewBase {
     pub(super) linkage: Linkage,
 }
 
+impl NewBase {
+    /// Its layers, bottom first, in the order of those whose place they take.
+    pub(super) fn layers_for(&self, old: &Record) -> Vec<&NewLayer> {
+        let place = |layer: &&NewLayer| {
+            let step = layer.in_place_of.as_ref();
+            old.layers.iter().position(|known| Some(&known.step) == step)
+        };
+        let mut layers: Vec<&NewLayer> = self.layers.iter().collect();
+        layers.sort_by_key(|layer| (layer.record.role, place(layer)));
+        layers
+    }
+}
+
 /// A layer of it.
 pub(super) struct NewLayer {
+    /// The step whose layer it takes the place of; nothing where it takes none's.
+    pub(super) in_place_of: Option<String>,
     pub(super) record: LayerRecord,
     pub(super) packages: Vec<PackageFact>,
     pub(super) step: StepRecord,
@@ -110,7 +125,8 @@ impl<'a> NewBases<'a> {
                 self.composed(&name, old, suite, &target, session)?
             }
             (None, Some(old)) if *self.request.onto == Onto::Newest => {
-                self.composed(&name, old, &SUITES[0], &target, session)?
+                let suite = Suite::named(&old.suite).unwrap_or(&SUITES[0]);
+                self.composed(&name, old, suite, &target, session)?
             }
             _ => return Err(Error::Swap(fixed())),
         };
@@ -163,9 +179,10 @@ impl<'a> NewBases<'a> {
             bin_folder: String::new(),
         };
         let runtimes = layers.iter().filter_map(|layer| layer.runtime.as_ref().map(runtime)).collect();
-        let steps: Vec<Step> = layers.into_iter().map(|layer| layer.step).collect();
+        let (old, steps): (Vec<_>, Vec<Step>) =
+            layers.into_iter().map(|layer| (Some(layer.in_place_of), layer.step)).unzip();
         let made = Made { composition: Some(composition), env: BTreeMap::new(), runtimes };
-        made.with_layers(name, &steps, target, session)
+        made.with_layers(name, (&steps, &old), target, session)
     }
 
     /// The packages of a suite, read once.
@@ -216,7 +233,7 @@ impl<'a> NewBases<'a> {
         let runtimes = pin.runtimes.keys().map(|runtime| Ok(base.runtime(runtime)?.runtime));
         let runtimes = runtimes.collect::<Result<_>>()?;
         let made = Made { composition: None, env: base.env(), runtimes };
-        made.with_layers(name, &base.below()?.0, target, session)
+        made.with_layers(name, (&base.below()?.0, &[]), target, session)
     }
 }
 
@@ -232,7 +249,7 @@ impl Made {
     fn with_layers(
         self,
         name: &str,
-        steps: &[Step],
+        (steps, old): (&[Step], &[Option<String>]),
         target: &LayerTarget,
         session: &Session<'_>,
     ) -> Result<NewBase> {
@@ -242,16 +259,79 @@ impl Made {
         let wanted = graph.add(&build);
         let finished = execute(&graph, &wanted, session)?;
         let (mut layers, mut linkage) = (Vec::new(), Linkage::default());
-        for key in wanted {
+        for (number, key) in wanted.into_iter().enumerate() {
             let (Some(done), Some(step)) = (finished.get(&key), StepRecord::of(&graph, key)) else {
                 continue;
             };
             let layer = Layer { role: done.outcome.role, written: &done.produced.layer };
             linkage.extend(layer_contents::linkage(session.store, &layer, &target.platform)?);
             let packages = done.produced.packages.clone();
-            layers.push(NewLayer { record: LayerRecord::of(done), packages, step });
+            let in_place_of = old.get(number).cloned().flatten();
+            layers.push(NewLayer { in_place_of, record: LayerRecord::of(done), packages, step });
         }
         let Self { composition, env, runtimes } = self;
         Ok(NewBase { name: name.to_owned(), composition, layers, env, runtimes, linkage })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use content::layer::Codec;
+    use content::{BlobDigest, DiffId, StepKey};
+    use model::Role;
+
+    fn layer(role: Role, step: &str) -> LayerRecord {
+        let digest = BlobDigest::of(step.as_bytes());
+        let diff_id = DiffId(digest.0);
+        LayerRecord {
+            role,
+            step: step.to_owned(),
+            digest,
+            diff_id,
+            size: 1,
+            raw_size: 1,
+            codec: Codec::default(),
+        }
+    }
+
+    #[test]
+    fn new_layers_have_the_order_of_those_whose_place_they_take() {
+        let new = |role: Role, step: &str, old: Option<&str>| NewLayer {
+            in_place_of: old.map(str::to_owned),
+            record: layer(role, step),
+            packages: Vec::new(),
+            step: StepRecord {
+                name: step.to_owned(),
+                key: StepKey(BlobDigest::of(b"").0),
+                inputs: BTreeMap::new(),
+                needs: Vec::new(),
+            },
+        };
+        let base = NewBase {
+            name: "debian:trixie".to_owned(),
+            composition: None,
+            layers: vec![
+                new(Role::Base, "base", Some("base")),
+                new(Role::Runtime, "node runtime", Some("node runtime")),
+                new(Role::Runtime, "python runtime", Some("python runtime")),
+            ],
+            env: BTreeMap::new(),
+            runtimes: Vec::new(),
+            linkage: Linkage::default(),
+        };
+        let text = r#"{"format":"shtetl/record/1","name":"ferry","source":"SOURCE","platform":"linux/amd64",
+            "base":"debian:trixie","buildpacks":[],"runtimes":[],"packages":[],"steps":[],"layers":[],"processes":[],
+            "settings":{}}"#;
+        let source = format!("sha256:{}", "0".repeat(64));
+        let mut old: Record = serde_json::from_str(&text.replace("SOURCE", &source)).unwrap();
+        old.layers = vec![
+            layer(Role::Base, "base"),
+            layer(Role::Runtime, "python runtime"),
+            layer(Role::Runtime, "node runtime"),
+            layer(Role::App, "app files"),
+        ];
+        let order: Vec<&str> = base.layers_for(&old).iter().map(|layer| layer.record.step.as_str()).collect();
+        assert_eq!(order, ["base", "python runtime", "node runtime"]);
     }
 }

@@ -100,7 +100,8 @@ fn swap_platform(
         new_layers: 0,
         bytes: 0,
     };
-    if replaced.iter().map(|layer| layer.diff_id).eq(new.layers.iter().map(|layer| layer.record.diff_id)) {
+    let of_new = new.layers_for(old).into_iter().map(|layer| layer.record.diff_id);
+    if replaced.iter().map(|layer| layer.diff_id).eq(of_new) {
         return Ok(swapped);
     }
     let misfits = contract::misfits(image, needs, &replaced, &new, session.store, fetch)?;
