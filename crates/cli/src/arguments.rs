@@ -135,7 +135,7 @@ pub enum Command {
         The exit code is the process's own; 0 when it was stopped with Ctrl-C or SIGTERM."
     )]
     Run(RunOptions),
-    /// Write descriptors for what runs the app: Compose, Kubernetes or systemd
+    /// Write descriptors for a platform that runs the app: Compose, Kubernetes or systemd
     #[command(
         after_help = "Examples:\n  shtetl hand-over harbour.example/ferry/timetable:14 --to kubernetes --folder deploy\n  \
         shtetl hand-over timetable:14 --registry harbour.example/ferry/timetable --to compose --folder .\n  \
@@ -143,7 +143,7 @@ pub enum Command {
         Images are named by digest, and secrets are only named."
     )]
     HandOver(HandOverOptions),
-    /// Put images on another base, or on the newest state of theirs, without building again
+    /// Swap the base of images, or update it to its newest state, without rebuilding
     #[command(after_help = "Examples:\n  shtetl swap-base --newest --all\n  \
         shtetl swap-base timetable fares:14 --onto debian:trixie --dry-run\n  \
         shtetl swap-base harbour.example/ferry/timetable:live --newest --evidence\n\n\
@@ -346,7 +346,7 @@ pub struct LedgerOptions {
     /// Print the log of this build
     #[arg(long, value_name = "N", requires = "app")]
     pub log: Option<u32>,
-    /// Also write a page for a browser: one file that fetches nothing
+    /// Also write a page for a browser: one self-contained file
     #[arg(long, value_name = "FILE", conflicts_with = "log")]
     pub page: Option<PathBuf>,
 }

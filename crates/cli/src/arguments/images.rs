@@ -11,7 +11,7 @@ pub struct ShowOptions {
     /// List every package
     #[arg(long)]
     pub packages: bool,
-    /// Also write a page for a browser: one file that fetches nothing
+    /// Also write a page for a browser: one self-contained file
     #[arg(long, value_name = "FILE")]
     pub page: Option<PathBuf>,
     /// The platform that is shown [default: this machine's, where the image has it]
@@ -60,7 +60,7 @@ pub struct CompareOptions {
     /// List every package and file that changed
     #[arg(long)]
     pub all: bool,
-    /// Also write a page for a browser: one file that fetches nothing
+    /// Also write a page for a browser: one self-contained file
     #[arg(long, value_name = "FILE")]
     pub page: Option<PathBuf>,
 }
@@ -96,14 +96,14 @@ pub struct VerifyOptions {
     /// Public key of which one has to have signed; may be repeated [default: `[trust] keys`]
     #[arg(long, value_name = "FILE")]
     pub trust: Vec<PathBuf>,
-    /// Also build it once more from this source, from nothing, and compare to the byte; of a git repository, the commit of the
-    /// record is taken
+    /// Also rebuild the image from this source in an empty store, and compare it byte by byte; in a git repository, the
+    /// commit of the record is built
     #[arg(long, value_name = "SOURCE")]
     pub again: Option<PathBuf>,
-    /// The variant of shtetl.toml that it was built with
+    /// Variant of shtetl.toml that it was built with
     #[arg(long, requires = "again", value_name = "NAME")]
     pub variant: Option<String>,
-    /// The member of the workspace that the app is
+    /// Member of the workspace that is the app
     #[arg(long, requires = "again", value_name = "NAME")]
     pub member: Option<String>,
 }
@@ -132,22 +132,22 @@ pub enum KeysCommand {
 #[derive(Args)]
 #[command(group = clap::ArgGroup::new("base").required(true))]
 pub struct SwapBaseOptions {
-    /// Names with an optional tag, or images in registries, which are changed there
+    /// Names with an optional tag, or images in registries, whose tags are moved there
     #[arg(required_unless_present = "all", value_name = "IMAGE")]
     pub images: Vec<String>,
-    /// The base that they are put on, as in `[base] from`: debian:SUITE or oci:REFERENCE
+    /// New base, as in `[base] from`: debian:SUITE or oci:REFERENCE
     #[arg(long, value_name = "BASE", group = "base")]
     pub onto: Option<String>,
-    /// Put each on what its own base is today, security updates included
+    /// Keep each image's base, in its newest state with all security updates
     #[arg(long, group = "base")]
     pub newest: bool,
-    /// All images of the store
+    /// Swap the base of all images in the store
     #[arg(long, conflicts_with = "images")]
     pub all: bool,
-    /// Give the result this tag, and leave the old one as it is [default: the same tag]
+    /// Tag of the result; the old tag keeps the old image [default: the old tag]
     #[arg(long)]
     pub tag: Option<String>,
-    /// Only say what would change
+    /// Show what would change, and change nothing
     #[arg(long)]
     pub dry_run: bool,
     /// Also attach the evidence of the new images, where they are in a registry
@@ -178,7 +178,7 @@ pub enum Platform {
 pub struct HandOverOptions {
     /// The image: HOST[:PORT]/NAME[:TAG], or a name of the store together with --registry
     pub image: String,
-    /// What runs it
+    /// Platform that runs the app
     #[arg(long, value_enum)]
     pub to: Platform,
     /// Folder for the files; files of the same names are replaced
@@ -187,16 +187,16 @@ pub struct HandOverOptions {
     /// Where an image of the store is in a registry: HOST[:PORT]/NAME
     #[arg(long, value_name = "HOST/NAME")]
     pub registry: Option<String>,
-    /// The variant of shtetl.toml whose process types and settings are taken
+    /// Variant of shtetl.toml with the process types and settings
     #[arg(long, value_name = "NAME", requires = "source")]
     pub variant: Option<String>,
-    /// The app's source, for its variants
+    /// Source of the app, where its shtetl.toml with the variant is
     #[arg(long, value_name = "DIR")]
     pub source: Option<PathBuf>,
-    /// The name under which the first process type is asked from outside (Kubernetes)
+    /// Host name of the first process type: adds an ingress (Kubernetes)
     #[arg(long, value_name = "NAME")]
     pub host: Option<String>,
-    /// How many there may be of the first process type, by its load (Kubernetes)
+    /// Instances of the first process type, scaled by its load (Kubernetes)
     #[arg(long, value_name = "LEAST..MOST", value_parser = scale)]
     pub scale: Option<(u32, u32)>,
 }
