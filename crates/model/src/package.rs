@@ -24,7 +24,8 @@ pub struct PackageFact {
     /// The layer that it is in, counted from the bottom, which is 0.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub layer: Option<usize>,
-    /// The packages that it needs, as places in the list of packages of the record; nothing where that is not known.
+    /// The packages that it needs, as places in the list of packages of the record (of a step: in its own list); nothing
+    /// where that is not known.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub needs: Vec<usize>,
     /// Patches of the app that changed it, each with its digest.

@@ -195,16 +195,25 @@ fn related(mut packages: Vec<PackageFact>, planned: &PlannedPackages) -> Vec<Pac
     }
     for package in &mut packages {
         let needs = planned.get(&plain(package)).map(|planned| &planned.needs);
-        package.needs = needs.into_iter().flatten().filter_map(|need| places.get(need).copied()).collect();
+        package.needs.extend(needs.into_iter().flatten().filter_map(|need| places.get(need).copied()));
         package.needs.sort_unstable();
     }
     packages
 }
 
-/// The packages of a layer, which know its number.
-fn packages_of_layer((number, finished): (usize, &&Finished)) -> Vec<PackageFact> {
-    let packages = finished.produced.packages.iter().cloned();
-    packages.map(|package| PackageFact { layer: Some(number), ..package }).collect()
+/// The packages of all layers, each with the number of its layer. What steps say of needs is counted from their own first
+/// package.
+fn packages_of(layers: &[&Finished]) -> Vec<PackageFact> {
+    let mut all: Vec<PackageFact> = Vec::new();
+    for (number, finished) in layers.iter().enumerate() {
+        let first = all.len();
+        all.extend(finished.produced.packages.iter().cloned().map(|package| PackageFact {
+            layer: Some(number),
+            needs: package.needs.iter().map(|place| place + first).collect(),
+            ..package
+        }));
+    }
+    all
 }
 
 impl Record {
@@ -232,10 +241,7 @@ impl Record {
             buildpacks: survey.chosen_findings().map(buildpack).collect(),
             runtimes: worklist.runtimes.clone(),
             tools: worklist.tools.clone(),
-            packages: related(
-                results.iter().enumerate().flat_map(packages_of_layer).collect(),
-                &worklist.packages,
-            ),
+            packages: related(packages_of(&results), &worklist.packages),
             steps: wanted.iter().copied().filter_map(step).collect(),
             build_steps: for_build.filter_map(step).collect(),
             layers: results.into_iter().map(LayerRecord::of).collect(),

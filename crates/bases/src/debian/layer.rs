@@ -18,7 +18,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Mutex, PoisonError};
 
 /// How packages are made a layer, fix-ups included.
-const RECIPE: Recipe = Recipe::new("debian packages", 6);
+const RECIPE: Recipe = Recipe::new("debian packages", 7);
 
 /// From this size in bytes, a package is compressed while it is still being read.
 const LARGE: u64 = 4 << 20;
@@ -226,9 +226,17 @@ impl PackageSet {
             source: unpacked.get(&package.name).and_then(|u| source_of(package, u.source.as_deref()?)),
             integrity: format!("sha256:{}", package.sha256),
             layer: None,
-            needs: Vec::new(),
+            needs: self.needs(package, unpacked),
             patched: Vec::new(),
         }
+    }
+
+    /// The places of the packages of this layer that a package depends on.
+    fn needs(&self, package: &PackagePin, unpacked: &BTreeMap<String, Unpacked>) -> Vec<usize> {
+        let depends = unpacked.get(&package.name).map(|one| &one.depends[..]).unwrap_or_default();
+        let place = |name: &String| self.packages.iter().position(|other| other.name == *name);
+        let places: BTreeSet<usize> = depends.iter().filter_map(place).collect();
+        places.into_iter().collect()
     }
 }
 

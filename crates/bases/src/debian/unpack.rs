@@ -14,7 +14,7 @@ use std::path::{Component, Path};
 use tar::EntryType;
 
 /// How packages are put down.
-pub(super) const RECIPE: Recipe = Recipe::new("debian package", 5);
+pub(super) const RECIPE: Recipe = Recipe::new("debian package", 6);
 /// Texts that fix-ups read are no longer than this, in bytes.
 const LONGEST_TEXT: u64 = 1 << 20;
 
@@ -33,6 +33,8 @@ pub(super) struct Unpacked {
     pub(super) licence: Option<String>,
     /// The source package, with its version where it is not that of the package: `openssl (3.5.1-1)`.
     pub(super) source: Option<String>,
+    /// The names of the packages that it depends on.
+    pub(super) depends: Vec<String>,
 }
 
 /// The key of a package's fragment.
@@ -66,8 +68,8 @@ pub(super) fn unpack(
     let mut unpacked = Unpacked::default();
     let key = key(sha256, codec);
     let mut fragment = FragmentWriter::new(store, codec, key, threads)?;
-    let PackageFile { source, data } = open_package(file).map_err(broken)?;
-    unpacked.source = source;
+    let PackageFile { source, depends, data } = open_package(file).map_err(broken)?;
+    (unpacked.source, unpacked.depends) = (source, depends);
     let mut archive = tar::Archive::new(data);
     for entry in archive.entries().map_err(broken)? {
         let mut entry = entry.map_err(broken)?;

@@ -172,7 +172,7 @@ fn a_base_is_composed_with_every_fixup() {
     ");
     insta::assert_snapshot!(program.run("show app --packages").stdout, @"
     app:latest  node 20.19.2, on debian:trixie, linux/amd64
-      image   sha256:572ceed42b3f33387cc42b45b5d4795fb42144fa3dffc55dcf6b21109b06572c
+      image   sha256:c91cc0022040aab7a6457f0cccd886a0ca0f2f8f6e55a6cdf947a65845cd553c
       source  sha256:8745a3b2120adce90310bef6e117a9e99cbd29aed48a46795ee61ba8e5fae1cc
 
     layers, bottom to top

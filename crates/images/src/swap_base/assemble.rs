@@ -18,19 +18,11 @@ pub(super) fn record(image: &OpenImage, new: &NewBase) -> Record {
     let old = &image.record;
     // By role, what is new below what stays.
     let of_base = new.layers_for(old).into_iter();
-    let of_base = of_base.map(|layer| (layer.record.clone(), layer.packages.clone()));
+    let of_base = of_base.map(|layer| (layer.record.clone(), Packages::New(&layer.packages)));
     let kept = old.layers.iter().enumerate().filter(|(_, layer)| !is_replaced(old, layer));
-    let kept = kept.map(|(number, layer)| {
-        let packages = old.packages.iter().filter(|package| package.layer == Some(number)).cloned();
-        (layer.clone(), packages.collect())
-    });
-    let mut layers: Vec<(LayerRecord, Vec<PackageFact>)> = of_base.chain(kept).collect();
+    let kept = kept.map(|(number, layer)| (layer.clone(), Packages::Kept(number)));
+    let mut layers: Vec<(LayerRecord, Packages<'_>)> = of_base.chain(kept).collect();
     layers.sort_by_key(|(layer, _)| layer.role);
-    let numbered = |(number, (_, packages)): (usize, &(LayerRecord, Vec<PackageFact>))| {
-        let numbered =
-            packages.iter().map(move |package| PackageFact { layer: Some(number), ..package.clone() });
-        numbered.collect::<Vec<_>>()
-    };
     let step_of = |layer: &LayerRecord| -> Option<StepRecord> {
         let new = new.layers.iter().map(|new| &new.step).find(|step| step.name == layer.step);
         new.or_else(|| old.steps.iter().find(|step| step.name == layer.step)).cloned()
@@ -46,11 +38,46 @@ pub(super) fn record(image: &OpenImage, new: &NewBase) -> Record {
         base_env: new.env.clone(),
         built_on: Some(old.built_on.clone().unwrap_or(first)),
         runtimes: old.runtimes.iter().map(runtime).collect(),
-        packages: layers.iter().enumerate().flat_map(numbered).collect(),
+        packages: packages(&layers, &old.packages),
         steps: layers.iter().filter_map(|(layer, _)| step_of(layer)).collect(),
         layers: layers.into_iter().map(|(layer, _)| layer).collect(),
         ..old.clone()
     }
+}
+
+/// The packages of a layer.
+enum Packages<'a> {
+    /// Of a new one; what they need is counted from the first of them.
+    New(&'a [PackageFact]),
+    /// Those of the layer of this number in the old image.
+    Kept(usize),
+}
+
+/// The packages of all layers: each knows the number of its layer, and the new places of what it needs.
+fn packages(layers: &[(LayerRecord, Packages<'_>)], old: &[PackageFact]) -> Vec<PackageFact> {
+    let (mut all, mut moved, mut kept) = (Vec::<PackageFact>::new(), BTreeMap::new(), Vec::new());
+    for (number, (_, packages)) in layers.iter().enumerate() {
+        let first = all.len();
+        match packages {
+            Packages::New(packages) => all.extend(packages.iter().map(|package| PackageFact {
+                layer: Some(number),
+                needs: package.needs.iter().map(|place| place + first).collect(),
+                ..package.clone()
+            })),
+            Packages::Kept(before) => {
+                for (place, package) in old.iter().enumerate().filter(|(_, one)| one.layer == Some(*before)) {
+                    moved.insert(place, all.len());
+                    kept.push(all.len());
+                    all.push(PackageFact { layer: Some(number), ..package.clone() });
+                }
+            }
+        }
+    }
+    for place in kept {
+        // What was in the old base is another package now.
+        all[place].needs = all[place].needs.iter().filter_map(|need| moved.get(need).copied()).collect();
+    }
+    all
 }
 
 /// By the digest of an old manifest, the one that takes its place.
@@ -121,6 +148,44 @@ fn env(all: &[String], old: &BTreeMap<String, String>, new: &BTreeMap<String, St
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_packages_need_is_counted_anew() {
+        let fact = |name: &str, layer: usize, needs: &[usize]| PackageFact {
+            layer: Some(layer),
+            needs: needs.to_vec(),
+            ..PackageFact::new(name, "1", format!("pkg:npm/{name}@1"), "")
+        };
+        let layer = |step: &str| {
+            let digest = BlobDigest::of(step.as_bytes());
+            LayerRecord {
+                role: model::Role::Base,
+                step: step.to_owned(),
+                digest,
+                diff_id: content::DiffId(digest.0),
+                size: 1,
+                raw_size: 1,
+                codec: content::layer::Codec::default(),
+            }
+        };
+        // The old base has two packages, the new one three; the app has two, of which one needs the other.
+        let old = [fact("libc", 0, &[]), fact("ssl", 0, &[0]), fact("bell", 1, &[3]), fact("rope", 1, &[0])];
+        let base = [fact("gcc", 9, &[]), fact("libc", 9, &[0]), fact("ssl", 9, &[1])];
+        let layers = [(layer("base"), Packages::New(&base)), (layer("packages"), Packages::Kept(1))];
+        let new = packages(&layers, &old);
+        let told: Vec<(&str, Option<usize>, &[usize])> =
+            new.iter().map(|one| (one.name.as_str(), one.layer, &one.needs[..])).collect();
+        assert_eq!(
+            told,
+            [
+                ("gcc", Some(0), &[][..]),
+                ("libc", Some(0), &[0]),
+                ("ssl", Some(0), &[1]),
+                ("bell", Some(1), &[4]),
+                ("rope", Some(1), &[]),
+            ]
+        );
+    }
 
     #[test]
     fn variables_of_the_old_base_go_and_those_of_the_app_stay() {

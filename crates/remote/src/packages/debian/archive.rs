@@ -14,13 +14,15 @@ const LONGEST_CONTROL: u64 = 4 << 20;
 pub struct PackageFile<'r> {
     /// The source package, with its version where it is not that of the package: `openssl (3.5.1-1)`.
     pub source: Option<String>,
+    /// The names of the packages that it depends on; where one of several will do, all of them.
+    pub depends: Vec<String>,
     /// The tar bytes of the files that it installs.
     pub data: Box<dyn Read + 'r>,
 }
 
 /// Opens a package file.
 pub fn open_package<'r>(mut package: impl Read + 'r) -> io::Result<PackageFile<'r>> {
-    let mut source = None;
+    let mut said = Control::default();
     let bad = |detail: &str| io::Error::new(io::ErrorKind::InvalidData, detail.to_owned());
     let mut magic = [0; 8];
     package.read_exact(&mut magic).map_err(|_| bad("no ar archive"))?;
@@ -34,13 +36,14 @@ pub fn open_package<'r>(mut package: impl Read + 'r) -> io::Result<PackageFile<'
         let size: u64 = field(48..58).parse().map_err(|_| bad("a member without length"))?;
         if let Some(ending) = name.strip_prefix("data.tar") {
             let data = unpacked(ending, package.take(size))?.ok_or_else(|| bad("an unknown compression"))?;
-            return Ok(PackageFile { source, data });
+            let Control { source, depends } = said;
+            return Ok(PackageFile { source, depends, data });
         }
         let mut skipped = size;
         if let Some(ending) = name.strip_prefix("control.tar").filter(|_| size <= LONGEST_CONTROL) {
             let mut member = Vec::new();
             package.by_ref().take(size).read_to_end(&mut member)?;
-            source = unpacked(ending, &member[..])?.and_then(source_in);
+            said = unpacked(ending, &member[..])?.and_then(control_in).unwrap_or_default();
             skipped -= member.len() as u64;
         }
         // Members begin at even places.
@@ -63,8 +66,15 @@ fn unpacked<'r>(ending: &str, member: impl Read + 'r) -> io::Result<Option<Box<d
     }))
 }
 
-/// The field `Source` of the control file. What cannot be read says nothing.
-fn source_in(control: impl Read) -> Option<String> {
+/// What the control file says.
+#[derive(Default)]
+struct Control {
+    source: Option<String>,
+    depends: Vec<String>,
+}
+
+/// Reads the control file; what cannot be read says nothing.
+fn control_in(control: impl Read) -> Option<Control> {
     let mut archive = tar::Archive::new(control.take(LONGEST_CONTROL));
     let mut entries = archive.entries().ok()?.flatten();
     let mut file = entries.find(|entry| {
@@ -72,5 +82,11 @@ fn source_in(control: impl Read) -> Option<String> {
     })?;
     let mut text = String::new();
     file.read_to_string(&mut text).ok()?;
-    paragraphs(&text).next()?.get("Source").map(str::to_owned)
+    let paragraph = paragraphs(&text).next()?;
+    let fields = ["Pre-Depends", "Depends"].into_iter().filter_map(|field| paragraph.get(field));
+    let names = fields.flat_map(|field| field.split([',', '|'])).filter_map(|one| {
+        let name = one.trim().split([' ', '(', ':', '[', '<']).next()?;
+        (!name.is_empty()).then(|| name.to_owned())
+    });
+    Some(Control { source: paragraph.get("Source").map(str::to_owned), depends: names.collect() })
 }
