@@ -3,7 +3,7 @@
 mod images;
 
 pub use images::{
-    CompareOptions, EvidenceOptions, HandOverOptions, KeysCommand, KeysOptions, Platform, PullOptions,
+    CompareOptions, DescriptorForm, EvidenceOptions, HandOverOptions, KeysCommand, KeysOptions, PullOptions,
     PushOptions, RunOptions, ShowOptions, SigningOptions, SwapBaseOptions, Threshold, VerifyOptions,
 };
 

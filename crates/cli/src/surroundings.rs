@@ -9,7 +9,7 @@ use crate::folders::{user_file, user_folder};
 use bases::host::Host;
 use cancel::Cancel;
 use config::addresses::AddressBook;
-use config::{Choice, ConfigPlace, Effective, Layer, RunValues, UserConfig};
+use config::{AppConfig, Choice, ConfigPlace, Effective, Layer, RunValues, UserConfig};
 use content::store::Store;
 use model::platform::own_platform;
 use remote::oci::CredentialFiles;
@@ -121,6 +121,13 @@ impl Surroundings {
         let member = options.member.as_deref();
         let asked = Asked { path: &options.path, revision, search: &self.host.search, member };
         Ok(look(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
+    }
+
+    /// The house rules that are named outside of apps.
+    pub fn house_rules(&self) -> Result<Option<AppConfig>, Failure> {
+        let names = self.buildpacks.known_names();
+        let read = self.rules.iter().map(|file| Effective::of_house_rules(file, &names));
+        Ok(read.collect::<model::Result<Vec<_>>>()?.pop())
     }
 
     /// What `shtetl.toml` of this folder and house rules say, for commands that are about images.

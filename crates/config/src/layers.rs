@@ -150,6 +150,11 @@ impl Effective {
         Ok(effective)
     }
 
+    /// What house rules say by themselves, without an app.
+    pub fn of_house_rules(file: &Path, names: &KnownNames) -> Result<AppConfig> {
+        Ok(HouseRules::load(file, names)?.read.config)
+    }
+
     /// Where `key` (dotted, as in the file) was said.
     pub fn place(&self, key: &str) -> Option<Place> {
         self.origins.get(key).map(|origin| origin.place.clone())
@@ -301,7 +306,8 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         tasks: processes_over(lower.tasks, upper.tasks),
         settings: settings_over(lower.settings, upper.settings),
         accepted: lower.accepted.into_iter().chain(upper.accepted).collect(),
-        trusted_keys: joined(lower.trusted_keys, upper.trusted_keys),
+        // Only house rules say them.
+        trusted_keys: lower.trusted_keys,
     }
 }
 

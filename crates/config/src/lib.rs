@@ -86,7 +86,7 @@ pub struct AppConfig {
     pub settings: BTreeMap<String, SettingRule>,
     /// `[advisory.ID]`: advisories that are accepted.
     pub accepted: BTreeMap<String, AcceptedAdvisory>,
-    /// `[trust] keys`: files of public keys of which one has to have signed an image.
+    /// `[trust] keys` of house rules: files of public keys of which one has to have signed an image.
     pub trusted_keys: Vec<String>,
 }
 

@@ -20,6 +20,8 @@ pub fn app(known: &KnownNames) -> Value {
 /// The schema of house rules.
 pub fn house_rules(known: &KnownNames) -> Value {
     let mut keys = shared(known);
+    let trust = json!({ "keys": texts("Files of public keys of which one has to have signed an image") });
+    keys.insert("trust".to_owned(), closed("Who is trusted", entries(trust)));
     keys.insert("locked".to_owned(), texts("Keys or tables, dotted, that apps may not change"));
     root("house rules", "What an organisation says for all its apps", keys)
 }
@@ -83,8 +85,6 @@ fn shared(known: &KnownNames) -> Map<String, Value> {
     keys.insert("base".to_owned(), closed("The base", entries(base)));
     keys.insert("buildpacks".to_owned(), buildpacks(known));
     keys.insert("build".to_owned(), build(known));
-    let trust = json!({ "keys": texts("Files of public keys of which one has to have signed an image") });
-    keys.insert("trust".to_owned(), closed("Who is trusted", entries(trust)));
     keys.insert("advisory".to_owned(), advisories());
     keys.insert("addresses".to_owned(), addresses(known));
     keys

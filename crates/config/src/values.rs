@@ -40,6 +40,10 @@ pub(super) fn read(
 pub(super) fn read_house(document: &Document<'_>, config: &mut AppConfig, names: &KnownNames) -> Vec<String> {
     let root = document.root();
     read_shared(&root, config, names);
+    // An app does not say who is trusted: whoever changed it could trust themselves.
+    with_table(&root, "trust", |table| {
+        config.trusted_keys = table.value("keys").and_then(|v| v.strings()).unwrap_or_default();
+    });
     let locked = root.value("locked").and_then(|v| v.strings()).unwrap_or_default();
     root.done();
     locked
@@ -81,9 +85,6 @@ fn read_shared(root: &Table<'_, '_>, config: &mut AppConfig, names: &KnownNames)
         config.fetch = table.value("fetch").map(|value| kinds(&value, names)).unwrap_or_default();
         config.build = read_build(table, &names.tools);
     }
-    with_table(root, "trust", |table| {
-        config.trusted_keys = table.value("keys").and_then(|v| v.strings()).unwrap_or_default();
-    });
     if let Some(table) = root.value("advisory").and_then(|v| v.table()) {
         for (id, _, value) in table.each() {
             config.accepted.extend(read_accepted(&value).map(|accepted| (id.to_owned(), accepted)));

@@ -31,7 +31,7 @@ pub fn compose(app: &App) -> Vec<File> {
 }
 
 fn service(app: &App, workload: &Workload, tasks: &[&Workload]) -> Map {
-    let Workload { process, image } = workload;
+    let Workload { process, image, env } = workload;
     let is_task = process.kind == ProcessKind::Task;
     let mut service = Map::new().with("image", image.as_str());
     if !is_task && !tasks.is_empty() {
@@ -44,11 +44,18 @@ fn service(app: &App, workload: &Workload, tasks: &[&Workload]) -> Map {
         true => map.with(name, format!("${{{name}:?is not set}}")),
         false => map.with(name, Node::Scalar(Value::Null)),
     });
+    let environment = env.iter().fold(environment, |map, (name, value)| {
+        // A dollar is one here only when it is doubled.
+        map.with(name, value.replace('$', "$$"))
+    });
     if !environment.is_empty() {
         service = service.with("environment", environment);
     }
     if let Some(port) = process.port {
-        service = service.with("ports", vec![Node::from(format!("{port}:{port}"))]);
+        // A port of the machine is there once: of several instances, each gets a free one.
+        let is_one = process.instances.unwrap_or(1) == 1;
+        let published = if is_one { format!("{port}:{port}") } else { port.to_string() };
+        service = service.with("ports", vec![Node::from(published)]);
     }
     let folders = writable(process);
     if !folders.is_empty() {

@@ -175,8 +175,13 @@ fn mount(name: &str, path: &str) -> Node {
 }
 
 fn container(app: &App, workload: &Workload) -> Map {
-    let Workload { process, image } = workload;
+    let Workload { process, image, env: own } = workload;
     let mut container = Map::new().with("name", process.name.as_str()).with("image", image.as_str());
+    let plain = own.iter().map(|(name, value)| {
+        // What stands in round brackets behind a dollar would be taken for a variable.
+        let value = value.replace("$(", "$$(");
+        Node::from(Map::new().with("name", name.as_str()).with("value", value))
+    });
     let env: Vec<Node> = app
         .given()
         .map(|(name, rule)| {
@@ -191,6 +196,7 @@ fn container(app: &App, workload: &Workload) -> Map {
             }
             Node::from(Map::new().with("name", name.as_str()).with("valueFrom", Map::new().with(kind, key)))
         })
+        .chain(plain)
         .collect();
     if !env.is_empty() {
         container = container.with("env", env);

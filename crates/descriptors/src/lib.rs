@@ -43,6 +43,8 @@ pub struct Workload {
     pub process: ProcessType,
     /// Its image, by digest.
     pub image: String,
+    /// Variables that have another value than in the image.
+    pub env: BTreeMap<String, String>,
 }
 
 /// A file to be written.
@@ -70,9 +72,9 @@ impl App {
         self.workloads.iter().filter(is_task).filter(|workload| workload.process.before.is_some())
     }
 
-    /// The settings that have no value, and need one or may have one that is secret.
+    /// The settings whose value is not known here, so that the platform gives it.
     fn given(&self) -> impl Iterator<Item = (&String, &SettingRule)> {
-        self.settings.iter().filter(|(_, rule)| rule.value.is_none() && (rule.required || rule.secret))
+        self.settings.iter().filter(|(_, rule)| rule.value.is_none())
     }
 
     /// The name of a workload on a platform.
@@ -88,8 +90,10 @@ fn writable(process: &ProcessType) -> Vec<(String, String)> {
         let path = if plain == "." { "/app".to_owned() } else { format!("/app/{plain}") };
         let letters =
             plain.chars().map(|c| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' });
-        let name = letters.collect::<String>().trim_matches('-').to_owned();
-        (if name.is_empty() { "app".to_owned() } else { name }, path)
+        let letters: String = letters.collect();
+        // In front, so that it is none of the names that platforms need themselves.
+        let name = format!("app-{}", letters.trim_matches('-'));
+        (name.trim_end_matches('-').to_owned(), path)
     };
     process.writable.iter().map(named).collect()
 }

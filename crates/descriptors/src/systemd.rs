@@ -42,6 +42,10 @@ fn unit(app: &App, workload: &Workload, before: &[&Workload]) -> File {
     if let Some(port) = process.port {
         command.push_str(&format!(" --port {port}"));
     }
+    // `run` says the port of the process itself.
+    for (name, value) in workload.env.iter().filter(|(name, _)| *name != "PORT") {
+        command.push_str(&format!(" --set {}", quoted(&format!("{name}={value}"))));
+    }
     if app.given().next().is_some() {
         let names: Vec<&str> = app.given().map(|(name, _)| name.as_str()).collect();
         text.push_str(&format!("# lines NAME=VALUE, readable by root alone: {}\n", names.join(", ")));
@@ -69,4 +73,20 @@ fn unit(app: &App, workload: &Workload, before: &[&Workload]) -> File {
         text.push_str(&format!("\n[Install]\nWantedBy={}.target\n", app.name));
     }
     File { name: format!("{name}.service"), text }
+}
+
+/// A word of a command as systemd reads it (systemd.service(5), "Command lines").
+fn quoted(word: &str) -> String {
+    let escaped = word.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n");
+    format!("\"{}\"", escaped.replace('%', "%%").replace('$', "$$"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn values_are_what_they_were_after_systemd_has_read_them() {
+        assert_eq!(quoted("GREETING=a \"b\" 50% $HOME\\"), r#""GREETING=a \"b\" 50%% $$HOME\\""#);
+    }
 }

@@ -1,6 +1,6 @@
 //! Advisories that somebody looked at and accepts until a day.
 
-use crate::advisories::Affected;
+use crate::affected::Affected;
 use config::AcceptedAdvisory;
 use jiff::civil::Date;
 use serde::Serialize;

@@ -1,6 +1,7 @@
 //! Advisories in the OSV format (Open Source Vulnerability schema 1.7), and the packages of an image that they are about.
 
 use crate::acceptance::{Acceptance, Accepted};
+use crate::affected::{Affected, Severity};
 use crate::cvss::base_score;
 use config::AcceptedAdvisory;
 use images::compare::compare_versions;
@@ -26,43 +27,6 @@ const ECOSYSTEMS: [(&str, &str); 7] = [
     ("pypi", "PyPI"),
 ];
 
-/// How bad something is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Severity {
-    /// Nobody says it.
-    Unknown,
-    /// Below 4.0.
-    Low,
-    /// Below 7.0.
-    Medium,
-    /// Below 9.0.
-    High,
-    /// From 9.0.
-    Critical,
-}
-
-/// A package that an advisory is about.
-#[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct Affected {
-    /// The advisory.
-    pub id: String,
-    /// Its other names.
-    pub aliases: Vec<String>,
-    /// What it says in a line.
-    pub summary: String,
-    /// How bad it is.
-    pub severity: Severity,
-    /// The package URL.
-    pub purl: String,
-    /// The package.
-    pub name: String,
-    /// Its version.
-    pub version: String,
-    /// Versions of this package that fix it.
-    pub fixed: Vec<String>,
-}
-
 /// What was found, and what was not looked at.
 #[derive(Debug, Clone, Default, PartialEq, Serialize)]
 pub struct Found {
@@ -72,6 +36,8 @@ pub struct Found {
     pub accepted: Vec<Accepted>,
     /// How many advisories were read.
     pub advisories: usize,
+    /// How many packages were compared with them.
+    pub compared: usize,
     /// Kinds of packages that are not compared, with how many there are.
     pub passed_over: BTreeMap<String, usize>,
 }
@@ -204,6 +170,7 @@ pub fn find(packages: &[PackageFact], advisories: &[Advisory], acceptance: &Acce
             *found.passed_over.entry(kind.to_owned()).or_default() += 1;
             continue;
         };
+        found.compared += 1;
         // Those of distributions are about packages of sources, and some about every release.
         let source = package.source.as_ref().map(|source| (source.name.as_str(), source.version.as_str()));
         let (name, version) = source.unwrap_or((&package.name, &package.version));

@@ -13,6 +13,7 @@
 
 mod acceptance;
 mod advisories;
+mod affected;
 mod artefacts;
 mod cvss;
 mod cyclonedx;
@@ -25,7 +26,8 @@ mod spdx_document;
 mod verification;
 
 pub use acceptance::{Acceptance, Accepted};
-pub use advisories::{Advisory, AdvisoryFault, Affected, Found, Severity, find, read as read_advisories};
+pub use advisories::{Advisory, AdvisoryFault, Found, find, read as read_advisories};
+pub use affected::{Affected, Severity};
 pub use artefacts::{Artefact, KNOWN_FILES, of_image};
 pub use envelope::{Envelope, PAYLOAD_TYPE};
 pub use keys::{KeyFault, KeyKind, PrivateKey, PublicKey, make};

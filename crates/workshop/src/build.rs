@@ -16,6 +16,7 @@ use content::{BlobDigest, ContentError, StepKey};
 use engine::{Decision, Event, Session, StepGraph, StepOutcome, decide, execute};
 use model::platform::own_platform;
 use model::{Error, Result, Role};
+use planning::Pinning;
 use source::LeftOut;
 use std::path::Path;
 use std::sync::{Mutex, PoisonError};
@@ -195,7 +196,7 @@ fn tell_damage(session: &Session<'_>) {
     }
 }
 
-/// Writes new pins and tells of them, and what else people should know.
+/// Writes new pins, and reports them together with the notes of the plan.
 fn write_pins(worklist: &Worklist, tell: &dyn Fn(Event)) {
     let notes = worklist.new_pins.as_ref().map(|pins| match pins.write() {
         Ok(()) => pins.notes(),
@@ -219,9 +220,16 @@ struct Written {
 fn write_all(app: &App, all: &[Planned<'_>], exports: Exports<'_>, session: &Session<'_>) -> Result<Written> {
     let store = session.store;
     let (mut indexes, mut built) = (Vec::new(), Vec::new());
+    let mut has_recorded = false;
     for Planned { worklist, order } in all {
+        // What was recorded for another platform is pinned by now, and not recorded once more.
+        let fresh =
+            has_recorded.then(|| prepare(app, &BuildRequest { pinning: Pinning::Keep, ..**order }, store));
+        let fresh = fresh.transpose()?;
+        let worklist = fresh.as_ref().unwrap_or(worklist);
         let recorded = record(app, worklist, order, session)?;
-        let list = recorded.as_ref().map_or(*worklist, |recorded| &recorded.list);
+        has_recorded |= recorded.is_some();
+        let list = recorded.as_ref().map_or(worklist, |recorded| &recorded.list);
         let (index, mut written) = write_image(app, list, order, session)?;
         recorded.iter().for_each(|recorded| recorded.correct(&mut written.outcomes));
         indexes.push(index);

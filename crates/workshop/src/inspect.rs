@@ -74,7 +74,8 @@ pub fn open(store: &Store, text: &str) -> Result<OpenImage> {
         return open_index(store, text, read_layout(store, &folder)?);
     }
     if let Some((app, number)) = text.split_once('#') {
-        let build = number.parse().ok().and_then(|number| ledger::entry(store, app, number));
+        let number_of = || number.parse().ok().filter(|_| names::check("app", app).is_ok());
+        let build = number_of().and_then(|number| ledger::entry(store, app, number));
         let digest = build.and_then(|build| build.digest).filter(|digest| store.blob_size(*digest).is_some());
         let missing = || Error::Run(RunError::NoBuild { name: app.to_owned(), number: number.to_owned() });
         return open_index(store, text, digest.ok_or_else(missing)?);

@@ -168,7 +168,7 @@ pub struct PullOptions {
 
 /// A form of descriptors.
 #[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Platform {
+pub enum DescriptorForm {
     Compose,
     Kubernetes,
     Systemd,
@@ -180,7 +180,7 @@ pub struct HandOverOptions {
     pub image: String,
     /// Platform that runs the app
     #[arg(long, value_enum)]
-    pub to: Platform,
+    pub to: DescriptorForm,
     /// Folder for the files; files of the same names are replaced
     #[arg(long, value_name = "DIR")]
     pub folder: PathBuf,

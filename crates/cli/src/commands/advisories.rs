@@ -3,7 +3,7 @@
 use crate::arguments::Threshold;
 use crate::error::Failure;
 use crate::render::table::Table;
-use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled};
+use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use config::AcceptedAdvisory;
 use evidence::{Acceptance, Accepted, AdvisoryFault, Affected, Found, Severity, read_advisories};
@@ -53,7 +53,9 @@ pub fn reaches(found: &Found, threshold: Option<Threshold>) -> bool {
 
 pub fn show(found: &Found, output: &Output) {
     let (about, read) = (found.affected.len(), found.advisories);
-    output.line(format!("\n{}  {about} found, {read} read", styled(STRONG, "advisories")));
+    let compared = words::count(found.compared, "package");
+    output
+        .line(format!("\n{}  {about} found, {read} read, {compared} compared", styled(STRONG, "advisories")));
     let mut table = Table::new(&[]);
     for Affected { id, aliases, summary, severity, name, version, fixed, .. } in &found.affected {
         // The name that all databases share, where there is one.

@@ -2,7 +2,7 @@
 
 use super::Done;
 use super::opened::open_anywhere;
-use crate::arguments::{HandOverOptions, Platform, SourceOptions};
+use crate::arguments::{DescriptorForm, HandOverOptions, SourceOptions};
 use crate::error::Failure;
 use crate::interrupt;
 use crate::render::{FAINT, Output, STRONG, styled, words};
@@ -31,9 +31,9 @@ pub fn run(options: &HandOverOptions, surroundings: &Surroundings, output: &Outp
     let repository = format!("{}/{}", place.host, place.repository);
     let app = app(&image, &repository, options, surroundings)?;
     let files = match options.to {
-        Platform::Compose => compose(&app),
-        Platform::Kubernetes => kubernetes(&app),
-        Platform::Systemd => systemd(&app),
+        DescriptorForm::Compose => compose(&app),
+        DescriptorForm::Kubernetes => kubernetes(&app),
+        DescriptorForm::Systemd => systemd(&app),
     };
     write(&files, options, surroundings)?;
     if output.is_json() {
@@ -65,12 +65,20 @@ fn app(
 ) -> Result<App, Failure> {
     let (processes, settings) = running(image, options, surroundings)?;
     let digests = push::digests_by_process(image)?;
+    let values = differing(&values(&image.record.settings), &values(&settings));
     let workload = |process: ProcessType| {
-        let digest = digests.get(&process.name).copied().ok_or_else(|| Failure::Usage {
-            message: format!("the image has no process type {:?}, which the variant has", process.name),
-            hint: "build the image from this source first".to_owned(),
-        })?;
-        Ok(Workload { image: format!("{repository}@{digest}"), process })
+        let built = image.record.processes.iter().find(|built| built.name == process.name);
+        let digest = digests.get(&process.name).copied();
+        let (Some(built), Some(digest)) = (built, digest) else {
+            return Err(not_built(&process.name, "the image does not have it"));
+        };
+        check_same(built, &process)?;
+        let mut env = values.clone();
+        env.extend(differing(&built.env, &process.env));
+        if process.port != built.port {
+            env.extend(process.port.map(|port| (PORT.to_owned(), port.to_string())));
+        }
+        Ok(Workload { image: format!("{repository}@{digest}"), process, env })
     };
     Ok(App {
         name: image.record.name.clone(),
@@ -79,6 +87,41 @@ fn app(
         host: options.host.clone(),
         scale: options.scale,
     })
+}
+
+/// The variable that tells a process which port to listen on.
+const PORT: &str = "PORT";
+
+/// What an image starts, and the folders that belong to its user, are in it: a variant cannot change them afterwards.
+fn check_same(built: &ProcessType, wanted: &ProcessType) -> Result<(), Failure> {
+    let differs = [
+        ("its command is another one", built.command != wanted.command || built.folder != wanted.folder),
+        ("the folders that it writes to are others", built.writable != wanted.writable),
+    ];
+    match differs.iter().find(|(_, differs)| *differs) {
+        Some((why, _)) => Err(not_built(&wanted.name, why)),
+        None => Ok(()),
+    }
+}
+
+fn not_built(process: &str, why: &str) -> Failure {
+    Failure::Usage {
+        message: format!("the image was not built for {process} as the source has it: {why}"),
+        hint: "build and push the image from this source with this variant first".to_owned(),
+    }
+}
+
+fn values(settings: &BTreeMap<String, SettingRule>) -> BTreeMap<String, String> {
+    settings.iter().filter_map(|(name, rule)| Some((name.clone(), rule.value.clone()?))).collect()
+}
+
+/// What is wanted and not in the image.
+fn differing(
+    built: &BTreeMap<String, String>,
+    wanted: &BTreeMap<String, String>,
+) -> BTreeMap<String, String> {
+    let is_other = |(name, value): &(&String, &String)| built.get(*name) != Some(*value);
+    wanted.iter().filter(is_other).map(|(name, value)| (name.clone(), value.clone())).collect()
 }
 
 type Running = (Vec<ProcessType>, BTreeMap<String, SettingRule>);
@@ -92,8 +135,8 @@ fn running(
         return Ok((image.record.processes.clone(), image.record.settings.clone()));
     };
     let source = SourceOptions { variant: options.variant.clone(), ..SourceOptions::of(source) };
-    let looked_at = surroundings.look(&source, Surroundings::now())?;
-    Ok((looked_at.survey.processes, looked_at.survey.settings))
+    let app = surroundings.look(&source, Surroundings::now())?;
+    Ok((app.survey.processes, app.survey.settings))
 }
 
 fn write(files: &[File], options: &HandOverOptions, surroundings: &Surroundings) -> Result<(), Failure> {

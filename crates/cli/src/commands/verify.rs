@@ -47,13 +47,13 @@ pub fn run(options: &VerifyOptions, surroundings: &Surroundings, output: &Output
     Ok(if fails { ExitCode::FAILURE } else { ExitCode::SUCCESS })
 }
 
-/// The files of keys that are trusted: those of the command, else what house rules, `shtetl.toml` of this folder and the user
-/// say.
+/// The files of keys that are trusted: those of the command, else those of the house rules and of the user. What an app says
+/// does not count.
 fn trusted_keys(options: &VerifyOptions, surroundings: &Surroundings) -> Result<Vec<PathBuf>, Failure> {
     if !options.trust.is_empty() {
         return Ok(options.trust.clone());
     }
-    let mut keys = surroundings.config_here()?.config.trusted_keys;
+    let mut keys = surroundings.house_rules()?.map(|rules| rules.trusted_keys).unwrap_or_default();
     keys.extend(surroundings.user.trusted_keys.iter().cloned());
     Ok(keys.into_iter().map(PathBuf::from).collect())
 }

@@ -1,6 +1,6 @@
 //! The page of what is different between two images.
 
-use super::{Section, facts, page};
+use super::{SEARCHED, Section, facts, page, search};
 use crate::render::words;
 use images::compare::{Comparison, FileFact, LayerChange, Move, PackageChange, Pair};
 use maud::{Markup, html};
@@ -52,12 +52,8 @@ fn packages(changes: &[PackageChange]) -> Markup {
         Move::Rebuilt => "other contents",
     };
     html! {
-        div.search {
-            label for="find" { "Search in packages" }
-            input type="search" id="find" data-table="package-table" data-count="found";
-            span id="found" aria-live="polite" {}
-        }
-        div.wide { table id="package-table" {
+        (search("Search in packages"))
+        div.wide { table id=(SEARCHED) {
             thead { tr { th scope="col" { "Package" } th scope="col" { "Change" } th scope="col" { "Before" } th scope="col" { "After" }
                 th.narrow-off scope="col" { "Kind" } th.narrow-off scope="col" { "Licence" } } }
             tbody {

@@ -1,7 +1,7 @@
 //! The page of an image.
 
 use super::treemap::{Area, cut};
-use super::{Section, download, facts, page, percent};
+use super::{SEARCHED, Section, download, facts, page, percent, search};
 use crate::error::Failure;
 use crate::render::words;
 use images::weight::{LayerWeight, Part};
@@ -205,12 +205,8 @@ fn packages(of: &ImagePage<'_>) -> Markup {
     rows.sort_by_key(|(package, size)| (std::cmp::Reverse(*size), package.name.to_lowercase()));
     let kind = |purl: &str| purl.trim_start_matches("pkg:").split('/').next().unwrap_or_default().to_owned();
     html! {
-        div.search {
-            label for="find" { "Search in name, version, kind and licence" }
-            input type="search" id="find" data-table="package-table" data-count="found";
-            span id="found" aria-live="polite" {}
-        }
-        div.wide { table id="package-table" {
+        (search("Search in name, version, kind and licence"))
+        div.wide { table id=(SEARCHED) {
             thead { tr { th scope="col" { "Package" } th scope="col" { "Version" } th.narrow-off scope="col" { "Kind" }
                 th scope="col" { "Licence" } th.number.narrow-off scope="col" { "Needs" } th.number scope="col" { "Size" } } }
             tbody {

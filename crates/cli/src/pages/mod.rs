@@ -75,6 +75,20 @@ fn facts<'f>(pairs: impl IntoIterator<Item = (&'f str, String)>) -> Markup {
     }
 }
 
+/// The id of the table that [`search`] looks through.
+const SEARCHED: &str = "package-table";
+
+/// A field that leaves only rows of the table with all words, and says how many.
+fn search(label: &str) -> Markup {
+    html! {
+        div.search {
+            label for="find" { (label) }
+            input type="search" id="find" data-table=(SEARCHED) data-count="found";
+            span id="found" aria-live="polite" {}
+        }
+    }
+}
+
 /// A button for a document that is packed into the page.
 fn download(id: &str, label: &str, file: &str, bytes: &[u8]) -> Result<Markup, Failure> {
     let mut packed = GzEncoder::new(Vec::new(), Compression::best());

@@ -165,7 +165,7 @@ fn advisories_about_packages_of_an_image_are_told() {
     let said = program.run("show timetable --advisories osv");
     let section: Vec<&str> = said.stdout.lines().skip_while(|line| !line.starts_with("advisories")).collect();
     insta::assert_snapshot!(section.join("\n"), @"
-    advisories  1 found, 2 read
+    advisories  1 found, 2 read, 7 packages compared
       high  knots 1.4.0  CVE-2026-1  fixed in 2.0.0  lets water in
     ");
     for (threshold, code) in [("any", 1), ("high", 1), ("critical", 0)] {
@@ -293,7 +293,7 @@ fn an_image_is_built_again_from_its_commit_and_compared_to_the_byte() {
     let other = program.run("verify timetable:14 --again elsewhere");
     assert_eq!(other.code, 1, "{other}");
     assert!(other.stdout.contains("the source is another one"), "{other}");
-    assert!(other.stderr.contains("has no commits here"), "{other}");
+    assert!(other.stderr.contains("is not in this source"), "{other}");
 }
 
 #[test]
@@ -307,4 +307,9 @@ fn keys_that_the_organisation_trusts_are_asked_for_wherever_images_are_verified(
     program.write("rules.toml", "[trust]\nkeys = [\"other.key.pub\", \"ferry.key.pub\"]\n");
     let held = program.succeed("verify ferry --evidence signed --house-rules rules.toml");
     assert!(held.stdout.contains("by the trusted key"), "{held}");
+    // An app in whose folder somebody verifies cannot make its own key a trusted one.
+    program.write("shtetl.toml", "[trust]\nkeys = [\"other.key.pub\"]\n");
+    let said = program.run("verify ferry --evidence signed");
+    assert!(said.stdout.contains("no key is trusted"), "{said}");
+    assert!(program.run("survey .").stderr.contains("no key \"trust\""));
 }

@@ -20,7 +20,9 @@ fn handed_over() -> (Program, OciRegistry, String) {
          [task.migrate]\nrun = \"node migrate.js\"\nbefore = \"release\"\n\
          [settings]\nHARBOUR = \"Kestrel: Sound\"\n[settings.DATABASE_URL]\nrequired = true\nsecret = true\n\
          [settings.GREETING]\nrequired = true\n[settings.API_TOKEN]\nsecret = true\n\
-         [variant.live.process.web]\ninstances = 5\n",
+         [settings.NOTE]\nabout = \"for the crew\"\n\
+         [variant.live.process.web]\ninstances = 5\nport = 9000\n[variant.live.settings]\nHARBOUR = \"$Live 100%\"\n\
+         [variant.other.process.web]\nrun = \"node bell.js\"\n",
     );
     let _ = program.succeed("build ferry --anyway");
     let registry = OciRegistry::start(Faults::default());
@@ -83,7 +85,21 @@ fn variants_and_what_only_a_platform_knows_are_said_at_the_command() {
     );
     let _ = program
         .succeed(&format!("hand-over {at} --to kubernetes --folder live --source ferry --variant live"));
-    assert!(written(&program, &registry, "live/web.yaml").contains("replicas: 5"));
+    let web = written(&program, &registry, "live/web.yaml");
+    assert!(web.contains("replicas: 5"), "{web}");
+    // What the variant has of variables and the image has not is said; what only a build can change is refused.
+    assert!(web.contains("value: \"$Live 100%\"") && web.contains("value: \"9000\""), "{web}");
+    let _ =
+        program.succeed(&format!("hand-over {at} --to compose --folder live --source ferry --variant live"));
+    assert!(written(&program, &registry, "live/compose.yaml").contains("HARBOUR: \"$$Live 100%\""));
+    let _ =
+        program.succeed(&format!("hand-over {at} --to systemd --folder live --source ferry --variant live"));
+    assert!(
+        written(&program, &registry, "live/ferry-web.service").contains("--set \"HARBOUR=$$Live 100%%\"")
+    );
+    let other =
+        program.run(&format!("hand-over {at} --to compose --folder live --source ferry --variant other"));
+    assert!(other.code == 2 && other.stderr.contains("its command is another one"), "{other}");
     let store =
         format!("hand-over ferry --registry {}/harbour/ferry --to compose --folder out", registry.host());
     assert_eq!(program.json(&store)["files"][0], "out/compose.yaml");
