@@ -1,7 +1,9 @@
 //! Stands in for `node` in the tests of `run`: a real program with shared libraries, of the machine
 //! that the tests run on. Asked for its version, it answers as Node does. Given a file, it serves it
 //! over HTTP on `PORT`; given `--say`, it prints its surroundings and ends with the status given; given `--keep`, it
-//! writes a file; given `--use`, it uses as much as it gets of something; and given `--ask`, it prints what a port of its machine says, and complains as runtimes do when it cannot.
+//! tries to write a file; given `--write`, it writes one; given `--use`, it uses as much as it gets of something; given `--ask`, it prints
+//! what a port of its machine says, and complains as runtimes do when it cannot; and given `--call`, it prints what a server answers,
+//! and stays.
 
 #![allow(
     clippy::print_stdout,
@@ -23,7 +25,9 @@ fn main() {
         Some("--fetch") => fetch(&arguments[1..]),
         Some("--say") => say(&arguments[1..]),
         Some("--keep") => keep(&arguments[1]),
+        Some("--write") => fs::write(&arguments[1], &arguments[2]).expect("it can be written"),
         Some("--ask") => ask(&arguments[1]),
+        Some("--call") => call(&arguments[1]),
         Some("--use") => use_up(&arguments[1]),
         Some(file) => serve(&fs::read(file).expect("the file is in the image")),
         None => process::exit(64),
@@ -66,6 +70,16 @@ fn ask(port: &str) {
             process::exit(1);
         }
     }
+}
+
+/// Prints what a server answers, and does nothing more.
+fn call(address: &str) {
+    let mut stream = TcpStream::connect(address).expect("a server");
+    stream.write_all(b"GET / HTTP/1.0\r\n\r\n").expect("it listens");
+    let mut answer = String::new();
+    stream.read_to_string(&mut answer).expect("an answer");
+    println!("{address} says {}", answer.rsplit("\r\n").next().unwrap_or_default().trim());
+    std::thread::sleep(std::time::Duration::from_secs(600));
 }
 
 /// Uses as much as it gets of something.

@@ -131,7 +131,8 @@ pub enum Command {
     /// Run a process type or task of an image on this machine
     #[command(
         after_help = "Examples:\n  shtetl run timetable\n  shtetl run timetable tides --set HARBOUR=Kestrel\n  \
-        shtetl run fares:14 audit -- --from 2026-01-01\n\n\
+        shtetl run fares:14 audit -- --from 2026-01-01\n  shtetl run fares --all\n  \
+        shtetl run fares -- python -m this\n\n\
         The exit code is the process's own; 0 when it was stopped with Ctrl-C or SIGTERM."
     )]
     Run(RunOptions),

@@ -31,7 +31,7 @@ const TRUST: &str = "SHTETL_TRUST";
 
 /// Everything that commands need besides their own options.
 pub struct Surroundings {
-    pub store: Store,
+    pub store: Arc<Store>,
     pub host: Host,
     pub book: Arc<AddressBook>,
     /// Who may come in at registries of packages.
@@ -74,7 +74,7 @@ impl Surroundings {
         let trusted = user.trusted.iter().cloned().chain(trusted).collect();
         let said = ecosystems::gather(&app.into_iter().chain(whole).collect::<Vec<_>>(), &of_user, trusted);
         Ok(Self {
-            store: Store::open(&folder)?,
+            store: Arc::new(Store::open(&folder)?),
             credentials: Arc::new(credentials(env::split_paths(&path).collect())),
             host: Host { root: global.host_root.clone(), search: env::split_paths(&path).collect() },
             book: Arc::new(addresses::book(of_user, &said, &global.host_root)),
@@ -93,7 +93,7 @@ impl Surroundings {
     /// The same with another store.
     pub fn with_store(&self, store: Store) -> Self {
         Self {
-            store,
+            store: Arc::new(store),
             host: self.host.clone(),
             book: Arc::clone(&self.book),
             logins: self.logins.clone(),

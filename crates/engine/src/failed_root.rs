@@ -34,6 +34,7 @@ impl FailedRoot {
             env: self.plan.env.iter().cloned().chain(terminal).collect(),
             network: Network::Alone,
             listens: Vec::new(),
+            names: Vec::new(),
             on_terminal: true,
             limits: Limits::PROCESS,
             ..self.plan.clone()

@@ -17,6 +17,7 @@ use source::{SourceTree, TreeFile, TreeKind};
 use std::collections::{BTreeMap, BTreeSet, VecDeque};
 use std::fs::{self, File};
 use std::io::{self, BufRead, BufReader, PipeReader};
+use std::net::Ipv4Addr;
 use std::os::unix::fs::{lchown, symlink};
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
@@ -124,7 +125,8 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
         root_writable: true,
         on_terminal: false,
         network: if cx.gateway.is_some() { Network::Linked } else { Network::Alone },
-        listens: cx.gateway.iter().map(|_| gateway::PORT).collect(),
+        listens: cx.gateway.iter().map(|_| (Ipv4Addr::LOCALHOST, gateway::PORT).into()).collect(),
+        names: Vec::new(),
         uid: APP_USER.uid,
         gid: APP_USER.gid,
         limits: cx.limits,
@@ -173,7 +175,7 @@ fn finish(job: &Job<'_>, plan: &Plan, store: &Store, cx: &StepContext<'_>) -> Re
 /// What `work` gives, while the programs may fetch what their step lets them.
 fn served<T>(running: &Running, cx: &StepContext<'_>, work: impl FnOnce() -> Result<T>) -> Result<T> {
     let (Some(gateway), Some(link)) = (cx.gateway, running.link()) else { return work() };
-    let listener = link.listener(gateway::PORT)?;
+    let listener = link.listener(0)?;
     let ended = AtomicBool::new(false);
     std::thread::scope(|scope| {
         // However the work ends, nobody is served after it.

@@ -6,14 +6,14 @@ use rustix::net::{
     AddressFamily, RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags, SendAncillaryBuffer,
     SendAncillaryMessage, SendFlags, SocketFlags, SocketType, recvmsg, sendmsg, socketpair,
 };
-use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, IoSlice, IoSliceMut};
 use std::mem::MaybeUninit;
 use std::net::{IpAddr, Ipv4Addr, Ipv6Addr, SocketAddr, TcpListener, TcpStream};
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 
-/// What is asked for, in the first byte of a request; the port follows, the lower byte first.
+/// What is asked for, in the first byte of a request; a number follows, the lower byte first: a port to connect to, or the
+/// place of a listener in the plan.
 const CONNECT: u8 = 1;
 const LISTEN: u8 = 2;
 const LIST: u8 = 3;
@@ -38,9 +38,10 @@ impl Link {
         self.ask(CONNECT, port).map(TcpStream::from)
     }
 
-    /// The listener on a port inside that the plan asked for; once.
-    pub fn listener(&self, port: u16) -> io::Result<TcpListener> {
-        self.ask(LISTEN, port).map(TcpListener::from)
+    /// The listener on the `number`th address that the plan asked for, from 0; once.
+    pub fn listener(&self, number: usize) -> io::Result<TcpListener> {
+        let number = u16::try_from(number).map_err(io::Error::other)?;
+        self.ask(LISTEN, number).map(TcpListener::from)
     }
 
     /// What listens inside: addresses and ports.
@@ -53,9 +54,9 @@ impl Link {
         Ok(text.lines().filter_map(|line| line.parse().ok()).collect())
     }
 
-    fn ask(&self, what: u8, port: u16) -> io::Result<OwnedFd> {
+    fn ask(&self, what: u8, number: u16) -> io::Result<OwnedFd> {
         let end = self.0.lock().unwrap_or_else(PoisonError::into_inner);
-        rustix::net::send(&*end, &message(what, port), SendFlags::NOSIGNAL)?;
+        rustix::net::send(&*end, &message(what, number), SendFlags::NOSIGNAL)?;
         let mut room = [MaybeUninit::uninit(); rustix::cmsg_space!(ScmRights(1))];
         let mut ancillary = RecvAncillaryBuffer::new(&mut room);
         let mut answer = [0; 4];
@@ -72,17 +73,16 @@ impl Link {
     }
 }
 
-/// Listens on ports of the loopback interface.
-pub(crate) fn listeners(ports: &[u16]) -> io::Result<BTreeMap<u16, TcpListener>> {
-    let ports: BTreeSet<u16> = ports.iter().copied().collect();
-    ports.into_iter().map(|port| Ok((port, TcpListener::bind((Ipv4Addr::LOCALHOST, port))?))).collect()
+/// Listens on addresses of the loopback interface.
+pub(crate) fn listeners(addresses: &[SocketAddr]) -> io::Result<Vec<Option<TcpListener>>> {
+    addresses.iter().map(|address| TcpListener::bind(address).map(Some)).collect()
 }
 
 /// Answers requests until the caller is gone; the work of a thread of the first process inside.
-pub(crate) fn serve(end: &OwnedFd, mut listeners: BTreeMap<u16, TcpListener>) {
+pub(crate) fn serve(end: &OwnedFd, mut listeners: Vec<Option<TcpListener>>) {
     let mut request = [0; 3];
     while let Ok((3, _)) = rustix::net::recv(end, &mut request[..], RecvFlags::empty()) {
-        let port = u16::from_le_bytes([request[1], request[2]]);
+        let number = u16::from_le_bytes([request[1], request[2]]);
         if request[0] == LIST {
             let mut list: String = listening().iter().map(|address| format!("{address}\n")).collect();
             list.truncate(LONGEST_LIST);
@@ -92,9 +92,10 @@ pub(crate) fn serve(end: &OwnedFd, mut listeners: BTreeMap<u16, TcpListener>) {
             }
         }
         let made = match request[0] {
-            CONNECT => connect_inside(port).map(OwnedFd::from),
+            CONNECT => connect_inside(number).map(OwnedFd::from),
             LISTEN => {
-                listeners.remove(&port).map(OwnedFd::from).ok_or_else(|| io::ErrorKind::NotFound.into())
+                let listener = listeners.get_mut(usize::from(number)).and_then(Option::take);
+                listener.map(OwnedFd::from).ok_or_else(|| io::ErrorKind::NotFound.into())
             }
             _ => return,
         };
@@ -104,8 +105,8 @@ pub(crate) fn serve(end: &OwnedFd, mut listeners: BTreeMap<u16, TcpListener>) {
     }
 }
 
-fn message(what: u8, port: u16) -> [u8; 3] {
-    let [low, high] = port.to_le_bytes();
+fn message(what: u8, number: u16) -> [u8; 3] {
+    let [low, high] = number.to_le_bytes();
     [what, low, high]
 }
 

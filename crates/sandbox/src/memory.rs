@@ -1,4 +1,6 @@
-//! How this process gives memory back.
+//! Memory: what processes use, and how this one gives it back.
+
+use std::fs;
 
 /// From this size in bytes, a piece of memory is the system's own, and goes back when it is freed.
 const OWN_PIECE: i32 = 128 << 10;
@@ -14,4 +16,14 @@ pub fn give_memory_back_early() {
     unsafe {
         libc::mallopt(libc::M_MMAP_THRESHOLD, OWN_PIECE);
     }
+}
+
+/// Bytes of memory that a process and all that it started use, pages that several of them have counted for each.
+pub fn memory_of_tree(number: u32) -> Option<u64> {
+    let statm = fs::read_to_string(format!("/proc/{number}/statm")).ok()?;
+    let pages: u64 = statm.split(' ').nth(1)?.parse().ok()?;
+    let page = rustix::param::page_size() as u64;
+    let children = fs::read_to_string(format!("/proc/{number}/task/{number}/children")).unwrap_or_default();
+    let children = children.split_whitespace().filter_map(|child| memory_of_tree(child.parse().ok()?));
+    Some(pages * page + children.sum::<u64>())
 }

@@ -2,6 +2,7 @@
 
 use crate::limits::Limits;
 use serde::{Deserialize, Serialize};
+use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
 /// The first of the ids that the superuser's processes and their files have on this machine; nobody has them.
@@ -85,8 +86,10 @@ pub struct Plan {
     pub root_writable: bool,
     /// What it sees of the network.
     pub network: Network,
-    /// Ports of its own network on which its caller listens before it starts.
-    pub listens: Vec<u16>,
+    /// Addresses of its own network on which its caller listens before it starts.
+    pub listens: Vec<SocketAddr>,
+    /// Names in its own network, besides `localhost`.
+    pub names: Vec<(String, IpAddr)>,
     /// Whether its standard input is a terminal, which is to be its own: Ctrl-C and jobs are for it and what it starts.
     pub on_terminal: bool,
     /// The user that the process sees itself as.

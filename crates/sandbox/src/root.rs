@@ -46,7 +46,7 @@ const HIDDEN: [&str; 24] = [
     "vmallocinfo",
 ];
 
-/// The names of a network that has nothing but its loopback interface.
+/// The names of every network of its own.
 const HOSTS: &str = "127.0.0.1 localhost\n::1 localhost\n";
 /// How the working folders of merged folders begin.
 const MERGED_WORK: &str = "merged-work-";
@@ -87,7 +87,10 @@ pub(crate) fn prepare(plan: &Plan) -> io::Result<()> {
                 }
             }
         }
-        Network::Linked => fs::write(scratch.join("front/etc/hosts"), HOSTS)?,
+        Network::Linked => {
+            let names = plan.names.iter().map(|(name, address)| format!("{address} {name}\n"));
+            fs::write(scratch.join("front/etc/hosts"), HOSTS.to_owned() + &names.collect::<String>())?;
+        }
         Network::Alone => {}
     }
     if plan.mode.isolation == Isolation::Superuser {

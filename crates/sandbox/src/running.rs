@@ -143,6 +143,11 @@ impl Running {
         self.link.clone()
     }
 
+    /// The number on this machine of the first process that was started for it.
+    pub fn number(&self) -> u32 {
+        self.stage.id()
+    }
+
     /// What the process writes to standard output, when that is a pipe; once.
     pub fn take_output(&mut self) -> Option<ChildStdout> {
         self.stage.stdout.take()

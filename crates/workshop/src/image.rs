@@ -93,7 +93,7 @@ pub fn join(store: &Store, indexes: &[BlobDigest]) -> Result<BlobDigest> {
 }
 
 /// A folder of the app in the image; a dot is all of it.
-pub(crate) fn inside_app(folder: &str) -> String {
+pub fn inside_app(folder: &str) -> String {
     if matches!(folder, "." | "") { WORKING_FOLDER.to_owned() } else { format!("{WORKING_FOLDER}/{folder}") }
 }
 

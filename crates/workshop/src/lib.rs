@@ -38,17 +38,13 @@ pub mod linkage;
 mod member;
 mod overwritten;
 pub mod plan;
-mod ports;
 pub mod prepare;
 pub mod record;
 mod recording;
-pub mod run;
 mod shared_libraries;
 pub mod storage;
 pub mod survey;
 pub mod trials;
-pub mod unreachable;
-pub mod unwritable;
 
 #[cfg(test)]
 mod tests;

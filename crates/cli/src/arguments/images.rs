@@ -217,6 +217,12 @@ pub struct RunOptions {
     pub image: String,
     /// The process type or task [default: the image's first]
     pub process: Option<String>,
+    /// Run all process types, each with its instances, after the tasks that come before a release
+    #[arg(long, conflicts_with_all = ["process", "shell"])]
+    pub all: bool,
+    /// Open a shell where the process would run
+    #[arg(long)]
+    pub shell: bool,
     /// Value of a setting, or only its name to take the value from the environment; may be repeated
     #[arg(long, value_name = "NAME[=VALUE]")]
     pub set: Vec<String>,
@@ -235,7 +241,7 @@ pub struct RunOptions {
     /// Keep what the process writes into its writable folders in this folder [default: dropped at the end]
     #[arg(long, value_name = "DIR")]
     pub data: Option<PathBuf>,
-    /// Arguments for the process
-    #[arg(last = true)]
+    /// Arguments for the named process; without one, a command to run in its place
+    #[arg(last = true, value_name = "ARGUMENTS", conflicts_with_all = ["all", "shell"])]
     pub arguments: Vec<String>,
 }

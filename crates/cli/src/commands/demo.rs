@@ -12,6 +12,8 @@ use content::store::{Store, remove_tree};
 use model::error::BaseError;
 use model::{Error, ProcessKind, ProcessType, shell_words};
 use remote::Network;
+use running::image::PortUse;
+use running::{Launched, Start, http};
 use std::fs;
 use std::io::{BufRead, BufReader, IsTerminal, Read};
 use std::path::{Path, PathBuf};
@@ -20,10 +22,9 @@ use std::time::{Duration, Instant};
 use workshop::app::App;
 use workshop::base_selection::provisions;
 use workshop::build::{Built, Exports, Planned};
+use workshop::inspect;
 use workshop::inspect::DEFAULT_TAG;
 use workshop::prepare::prepare;
-use workshop::run::{Launched, Start};
-use workshop::{inspect, run};
 
 /// The apps, in the order in which they are shown.
 const APPS: [&str; 3] = ["timetable", "fares", "notices"];
@@ -233,9 +234,10 @@ impl<'a> Demo<'a> {
 
     fn launch(&self, name: &str, process: &ProcessType, port: Option<u16>) -> Result<Launched, Failure> {
         let image = inspect::open(&self.surroundings.store, name)?;
-        let start = Start { port, ..Start::within(self.surroundings.process_limits()) };
+        let start =
+            Start { port: PortUse::Published(port), ..Start::within(self.surroundings.process_limits()) };
         let io = [Stdio::null(), Stdio::piped(), Stdio::null()];
-        Ok(run::start(&self.surroundings.store, &image, Some(&process.name), start, io)?)
+        Ok(running::start(&self.surroundings.store, &image, Some(&process.name), start, io)?)
     }
 
     fn run_process(&self, name: &str, process: &ProcessType) -> Result<(), Failure> {
@@ -253,7 +255,7 @@ impl<'a> Demo<'a> {
         }
         let more = QUESTIONS.iter().filter(|(app, _)| *app == name).map(|(_, path)| *path);
         for path in std::iter::once("/").chain(more).chain(process.health.as_deref().filter(|h| *h != "/")) {
-            let (status, body) = run::ask(port, path)?;
+            let (status, body) = http::ask(port, path)?;
             self.output.line(format!("  {} {status}", styled(GOOD, format!("GET {path}"))));
             body.lines().take(LINES).for_each(|line| self.said(line));
         }

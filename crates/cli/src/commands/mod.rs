@@ -19,7 +19,6 @@ mod order;
 pub mod pull;
 pub mod push;
 pub mod run;
-mod run_settings;
 pub mod runtimes;
 pub mod schema;
 pub mod settings;
@@ -28,7 +27,6 @@ pub mod store;
 pub mod survey;
 pub mod swap_base;
 pub mod verify;
-mod watch;
 
 use crate::error::Failure;
 use std::process::ExitCode;

@@ -45,9 +45,5 @@ pub(super) fn words_of(error: &RunError) -> Worded {
             format!("port {port} is in use on this machine"),
             "take another: --port N, or --port 0 for a free one",
         ),
-        RunError::EndedEarly { status, output } => Worded {
-            details: output.lines().map(|l| format!("  | {l}")).collect(),
-            ..worded(FAILED, format!("the process ended before it answered ({status})"), "")
-        },
     }
 }

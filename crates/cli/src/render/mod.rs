@@ -1,5 +1,6 @@
 //! How results look: text for people, JSON for programs.
 
+pub mod instances;
 pub mod problem;
 pub mod snippet;
 pub mod table;
@@ -64,6 +65,11 @@ impl Output {
         }
     }
 
+    /// Another output of the same format, for threads that outlive the borrow of this one.
+    pub fn another(&self) -> Self {
+        Self { format: self.format, is_aside: self.is_aside, failed: Mutex::default() }
+    }
+
     pub fn is_json(&self) -> bool {
         self.format == Format::Json
     }
@@ -86,6 +92,14 @@ impl Output {
     /// The result as JSON, one document.
     pub fn json(&self, value: &impl Serialize) {
         match serde_json::to_string_pretty(value) {
+            Ok(text) => self.line(text),
+            Err(error) => self.keep(Err(error.into())),
+        }
+    }
+
+    /// A part of the result as JSON, one line.
+    pub fn json_line(&self, value: &impl Serialize) {
+        match serde_json::to_string(value) {
             Ok(text) => self.line(text),
             Err(error) => self.keep(Err(error.into())),
         }

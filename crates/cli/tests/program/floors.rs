@@ -14,7 +14,7 @@ const FLOORS: [&[&str]; 11] = [
     &["planning"],
     &["bases", "definitions", "go", "java", "node", "php", "python", "ruby", "static_site"],
     &["workshop"],
-    &["images"],
+    &["images", "running"],
     &["evidence"],
     &["cli"],
 ];

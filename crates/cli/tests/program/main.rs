@@ -34,6 +34,7 @@ mod real_compiler;
 mod registries;
 mod resolving;
 mod run;
+mod run_all;
 mod schema;
 mod settings;
 mod shell_on_failure;

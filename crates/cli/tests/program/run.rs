@@ -63,12 +63,12 @@ fn serve(program: &Program, network: &str) -> Served {
 
 fn answers_and_ends(program: &Program) {
     let mut served = serve(program, "own");
-    let (status, body) = workshop::run::ask(served.port, "/").unwrap();
+    let (status, body) = running::http::ask(served.port, "/").unwrap();
     assert_eq!((status, body.as_str()), (200, "the ferry sails\n"));
     let kill = std::process::Command::new("kill").arg(served.child.id().to_string()).status().unwrap();
     assert!(kill.success());
     assert_eq!(served.child.wait().unwrap().code(), Some(0), "SIGTERM ends it cleanly");
-    assert!(workshop::run::ask(served.port, "/").is_err(), "nothing is left running");
+    assert!(running::http::ask(served.port, "/").is_err(), "nothing is left running");
 }
 
 #[test]
@@ -173,7 +173,7 @@ fn killing_the_program_kills_the_process() {
     served.child.kill().unwrap();
     served.child.wait().unwrap();
     let deadline = std::time::Instant::now() + std::time::Duration::from_secs(10);
-    while workshop::run::ask(port, "/").is_ok() {
+    while running::http::ask(port, "/").is_ok() {
         assert!(std::time::Instant::now() < deadline, "the process outlived the program");
         std::thread::sleep(std::time::Duration::from_millis(20));
     }
@@ -221,12 +221,12 @@ fn ports_of_this_machine_lead_to_the_port_that_each_process_has_for_itself() {
     let (one, other) = (serve(&program, "own"), serve(&program, "own"));
     assert_ne!(one.port, other.port);
     for served in [&one, &other] {
-        assert_eq!(workshop::run::ask(served.port, "/").unwrap().0, 200);
+        assert_eq!(running::http::ask(served.port, "/").unwrap().0, 200);
         // Connections are led on one by one, and many at once.
         std::thread::scope(|scope| {
             for _ in 0..16 {
                 scope.spawn(|| {
-                    assert_eq!(workshop::run::ask(served.port, "/").unwrap().1, "the ferry sails\n")
+                    assert_eq!(running::http::ask(served.port, "/").unwrap().1, "the ferry sails\n")
                 });
             }
         });

@@ -25,7 +25,4 @@ pub enum RunError {
     /// The port is taken.
     #[error("port {port} is in use")]
     PortTaken { port: u16 },
-    /// The process ended before it answered.
-    #[error("the process ended before it answered")]
-    EndedEarly { status: String, output: String },
 }

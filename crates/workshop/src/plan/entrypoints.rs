@@ -7,7 +7,7 @@ use model::{Error, ProcessType, Result};
 use std::collections::BTreeMap;
 
 /// The variable that tells a process which port to listen on.
-pub(crate) const PORT_VARIABLE: &str = "PORT";
+pub const PORT_VARIABLE: &str = "PORT";
 
 /// By process type.
 pub(super) fn of(survey: &Survey, has_shell: bool) -> Result<BTreeMap<String, Vec<String>>> {

@@ -6,7 +6,7 @@ mod entrypoints;
 mod fetching;
 mod resolutions;
 
-pub(crate) use entrypoints::PORT_VARIABLE;
+pub use entrypoints::PORT_VARIABLE;
 pub use resolutions::Resolutions;
 
 use crate::base_selection::NewPins;

@@ -2,10 +2,10 @@
 
 use crate::render::Output;
 use model::ProcessKind;
+use running::unreachable::{self, Unreachable};
+use running::unwritable::{self, Unwritable};
 use std::collections::BTreeSet;
 use std::io::{PipeReader, Read, Write};
-use workshop::unreachable::{self, Unreachable};
-use workshop::unwritable::{self, Unwritable};
 
 /// How many bytes of a line are looked at.
 const LONGEST_LINE: usize = 4096;
@@ -41,7 +41,8 @@ pub fn watch(mut errors: PipeReader, watched: &Watched<'_>, output: &Output) {
 }
 
 impl Watched<'_> {
-    fn explained(&self, line: &str) -> Option<String> {
+    /// What a complaint means, and what helps.
+    pub fn explained(&self, line: &str) -> Option<String> {
         if let Some(what) = unwritable::in_line(line) {
             return Some(self.not_written(&what));
         }

@@ -1,0 +1,144 @@
+//! `run`: runs a process type or task of an image on this machine, or all of them.
+
+mod all;
+mod complaints;
+mod given_settings;
+mod shell;
+
+use super::Done;
+use super::opened::open_anywhere;
+use crate::arguments::{RunNetwork, RunOptions};
+use crate::error::{limit_advice, over_limit};
+use crate::interrupt::{self, Ending};
+use crate::render::{FAINT, GOOD, Output, styled};
+use crate::surroundings::Surroundings;
+use complaints::{Watched, watch};
+use model::{ProcessKind, ProcessType, Result};
+use running::image::{Data, PortUse};
+use running::process::{KILL, TERMINATE};
+use running::ways::Way;
+use running::{Launched, Start};
+use sandbox::{Ended, Limit};
+use std::io::IsTerminal;
+use std::process::{ExitCode, Stdio};
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+/// How long a process that was asked to end may take.
+const GRACE: Duration = Duration::from_secs(10);
+/// How long a process that listens is waited for before nothing more is said of it.
+const PATIENCE: Duration = Duration::from_secs(10);
+
+pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -> Done {
+    let (image, _) = open_anywhere(&options.image, surroundings, output)?;
+    if options.all {
+        return all::run_all(options, image, surroundings, output);
+    }
+    let network = network(options, surroundings);
+    let start = start_of(options, network, surroundings)?;
+    if options.shell {
+        return shell::open(&image, options.process.as_deref(), start, surroundings);
+    }
+    let has_input = !std::io::stdin().is_terminal() && !given_settings::read_input(options);
+    let stdin = if has_input { Stdio::inherit() } else { Stdio::null() };
+    let (errors, to_errors) = std::io::pipe()?;
+    let io = [stdin, Stdio::inherit(), to_errors.into()];
+    let is_one_off = start.command.is_some();
+    let mut launched = running::start(&surroundings.store, &image, options.process.as_deref(), start, io)?;
+    let control = launched.process().remote_control()?;
+    let stopped = interrupt::on_signal(GRACE, move |ending| match ending {
+        Ending::Asked => control.signal(TERMINATE),
+        Ending::Forced => control.signal(KILL),
+    })?;
+    let process = options.process.clone().unwrap_or_else(|| image.variants[0].process.clone());
+    let declared = image.record.processes.iter().find(|p| p.name == process).filter(|_| !is_one_off);
+    let kind = declared.map(|p| p.kind);
+    let name = if is_one_off { options.arguments[0].clone() } else { process };
+    let watched = Watched { process: &name, kind, has_own_network: network == RunNetwork::Own };
+    let ended = std::thread::scope(|scope| {
+        // This thread ends with the last process that could still write.
+        scope.spawn(|| watch(errors, &watched, output));
+        if kind == Some(ProcessKind::Process) {
+            output.aside(styled(FAINT, format!("{} {name} starts; Ctrl-C ends it", image.label)));
+            announce(&mut launched, &name, output);
+        }
+        launched.process().wait().map_err(model::Error::from)
+    })?;
+    if stopped.load(Ordering::SeqCst) {
+        output.aside(styled(FAINT, format!("{} {name} ended", image.label)));
+        return Ok(ExitCode::SUCCESS);
+    }
+    Ok(exit_code(&name, declared, ended, output))
+}
+
+fn network(options: &RunOptions, surroundings: &Surroundings) -> RunNetwork {
+    options.network.unwrap_or(match surroundings.user.on_host_network {
+        Some(true) => RunNetwork::Host,
+        _ => RunNetwork::Own,
+    })
+}
+
+/// What the options say of the start of a single process.
+fn start_of(
+    options: &RunOptions,
+    network: RunNetwork,
+    surroundings: &Surroundings,
+) -> Result<Start, crate::error::Failure> {
+    // Without a process type, what follows is a command of its own, for which no port answers.
+    let command =
+        (options.process.is_none() && !options.arguments.is_empty()).then(|| options.arguments.clone());
+    let is_apart = command.is_some() || options.shell;
+    let data = match &options.data {
+        Some(folder) => Data::Kept(std::path::absolute(folder)?),
+        None => Data::Dropped,
+    };
+    Ok(Start {
+        settings: given_settings::gather(options)?,
+        port: if is_apart { PortUse::Kept(None) } else { PortUse::Published(options.port) },
+        on_host_network: network == RunNetwork::Host,
+        ways: options.reach.iter().map(|port| Way::to_this_machine(*port)).collect(),
+        arguments: if command.is_some() { Vec::new() } else { options.arguments.clone() },
+        command,
+        data,
+        ..Start::within(surroundings.process_limits())
+    })
+}
+
+fn exit_code(name: &str, declared: Option<&ProcessType>, ended: Ended, output: &Output) -> ExitCode {
+    match ended {
+        Ended::Exit(status) => ExitCode::from(u8::try_from(status).unwrap_or(1)),
+        Ended::Over(limit) => {
+            output.aside(format!("{name} {}", over_limit(limit)));
+            let own = declared.filter(|p| limit == Limit::Memory && p.memory.is_some());
+            output.aside(format!("note: {}", match own {
+                Some(declared) => {
+                    let table = if declared.kind == ProcessKind::Task { "task" } else { "process" };
+                    format!("if it needs more, raise memory in shtetl.toml, under [{table}.{name}], and build again")
+                }
+                None => limit_advice(limit),
+            }));
+            ExitCode::from(128 + KILL)
+        }
+        Ended::Signal(signal) => {
+            output.aside(format!("{name} was ended by signal {signal}"));
+            ExitCode::from(u8::try_from(128 + signal).unwrap_or(1))
+        }
+    }
+}
+
+fn announce(launched: &mut Launched, process: &str, output: &Output) {
+    let Some(port) = launched.port else { return };
+    if launched.wait_for_port(PATIENCE) {
+        output.aside(format!("{} http://127.0.0.1:{port}/", styled(GOOD, "answers on")));
+    } else if let Some(other) = launched.listening().first() {
+        let port = other.port();
+        output.aside(format!(
+            "note: {process} listens on {other}: in shtetl.toml, under [process.{process}]: port = {port}, and build again"
+        ));
+        if other.ip().is_loopback() {
+            output.aside(
+                "note: elsewhere than in `shtetl run` nobody reaches that address: let it listen on 0.0.0.0",
+            );
+        }
+    }
+}

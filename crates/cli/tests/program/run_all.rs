@@ -1,0 +1,211 @@
+//! `run --all`, and commands in the surroundings of an app.
+
+use crate::run::with_app;
+use std::fs;
+use std::io::{BufRead, BufReader};
+use std::process::{Child, Stdio};
+use std::sync::mpsc::{Receiver, channel};
+use std::time::Duration;
+use testkit::program::Program;
+
+/// How long something that is waited for may take on a slow machine.
+const PATIENCE: Duration = Duration::from_secs(60);
+
+/// An app of a page that a task writes, two instances that serve it, and one that calls them.
+fn ferry() -> Program {
+    let program = with_app();
+    program.write("ferry/data/.keep", "");
+    program.write(
+        "ferry/shtetl.toml",
+        "[base]\nfrom = \"host\"\n\
+         [process.web]\nrun = \"node data/page.html\"\nwritable = [\"data\"]\nhealth = \"/\"\ninstances = 2\n\
+         [process.caller]\nrun = \"node --call web:8080\"\n\
+         [task.migrate]\nrun = \"node --write data/page.html 'the ferry sails'\"\nwritable = [\"data\"]\nbefore = \"release\"\n",
+    );
+    let _ = program.succeed("build ferry --anyway");
+    program
+}
+
+/// A running program whose lines can be waited for; ended with the test, however that ends.
+struct Followed {
+    child: Child,
+    lines: Receiver<String>,
+    seen: Vec<String>,
+}
+
+impl Drop for Followed {
+    fn drop(&mut self) {
+        // It may have ended already, which is fine.
+        let _ = self.child.kill();
+        let _ = self.child.wait();
+    }
+}
+
+impl Followed {
+    fn start(program: &Program, arguments: &str) -> Self {
+        let mut command = program.command(arguments.split(' '));
+        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let (tell, lines) = channel();
+        let other = tell.clone();
+        let (output, errors) = (child.stdout.take().unwrap(), child.stderr.take().unwrap());
+        std::thread::spawn(move || {
+            BufReader::new(output).lines().map_while(Result::ok).try_for_each(|line| tell.send(line))
+        });
+        std::thread::spawn(move || {
+            BufReader::new(errors).lines().map_while(Result::ok).try_for_each(|line| other.send(line))
+        });
+        Self { child, lines, seen: Vec::new() }
+    }
+
+    fn wait_for(&mut self, wanted: &str) -> String {
+        while let Ok(line) = self.lines.recv_timeout(PATIENCE) {
+            self.seen.push(line.clone());
+            if line.contains(wanted) {
+                return line;
+            }
+        }
+        panic!("{wanted:?} never came: {:#?}", self.seen);
+    }
+
+    /// Ends it with a signal, and gives its exit code.
+    fn end(&mut self, signal: &str) -> Option<i32> {
+        let number = self.child.id().to_string();
+        assert!(std::process::Command::new("kill").args([signal, &number]).status().unwrap().success());
+        let code = self.child.wait().unwrap().code();
+        self.seen.extend(self.lines.iter());
+        code
+    }
+}
+
+#[test]
+fn all_process_types_run_after_the_tasks_and_reach_each_other_by_name() {
+    let program = ferry();
+    let mut all = Followed::start(&program, "run ferry --all --port 0");
+    all.wait_for("caller.1  | web:8080 says the ferry sails");
+    // The first of the two may have been enough for the caller.
+    let is_second = all.seen.iter().any(|line| line.starts_with("web.2     * healthy"));
+    let healthy =
+        if is_second { all.seen.last().cloned() } else { Some(all.wait_for("web.2     * healthy")) };
+    assert!(healthy.is_some());
+    let address = all.seen.iter().find_map(|line| line.split_once("http://127.0.0.1:")).unwrap().1;
+    let port: u16 = address.trim_end_matches('/').parse().unwrap();
+    for _ in 0..4 {
+        assert_eq!(running::http::ask(port, "/").unwrap(), (200, "the ferry sails".to_owned()));
+    }
+    assert_eq!(all.end("-INT"), Some(0));
+    let place = |wanted: &str| all.seen.iter().position(|line| line.contains(wanted));
+    assert!(place("migrate.1 * ended").unwrap() < place("web.1     * starts").unwrap(), "{:#?}", all.seen);
+    for name in ["web.1     * ended", "web.2     * ended", "caller.1  * ended"] {
+        assert!(place(name).is_some(), "{name}: {:#?}", all.seen);
+    }
+    assert!(running::http::ask(port, "/").is_err(), "nothing is left running");
+    let log = program.path("store/logs/ferry/caller.1.log");
+    assert_eq!(fs::read_to_string(log).unwrap(), "web:8080 says the ferry sails\n");
+}
+
+#[test]
+fn a_process_reaches_another_with_its_own_port_where_a_setting_speaks_of_that() {
+    let program = ferry();
+    program.edit("ferry/shtetl.toml", "[process.caller]", "[process.caller]\nport = 8080");
+    let _ = program.succeed("build ferry --anyway");
+    let mut all = Followed::start(&program, "run ferry --all --port 0 --set PAGE=http://web:8080/");
+    all.wait_for("caller.1  | web:8080 says the ferry sails");
+    assert_eq!(all.end("-INT"), Some(0));
+}
+
+#[test]
+fn what_an_app_writes_is_kept_where_that_is_wanted() {
+    let program = ferry();
+    let mut all = Followed::start(&program, "run ferry --all --port 0 --data kept");
+    all.wait_for("caller.1  | web:8080");
+    assert_eq!(all.end("-TERM"), Some(0));
+    assert_eq!(fs::read_to_string(program.path("kept/data/page.html")).unwrap(), "the ferry sails");
+}
+
+#[test]
+fn a_task_that_fails_keeps_everything_else_from_starting() {
+    let program = ferry();
+    program.edit("ferry/shtetl.toml", "node --write data/page.html 'the ferry sails'", "node --say 7");
+    let _ = program.succeed("build ferry --anyway");
+    let said = program.run("run ferry --all --port 0");
+    assert_eq!(said.code, 7, "{said}");
+    assert!(said.stderr.ends_with("migrate.1 * ended with status 7\n"), "{said}");
+    assert!(!said.stderr.contains("web.1"), "{said}");
+}
+
+#[test]
+fn a_process_that_ends_again_and_again_ends_the_others_with_its_status() {
+    let program = ferry();
+    program.edit("ferry/shtetl.toml", "node --call web:8080", "node --say 9");
+    let _ = program.succeed("build ferry --anyway");
+    let said = program.run("run ferry --all --port 0");
+    assert_eq!(said.code, 9, "{said}");
+    let of_caller: Vec<&str> = said.stderr.lines().filter(|line| line.starts_with("caller.1  *")).collect();
+    assert_eq!(
+        of_caller,
+        [
+            "caller.1  * starts",
+            "caller.1  * runs",
+            "caller.1  * ended with status 9; starts again in [time]",
+            "caller.1  * starts",
+            "caller.1  * runs",
+            "caller.1  * ended with status 9 (2 times in a row); starts again in [time]",
+            "caller.1  * starts",
+            "caller.1  * runs",
+            "caller.1  * ended with status 9 (3 times in a row); starts again in [time]",
+            "caller.1  * starts",
+            "caller.1  * runs",
+            "caller.1  * ended with status 9",
+        ]
+    );
+    assert!(said.stderr.contains("web.1     * ended"), "{said}");
+}
+
+#[test]
+fn what_happens_can_be_read_by_programs() {
+    let program = ferry();
+    program.edit("ferry/shtetl.toml", "node --write data/page.html 'the ferry sails'", "node --say 7");
+    let _ = program.succeed("build ferry --anyway");
+    let said = program.run("run ferry --all --port 0 --format json");
+    let lines: Vec<serde_json::Value> =
+        said.stdout.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let first = serde_json::json!({
+        "process": "migrate", "instance": 1, "happens": { "state": { "is": "starting" } }
+    });
+    assert_eq!(lines[0], first);
+    let last = serde_json::json!({
+        "process": "migrate", "instance": 1,
+        "happens": { "state": { "is": "failed", "how": { "by": "exit", "status": 7 } } }
+    });
+    assert_eq!(*lines.last().unwrap(), last);
+}
+
+#[test]
+fn a_command_runs_in_the_surroundings_of_the_app() {
+    let program = ferry();
+    let said = program.run("run ferry --set HARBOUR=Kestrel -- node --say 3 --from 2026");
+    assert_eq!(said.code, 3, "{said}");
+    assert!(said.stdout.contains("HARBOUR Kestrel\n"), "{said}");
+    assert!(said.stdout.ends_with("arguments --from 2026\n"), "{said}");
+    insta::assert_snapshot!(program.run("run ferry -- no-such-program"), @r#"
+    --- stderr
+    error: the image cannot start "no-such-program": No such file or directory (os error 2)
+    what to do: check the command of the process type; `shtetl show` lists it
+    --- exit 1
+    "#);
+    insta::assert_snapshot!(program.run("run ferry --shell"), @"
+    --- stderr
+    error: --shell needs a terminal
+    what to do: run one command instead: shtetl run IMAGE -- COMMAND
+    --- exit 2
+    ");
+    insta::assert_snapshot!(program.run("run ferry web --all"), @"
+    --- stderr
+    error: the argument '[PROCESS]' cannot be used with '--all'
+
+    Usage: shtetl run --store <DIR> <IMAGE> <PROCESS> [-- <ARGUMENTS>...]
+
+    For more information, try '--help'.
+    --- exit 2
+    ");
+}

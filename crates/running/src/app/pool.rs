@@ -1,0 +1,103 @@
+//! The running instances of a process type, as one target of connections.
+
+use crate::ways::Target;
+use std::io;
+use std::net::TcpStream;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Condvar, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+/// How long a connection is held while no instance can take it.
+const PATIENCE: Duration = Duration::from_secs(30);
+
+/// Instances that take connections in turn. A connection that comes while none is ready is held until one is.
+#[derive(Default)]
+pub struct Pool {
+    ready: Mutex<Vec<(u32, Target)>>,
+    grown: Condvar,
+    next: AtomicUsize,
+}
+
+impl Pool {
+    /// From now on the instance takes connections.
+    pub(crate) fn add(&self, instance: u32, target: Target) {
+        let mut ready = self.ready.lock().unwrap_or_else(PoisonError::into_inner);
+        ready.retain(|(other, _)| *other != instance);
+        ready.push((instance, target));
+        self.grown.notify_all();
+    }
+
+    /// From now on it takes none.
+    pub(crate) fn remove(&self, instance: u32) {
+        self.ready.lock().unwrap_or_else(PoisonError::into_inner).retain(|(other, _)| *other != instance);
+    }
+
+    /// The next instance in turn, if one is ready.
+    pub fn pick(&self) -> Option<(u32, Target)> {
+        let ready = self.ready.lock().unwrap_or_else(PoisonError::into_inner);
+        let turn = self.next.fetch_add(1, Ordering::Relaxed);
+        ready.get(turn.checked_rem(ready.len())?).cloned()
+    }
+
+    /// A connection to the next instance that takes it.
+    pub fn connect(&self) -> io::Result<TcpStream> {
+        let deadline = Instant::now() + PATIENCE;
+        loop {
+            let count = self.wait_until_ready(deadline)?;
+            // One that has just ended is asked at most once.
+            let picked = (0..count).filter_map(|_| self.pick());
+            if let Some(stream) = picked.filter_map(|(_, target)| target().ok()).next() {
+                return Ok(stream);
+            }
+        }
+    }
+
+    /// How many are ready, as soon as one is.
+    fn wait_until_ready(&self, deadline: Instant) -> io::Result<usize> {
+        let mut ready = self.ready.lock().unwrap_or_else(PoisonError::into_inner);
+        loop {
+            let left = deadline.saturating_duration_since(Instant::now());
+            if left.is_zero() {
+                return Err(io::ErrorKind::TimedOut.into());
+            }
+            if !ready.is_empty() {
+                return Ok(ready.len());
+            }
+            let waited = self.grown.wait_timeout(ready, left).unwrap_or_else(PoisonError::into_inner);
+            ready = waited.0;
+        }
+    }
+
+    /// The pool as a target.
+    pub fn target(self: &Arc<Self>) -> Target {
+        let pool = Arc::clone(self);
+        Arc::new(move || pool.connect())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::ways::to_address;
+    use std::net::TcpListener;
+
+    #[test]
+    fn connections_go_to_the_instances_in_turn_and_wait_for_the_first() {
+        let pool = Arc::new(Pool::default());
+        let listeners = [0, 1].map(|_| TcpListener::bind("127.0.0.1:0").unwrap());
+        let waiting = std::thread::spawn({
+            let pool = Arc::clone(&pool);
+            move || pool.connect().map(drop)
+        });
+        for (number, listener) in (1..).zip(&listeners) {
+            pool.add(number, to_address(listener.local_addr().unwrap()));
+        }
+        waiting.join().unwrap().unwrap();
+        let picked: Vec<u32> = (0..4).map(|_| pool.pick().unwrap().0).collect();
+        assert!(picked == [1, 2, 1, 2] || picked == [2, 1, 2, 1], "{picked:?}");
+        pool.remove(1);
+        assert_eq!((0..3).map(|_| pool.pick().unwrap().0).collect::<Vec<_>>(), [2; 3]);
+        pool.remove(2);
+        assert!(pool.pick().is_none());
+    }
+}

@@ -1,0 +1,227 @@
+//! One isolated process, its port, and the way to it.
+
+use crate::http;
+use crate::ports::Offered;
+use crate::ways::{OpenWays, Target, Way};
+use content::store::{Store, remove_tree};
+use engine::sandbox_mode::forget_if_refused;
+use model::Result;
+use sandbox::{Ended, Limits, Link, Merged, Mode, Network, Plan, Running};
+use std::collections::BTreeMap;
+use std::io;
+use std::net::{SocketAddr, TcpStream};
+use std::path::PathBuf;
+use std::process::Stdio;
+use std::sync::Arc;
+use std::time::{Duration, Instant};
+
+/// The number of the signal that asks for an interruption, as Ctrl-C does.
+pub const INTERRUPT: u8 = 2;
+/// The number of the signal that ends a process.
+pub const KILL: u8 = 9;
+/// The number of the signal that asks a process to end.
+pub const TERMINATE: u8 = 15;
+
+/// How long to wait before a process is asked again whether it accepts connections: longer each time.
+const FIRST_PAUSE: Duration = Duration::from_millis(1);
+const LONGEST_PAUSE: Duration = Duration::from_millis(20);
+/// How long a connection of this machine waits for the process to listen, and how often it tries.
+const PATIENCE: Duration = Duration::from_secs(5);
+const PAUSE: Duration = Duration::from_millis(50);
+
+/// What is to run, wherever it comes from.
+pub(crate) struct Work {
+    /// How it is kept apart.
+    pub mode: Mode,
+    /// Unpacked layers, bottom to top.
+    pub layers: Vec<PathBuf>,
+    /// An empty folder of its own.
+    pub scratch: PathBuf,
+    /// The program and its arguments.
+    pub argv: Vec<String>,
+    /// The whole environment.
+    pub env: BTreeMap<String, String>,
+    /// The working folder inside.
+    pub folder: String,
+    /// Folders in memory, from the root.
+    pub writable: Vec<String>,
+    /// Folders of this machine that it writes to, with their place from the root.
+    pub shared: Vec<(PathBuf, String)>,
+    /// Folders of this machine over those of the layers.
+    pub merged: Vec<Merged>,
+    /// The user and group that it sees itself as.
+    pub user: (u32, u32),
+    /// How much it may use.
+    pub limits: Limits,
+    /// Where it listens.
+    pub port: Listening,
+    /// The ways out of its own network; without one, there are none.
+    pub ways: Vec<Way>,
+    /// Whether it sees the network of this machine.
+    pub on_host_network: bool,
+    /// Whether standard input is a terminal of its own.
+    pub on_terminal: bool,
+}
+
+/// Where a process listens.
+pub(crate) enum Listening {
+    /// Nowhere.
+    Nowhere,
+    /// On a port of this machine.
+    Shared(u16),
+    /// On a port in its own network, where the connections to an offered port are led, too.
+    Inside(u16, Option<Offered>),
+}
+
+/// A running process.
+pub struct Launched {
+    running: Running,
+    scratch: PathBuf,
+    /// The port of this machine that answers for it, if one does.
+    pub port: Option<u16>,
+    /// The way to its own port, where it has a network of its own.
+    inside: Option<(Arc<Link>, u16)>,
+    /// How it is kept apart.
+    pub mode: Mode,
+    /// What is closed when this is dropped.
+    _open: (Option<Offered>, OpenWays),
+}
+
+/// Starts it.
+pub(crate) fn launch(store: &Store, work: Work, io: [Stdio; 3]) -> Result<Launched> {
+    let ways = if work.on_host_network { &[][..] } else { &work.ways };
+    let plan = Plan {
+        mode: work.mode,
+        layers: work.layers,
+        scratch: work.scratch.clone(),
+        argv: work.argv,
+        env: work.env.into_iter().collect(),
+        folder: work.folder,
+        shared: work.shared,
+        merged: work.merged,
+        root_writable: false,
+        on_terminal: work.on_terminal,
+        network: if work.on_host_network { Network::Shared } else { Network::Linked },
+        listens: ways.iter().map(Way::listens).collect(),
+        names: ways.iter().filter_map(Way::named).collect(),
+        writable: work.writable,
+        uid: work.user.0,
+        gid: work.user.1,
+        limits: work.limits,
+    };
+    let running = sandbox::start(&plan, io).inspect_err(|error| {
+        forget_if_refused(store, error);
+        remove_tree(&work.scratch);
+    })?;
+    let link = running.link();
+    let open_ways = match &link {
+        Some(link) => OpenWays::open(link, ways)?,
+        None => OpenWays::default(),
+    };
+    let (port, inside, offered) = match work.port {
+        Listening::Nowhere => (None, None, None),
+        Listening::Shared(port) => (Some(port), None, None),
+        Listening::Inside(port, offered) => {
+            (offered.as_ref().map(|offered| offered.port), link.map(|link| (link, port)), offered)
+        }
+    };
+    if let (Some(offered), Some((link, port))) = (&offered, &inside) {
+        offered.lead_to(&target_inside(link, *port))?;
+    }
+    Ok(Launched {
+        running,
+        scratch: work.scratch,
+        port,
+        inside,
+        mode: work.mode,
+        _open: (offered, open_ways),
+    })
+}
+
+impl Launched {
+    /// The handle of the process itself.
+    pub fn process(&mut self) -> &mut Running {
+        &mut self.running
+    }
+
+    /// The way to where it listens, if it does.
+    pub fn target(&self) -> Option<Target> {
+        match (&self.inside, self.port) {
+            (Some((link, port)), _) => Some(target_inside(link, *port)),
+            (None, Some(port)) => Some(Arc::new(move || http::connect(port))),
+            (None, None) => None,
+        }
+    }
+
+    /// A connection to where it listens, at once or not at all.
+    pub(crate) fn connect_now(&self) -> io::Result<TcpStream> {
+        match (&self.inside, self.port) {
+            (Some((link, port)), _) => link.connect(*port),
+            (None, Some(port)) => http::connect(port),
+            (None, None) => Err(io::ErrorKind::NotConnected.into()),
+        }
+    }
+
+    /// Whether the process accepts connections before it ends, and before `patience` is over.
+    pub fn wait_for_port(&mut self, patience: Duration) -> bool {
+        // In a fresh network namespace nobody could ask the process. Where this is not allowed, it is
+        // not needed either: the interface is up everywhere else.
+        let _ = sandbox::raise_loopback();
+        let deadline = Instant::now() + patience;
+        let mut pause = FIRST_PAUSE;
+        while Instant::now() < deadline {
+            if self.connect_now().is_ok() {
+                return true;
+            }
+            if self.running.ends_within(pause) {
+                return false;
+            }
+            pause = (pause * 2).min(LONGEST_PAUSE);
+        }
+        false
+    }
+
+    /// Where it listens in its own network; nothing where it has none.
+    pub fn listening(&self) -> Vec<SocketAddr> {
+        let Some((link, _)) = &self.inside else { return Vec::new() };
+        let mut all = link.listening().unwrap_or_default();
+        all.sort();
+        all.dedup();
+        all
+    }
+
+    /// Asks the process to end, waits, and ends it when it does not within `patience`.
+    pub fn stop(&mut self, patience: Duration) -> Result<Ended> {
+        self.running.signal(TERMINATE);
+        if !self.running.ends_within(patience) {
+            self.running.signal(KILL);
+        }
+        Ok(self.running.wait()?)
+    }
+}
+
+impl Drop for Launched {
+    fn drop(&mut self) {
+        self.running.kill();
+        // Until all processes are gone, the folder is in use.
+        let _ = self.running.wait();
+        remove_tree(&self.scratch);
+    }
+}
+
+fn target_inside(link: &Arc<Link>, port: u16) -> Target {
+    let link = Arc::clone(link);
+    Arc::new(move || connect(&link, port))
+}
+
+/// A connection into the process's network, as soon as somebody listens there.
+fn connect(link: &Link, port: u16) -> io::Result<TcpStream> {
+    let tries = PATIENCE.as_millis() / PAUSE.as_millis();
+    for _ in 0..tries {
+        match link.connect(port) {
+            Err(error) if error.kind() == io::ErrorKind::ConnectionRefused => std::thread::sleep(PAUSE),
+            other => return other,
+        }
+    }
+    link.connect(port)
+}

@@ -1,0 +1,73 @@
+//! Ways out of a process's own network: names and ports inside that lead to something else.
+
+use crate::ports::forward;
+use sandbox::Link;
+use std::io;
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener, TcpStream};
+use std::sync::Arc;
+use std::time::Duration;
+
+/// How long a connection to this machine or beyond may take.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// Makes a connection to whatever is at the end of a way.
+pub type Target = Arc<dyn Fn() -> io::Result<TcpStream> + Send + Sync>;
+
+/// A port inside that leads out.
+#[derive(Clone)]
+pub struct Way {
+    /// What its address is called inside; without, it is the loopback address itself.
+    pub name: Option<String>,
+    /// Its address inside, of the loopback network 127.0.0.0/8.
+    pub address: Ipv4Addr,
+    /// Its port inside.
+    pub port: u16,
+    /// Where it leads.
+    pub to: Target,
+}
+
+impl Way {
+    /// To the same port of this machine.
+    pub fn to_this_machine(port: u16) -> Self {
+        let address = Ipv4Addr::LOCALHOST;
+        Self { name: None, address, port, to: to_address(SocketAddr::from((address, port))) }
+    }
+
+    /// Where it is listened for it.
+    pub fn listens(&self) -> SocketAddr {
+        SocketAddr::from((self.address, self.port))
+    }
+
+    /// What it is called inside, with its address.
+    pub fn named(&self) -> Option<(String, IpAddr)> {
+        Some((self.name.clone()?, self.address.into()))
+    }
+}
+
+/// A target at an address that this machine can reach.
+pub fn to_address(address: SocketAddr) -> Target {
+    Arc::new(move || TcpStream::connect_timeout(&address, PATIENCE))
+}
+
+/// The open ways of a process; they are closed when this is dropped.
+#[derive(Default)]
+pub(crate) struct OpenWays(Vec<TcpListener>);
+
+impl OpenWays {
+    /// Opens them; the plan of the process listens in the same order.
+    pub(crate) fn open(link: &Link, ways: &[Way]) -> io::Result<Self> {
+        let mut open = Self::default();
+        for (number, way) in ways.iter().enumerate() {
+            let listener = link.listener(number)?;
+            open.0.push(listener.try_clone()?);
+            forward(listener, Arc::clone(&way.to));
+        }
+        Ok(open)
+    }
+}
+
+impl Drop for OpenWays {
+    fn drop(&mut self) {
+        self.0.iter().for_each(crate::ports::close);
+    }
+}
