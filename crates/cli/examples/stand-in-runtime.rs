@@ -3,7 +3,7 @@
 //! over HTTP on `PORT`; given `--say`, it prints its surroundings and ends with the status given; given `--keep`, it
 //! tries to write a file; given `--write`, it writes one; given `--use`, it uses as much as it gets of something; given `--ask`, it prints
 //! what a port of its machine says, and complains as runtimes do when it cannot; and given `--call`, it prints what a server answers,
-//! and stays.
+//! and stays. Called `redis-server`, it is a service.
 
 #![allow(
     clippy::print_stdout,
@@ -17,6 +17,9 @@ use std::{env, fs, process};
 
 fn main() {
     let arguments: Vec<String> = env::args().skip(1).collect();
+    if env::args().next().is_some_and(|name| name.ends_with("redis-server")) {
+        return keep_tides(&fs::read_to_string(&arguments[0]).expect("a configuration"));
+    }
     match arguments.first().map(String::as_str) {
         Some("-e") => {
             let own = env::current_exe().expect("a running program has a file");
@@ -69,6 +72,21 @@ fn ask(port: &str) {
             eprintln!("Error: {error}: 127.0.0.1:{port}");
             process::exit(1);
         }
+    }
+}
+
+/// Stands in for a service: lets in who knows the password, and says something to everybody else.
+fn keep_tides(configuration: &str) {
+    let value =
+        |name: &str| configuration.lines().find_map(|line| line.strip_prefix(name)).expect("a value").trim();
+    let (port, password) = (value("port ").parse::<u16>().expect("a port"), value("requirepass "));
+    let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, port)).expect("the port is free");
+    for mut stream in listener.incoming().flatten() {
+        let mut request = [0; 4096];
+        let count = stream.read(&mut request).unwrap_or_default();
+        let is_known = request[..count].starts_with(format!("AUTH {password}\r\n").as_bytes());
+        let answer = if is_known { "+OK\r\n+PONG\r\n" } else { "the tide is kept" };
+        let _ = stream.write_all(answer.as_bytes());
     }
 }
 

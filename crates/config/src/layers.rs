@@ -304,6 +304,7 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         addresses: lower.addresses.into_iter().chain(upper.addresses).collect(),
         processes: processes_over(lower.processes, upper.processes),
         tasks: processes_over(lower.tasks, upper.tasks),
+        services: lower.services.into_iter().chain(upper.services).collect(),
         settings: settings_over(lower.settings, upper.settings),
         accepted: lower.accepted.into_iter().chain(upper.accepted).collect(),
         // Only house rules say them.

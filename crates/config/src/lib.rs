@@ -31,7 +31,8 @@ pub use layers::{Choice, ConfigPlace, Effective, Layer, Origin, RunValues};
 use model::error::SurveyError;
 use model::shell_words::CommandLine;
 use model::{
-    BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, PathFacts, Place, Result, SettingRule,
+    BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, PathFacts, Place, Result, Service,
+    SettingRule,
 };
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -82,6 +83,8 @@ pub struct AppConfig {
     pub processes: BTreeMap<String, ProcessConfig>,
     /// `[task.NAME]`.
     pub tasks: BTreeMap<String, ProcessConfig>,
+    /// `[service.NAME]`.
+    pub services: BTreeMap<String, Service>,
     /// `[settings]`.
     pub settings: BTreeMap<String, SettingRule>,
     /// `[advisory.ID]`: advisories that are accepted.

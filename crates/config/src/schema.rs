@@ -2,8 +2,12 @@
 //!
 //! They say what `values` reads; a test compares the keys of both.
 
-use model::{Ecosystem, EmptyPart, KnownNames, OptionSpec, Takes};
+use model::service::PARTS;
+use model::{Ecosystem, EmptyPart, KnownNames, OptionSpec, ServiceKind, Takes};
 use serde_json::{Map, Value, json};
+
+/// The names of variables, as a pattern.
+const VARIABLE: &str = "^[A-Za-z_][A-Za-z0-9_]*$";
 
 const NAME: &str = "^[a-z](?:[a-z0-9-]{0,61}[a-z0-9])?$";
 
@@ -183,12 +187,24 @@ fn running() -> Map<String, Value> {
         "task".to_owned(),
         named("Tasks: they do their work and end", closed("A task", entries(task))),
     );
+    let service = json!({
+        "kind": { "description": "What it is", "enum": ServiceKind::ALL.map(ServiceKind::name) },
+        "gives": {
+            "description": "Settings that it fills: one of its parts, or a text with parts in braces",
+            "type": "object",
+            "propertyNames": { "pattern": VARIABLE },
+            "additionalProperties": { "anyOf": [{ "enum": PARTS }, { "type": "string", "pattern": "\\{[a-z]+\\}" }] },
+        },
+    });
+    let mut service = closed("A service that the app needs while it runs", entries(service));
+    service["required"] = json!(["kind"]);
+    keys.insert("service".to_owned(), named("Services, which are no part of the image", service));
     keys.insert(
         "settings".to_owned(),
         json!({
             "description": "Environment variables of the app",
             "type": "object",
-            "propertyNames": { "pattern": "^[A-Za-z_][A-Za-z0-9_]*$" },
+            "propertyNames": { "pattern": VARIABLE },
             "additionalProperties": { "anyOf": [{ "type": "string" }, rule] },
         }),
     );
@@ -256,7 +272,7 @@ mod tests {
     #[test]
     fn the_schema_has_the_keys_that_are_read() {
         let text = "x = 1\n[source]\nx = 1\n[base]\nx = 1\n[buildpacks]\nx = 1\n[buildpacks.node]\nx = 1\n\
-            [addresses]\nx = 1\n[process.web]\nx = 1\n[task.migrate]\nx = 1\n[settings.LEVEL]\nx = 1\n\
+            [addresses]\nx = 1\n[process.web]\nx = 1\n[task.migrate]\nx = 1\n[service.tides]\nx = 1\n[settings.LEVEL]\nx = 1\n\
             [variant.live]\nx = 1\n";
         let document = Document::parse(text).unwrap_or_else(|_| panic!("valid TOML"));
         let names = KnownNames {
@@ -272,6 +288,7 @@ mod tests {
                 "" => String::new(),
                 "process.web" => "/properties/process/additionalProperties".to_owned(),
                 "task.migrate" => "/properties/task/additionalProperties".to_owned(),
+                "service.tides" => "/properties/service/additionalProperties".to_owned(),
                 "settings.LEVEL" => "/properties/settings/additionalProperties/anyOf/1".to_owned(),
                 "variant.live" => "/properties/variant/additionalProperties".to_owned(),
                 table => format!("/properties/{}", table.replace('.', "/properties/")),
@@ -281,7 +298,7 @@ mod tests {
             assert_eq!(keys_of(&app(&names), &place), known, "[{table}]");
             tables += 1;
         }
-        assert_eq!(tables, 10);
+        assert_eq!(tables, 11);
 
         let document = Document::parse("x = 1").unwrap_or_else(|_| panic!("valid TOML"));
         values::read_house(&document, &mut AppConfig::default(), &names);

@@ -4,10 +4,11 @@ use crate::reader::{Document, Table, Value};
 use crate::{AcceptedAdvisory, AppConfig, BuildChoice, ProcessConfig};
 use model::error::ConfigError;
 use model::names::{check, is_variable};
+use model::service::{PARTS, parts_of};
 use model::shell_words::CommandLine;
 use model::{
-    BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, KnownNames, OptionValue, Place, SettingRule,
-    Takes, files,
+    BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, KnownNames, OptionValue, Place, Service,
+    ServiceKind, SettingRule, Takes, files,
 };
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -109,6 +110,16 @@ fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
             into.extend(process.map(|p| (name.to_owned(), p)));
         }
     }
+    if let Some(table) = root.value("service").and_then(|v| v.table()) {
+        for (name, _, value) in table.each() {
+            check_name(&value, "service", name);
+            if config.processes.contains_key(name) || config.tasks.contains_key(name) {
+                value
+                    .bad("there is a process type or task of this name; give the service another".to_owned());
+            }
+            config.services.extend(read_service(&value).map(|service| (name.to_owned(), service)));
+        }
+    }
     if let Some(table) = root.value("settings").and_then(|v| v.table()) {
         for (name, _, value) in table.each() {
             if !is_variable(name) {
@@ -116,6 +127,48 @@ fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
                 value.bad(rule.to_owned());
             }
             config.settings.extend(read_setting(&value).map(|rule| (name.to_owned(), rule)));
+        }
+    }
+}
+
+/// A service: its kind, and the settings that it fills.
+fn read_service(value: &Value<'_, '_>) -> Option<Service> {
+    let table = value.table()?;
+    let (kind, gives) = (table.value("kind"), table.value("gives").and_then(|v| v.table()));
+    let mut filled = BTreeMap::new();
+    for (setting, _, template) in gives.iter().flat_map(Table::each) {
+        if !is_variable(setting) {
+            template.bad("the name of a setting must be letters, digits and underscores".to_owned());
+        }
+        filled.extend(read_template(&template).map(|text| (setting.to_owned(), text)));
+    }
+    table.done();
+    let known = || ServiceKind::ALL.map(ServiceKind::name).join(", ");
+    let Some(kind) = kind else {
+        value.bad(format!("must say its kind: one of {}", known()));
+        return None;
+    };
+    let Some(named) = ServiceKind::named(&kind.string()?) else {
+        kind.bad(format!("must be one of {}", known()));
+        return None;
+    };
+    if filled.is_empty() {
+        filled.insert(named.default_setting().to_owned(), "{url}".to_owned());
+    }
+    Some(Service { kind: named, gives: filled })
+}
+
+/// The name of a part, or a text with names of parts in braces.
+fn read_template(value: &Value<'_, '_>) -> Option<String> {
+    let text = value.string()?;
+    if PARTS.contains(&text.as_str()) {
+        return Some(format!("{{{text}}}"));
+    }
+    match parts_of(&text) {
+        Ok(parts) if !parts.is_empty() => Some(text),
+        _ => {
+            value.bad(format!("must be one of {}, or a text with them in braces", PARTS.join(", ")));
+            None
         }
     }
 }

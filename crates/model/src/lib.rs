@@ -36,6 +36,7 @@ pub mod platform;
 pub mod process;
 pub mod role;
 pub mod runtime;
+pub mod service;
 pub mod setting;
 pub mod shell_words;
 
@@ -51,4 +52,5 @@ pub use place::Place;
 pub use process::{ProcessKind, ProcessType, in_folder};
 pub use role::Role;
 pub use runtime::{RuntimeInUse, RuntimeWish};
+pub use service::{Service, ServiceKind};
 pub use setting::SettingRule;

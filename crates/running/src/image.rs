@@ -219,7 +219,16 @@ pub(crate) fn check_settings(
     let rules = &image.record.settings;
     let names: Vec<String> =
         rules.iter().filter(|(name, rule)| rule.required && !has(name)).map(|(n, _)| n.clone()).collect();
-    if names.is_empty() { Ok(()) } else { Err(Error::Run(RunError::SettingsMissing { names })) }
+    let Some(first) = names.first() else { return Ok(()) };
+    let by_service = image.record.services.iter().find(|(_, service)| service.gives.contains_key(first));
+    Err(Error::Run(match by_service {
+        Some((name, service)) => RunError::ServiceNotBound {
+            service: name.clone(),
+            kind: service.kind.name().to_owned(),
+            settings: service.gives.keys().cloned().collect(),
+        },
+        None => RunError::SettingsMissing { names },
+    }))
 }
 
 fn free_port() -> Result<u16> {

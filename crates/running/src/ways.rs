@@ -54,16 +54,26 @@ pub fn to_address(address: SocketAddr) -> Target {
 pub(crate) struct OpenWays(Vec<TcpListener>);
 
 impl OpenWays {
-    /// Opens them; the plan of the process listens in the same order.
+    /// Opens them; the plan of the process listens in the same order. A process that has ended already needs none.
     pub(crate) fn open(link: &Link, ways: &[Way]) -> io::Result<Self> {
         let mut open = Self::default();
         for (number, way) in ways.iter().enumerate() {
-            let listener = link.listener(number)?;
+            let listener = match link.listener(number) {
+                Ok(listener) => listener,
+                Err(error) if has_ended(&error) => break,
+                Err(error) => return Err(error),
+            };
             open.0.push(listener.try_clone()?);
             forward(listener, Arc::clone(&way.to));
         }
         Ok(open)
     }
+}
+
+/// Whether nobody is at the other end of a link any more.
+fn has_ended(error: &io::Error) -> bool {
+    use io::ErrorKind::{BrokenPipe, ConnectionReset, UnexpectedEof};
+    matches!(error.kind(), BrokenPipe | ConnectionReset | UnexpectedEof)
 }
 
 impl Drop for OpenWays {

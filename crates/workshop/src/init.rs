@@ -2,13 +2,15 @@
 //! can know as a key to fill in.
 
 use crate::survey::Survey;
-use model::{Place, ProcessKind, ProcessType, shell_words};
+use model::{Place, ProcessKind, ProcessType, ServiceKind, shell_words};
 
 /// What only people know, and were asked.
 #[derive(Debug, Clone, Default)]
 pub struct Answers {
     /// The command of the `web` process, where the survey found none.
     pub start: Option<String>,
+    /// The services, of those that the survey found, that the app needs.
+    pub services: Vec<ServiceKind>,
 }
 
 /// The text of a new `shtetl.toml`.
@@ -27,7 +29,8 @@ pub fn draft(survey: &Survey, answers: &Answers) -> String {
         line(&mut text, "# ", &format!("version = {version:?}"), &said(place));
     }
     processes(&mut text, survey, answers);
-    settings(&mut text, survey);
+    services(&mut text, survey, answers);
+    settings(&mut text, survey, answers);
     text
 }
 
@@ -75,12 +78,35 @@ fn details(text: &mut String, process: &ProcessType) {
     }
 }
 
-fn settings(text: &mut String, survey: &Survey) {
+/// What a service is called where nobody gives it a name.
+fn service_name(kind: ServiceKind) -> &'static str {
+    match kind {
+        ServiceKind::Postgresql | ServiceKind::Mysql | ServiceKind::Mariadb => "database",
+        ServiceKind::Redis => "redis",
+        ServiceKind::Memcached => "cache",
+        ServiceKind::Rabbitmq => "queue",
+    }
+}
+
+fn services(text: &mut String, survey: &Survey, answers: &Answers) {
+    for found in &survey.found_services {
+        let mark = if answers.services.contains(&found.kind) { "" } else { "# " };
+        text.push_str(&format!("\n{mark}[service.{}]\n", service_name(found.kind)));
+        let comment = format!("{} speaks to it", found.driver);
+        line(text, mark, &format!("kind = {:?}", found.kind.name()), &comment);
+        let gives = format!("gives = {{ {} = \"url\" }}", found.kind.default_setting());
+        line(text, mark, &gives, "the setting that holds its address");
+    }
+}
+
+fn settings(text: &mut String, survey: &Survey, answers: &Answers) {
     text.push_str("\n[settings]\n");
     if survey.reads.is_empty() {
         text.push_str("# LOG_LEVEL = \"info\"\n");
     }
-    for (name, read) in &survey.reads {
+    let is_given =
+        |name: &String| answers.services.iter().any(|kind| kind.default_setting() == name.as_str());
+    for (name, read) in survey.reads.iter().filter(|(name, _)| !is_given(name)) {
         let place = said(&read.place).replace("found in", "read in");
         match (read.is_optional(), read.looks_secret) {
             (true, _) => line(text, "# ", &format!("{name} = \"\""), &format!("has a default, {place}")),

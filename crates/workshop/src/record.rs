@@ -11,7 +11,7 @@ use content::layer::{Codec, WrittenLayer};
 use content::{BlobDigest, DiffId, InputDigest, StepKey, TreeDigest};
 use engine::{Finished, Produced, StepGraph};
 use model::pins::Composition;
-use model::{Evidence, PackageFact, ProcessType, Role, RuntimeInUse, SettingRule};
+use model::{Evidence, PackageFact, ProcessType, Role, RuntimeInUse, Service, SettingRule};
 use planning::PlannedPackages;
 use serde::{Deserialize, Serialize};
 use source::Revision;
@@ -67,6 +67,9 @@ pub struct Record {
     pub layers: Vec<LayerRecord>,
     /// The process types, the default one first.
     pub processes: Vec<ProcessType>,
+    /// Services that the app needs while it runs.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub services: BTreeMap<String, Service>,
     /// The rules of the settings.
     pub settings: BTreeMap<String, SettingRule>,
 }
@@ -246,6 +249,7 @@ impl Record {
             build_steps: for_build.filter_map(step).collect(),
             layers: results.into_iter().map(LayerRecord::of).collect(),
             processes: survey.processes.clone(),
+            services: survey.services.clone(),
             settings: survey.settings.clone(),
         }
     }

@@ -66,7 +66,7 @@ pub struct Archives<'a> {
     pub outdated: bool,
 }
 
-fn unmet(suite: &Suite) -> impl Fn(Unmet) -> Error + Copy {
+pub(super) fn unmet(suite: &Suite) -> impl Fn(Unmet) -> Error + Copy {
     let suite = suite.name;
     move |unmet| {
         Error::Pins(PinError::Unmet { suite: suite.to_owned(), wanted: unmet.wanted, chain: unmet.chain })
@@ -120,7 +120,7 @@ pub const BASE_SET: &str = "base";
 /// The name of the set that the configuration asks for.
 pub const EXTRA: &str = "packages";
 
-fn pinned(asked: &[&str], chosen: Chosen) -> PinnedSet {
+pub(super) fn pinned(asked: &[&str], chosen: Chosen) -> PinnedSet {
     let pin = |(package, archive): (Package, usize)| PackagePin {
         name: package.name,
         version: package.version,

@@ -220,6 +220,12 @@ pub struct RunOptions {
     /// Run all process types, each with its instances, after the tasks that come before a release
     #[arg(long, conflicts_with_all = ["process", "shell"])]
     pub all: bool,
+    /// Start the services that the app declares, from packages of Debian
+    #[arg(long, requires = "all")]
+    pub with_services: bool,
+    /// A service that runs already; may be repeated
+    #[arg(long, value_name = "SERVICE=URL", requires = "all")]
+    pub bind: Vec<String>,
     /// Open a shell where the process would run
     #[arg(long)]
     pub shell: bool,

@@ -11,6 +11,7 @@ use std::fs::File;
 use std::io::{BufRead, ErrorKind, IsTerminal, Write};
 use std::process::ExitCode;
 use workshop::init::{Answers, draft};
+use workshop::survey::FoundService;
 
 pub fn run(options: &InitOptions, surroundings: &Surroundings, output: &Output) -> Done {
     let path = options.path.join(CONFIG);
@@ -29,8 +30,13 @@ pub fn run(options: &InitOptions, surroundings: &Surroundings, output: &Output) 
     }
     let mut answers = Answers::default();
     let starts = app.survey.processes.iter().any(|p| p.kind == ProcessKind::Process);
-    if !starts && !options.yes && std::io::stdin().is_terminal() && !output.is_json() {
-        answers.start = ask_for_start(output);
+    if !options.yes && std::io::stdin().is_terminal() && !output.is_json() {
+        if !starts {
+            answers.start = ask_for_start(output);
+        }
+        let found = app.survey.found_services.iter();
+        answers.services =
+            found.filter(|found| ask_for_service(found, output)).map(|found| found.kind).collect();
     }
     let text = draft(&app.survey, &answers);
     // Made only if it is not there: nobody's file is overwritten, however short the moment was.
@@ -62,6 +68,16 @@ fn already_there(path: &str) -> Failure {
         message: format!("{path} is there already"),
         hint: "it is never overwritten; `shtetl settings` shows what is in force".to_owned(),
     }
+}
+
+/// Whether the app needs a service that was found.
+fn ask_for_service(found: &FoundService, output: &Output) -> bool {
+    let (kind, driver) = (found.kind.name(), &found.driver);
+    output.aside(format!(
+        "{driver} speaks to {kind}. Does the app need {kind} while it runs? (y, or Enter for no)"
+    ));
+    let mut answer = String::new();
+    std::io::stdin().lock().read_line(&mut answer).is_ok() && answer.trim().to_lowercase().starts_with('y')
 }
 
 /// The command that starts the app; `None` when the answer is empty or needs a shell.

@@ -62,6 +62,11 @@ pub fn text(survey: &Survey, provisions: &[Provision], output: &Output) {
             styled(BAD, "nothing says how; in shtetl.toml: [process.web], then run = \"the command\"")
         ));
     }
+    let services = services(survey).lines();
+    if !services.is_empty() {
+        heading(output, "services");
+        services.iter().for_each(|line| output.line(line));
+    }
     let settings = settings(survey).lines();
     if !settings.is_empty() {
         heading(output, "settings");
@@ -196,6 +201,27 @@ fn processes(survey: &Survey) -> Table {
             words::process_details(process),
             styled(FAINT, words::place(&process.said)),
         ]);
+    }
+    table
+}
+
+fn services(survey: &Survey) -> Table {
+    let mut table = Table::new(&[]);
+    for (name, service) in &survey.services {
+        let given: Vec<&str> = service.gives.keys().map(String::as_str).collect();
+        table.row([
+            name.clone(),
+            service.kind.name().to_owned(),
+            styled(FAINT, format!("gives {}", given.join(", "))),
+        ]);
+    }
+    let declared = |kind| survey.services.values().any(|service| service.kind == kind);
+    for found in survey.found_services.iter().filter(|found| !declared(found.kind)) {
+        let kind = found.kind.name();
+        let variable = found.variable.as_ref().map(|name| format!(", {name} is read")).unwrap_or_default();
+        let advice =
+            format!("{} speaks to it{variable}; [service.NAME] kind = {kind:?} declares it", found.driver);
+        table.row([kind.to_owned(), "not declared".to_owned(), styled(FAINT, advice)]);
     }
     table
 }

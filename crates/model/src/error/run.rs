@@ -22,6 +22,18 @@ pub enum RunError {
     /// Settings that must have a value and have none.
     #[error("settings without a value: {names:?}")]
     SettingsMissing { names: Vec<String> },
+    /// Settings that a service gives, which nobody has started or bound.
+    #[error("service {service} is not bound")]
+    ServiceNotBound { service: String, kind: String, settings: Vec<String> },
+    /// A service that the image does not declare.
+    #[error("no service {name}")]
+    NoSuchService { name: String, known: Vec<String> },
+    /// What a service is bound to is no address.
+    #[error("the address of service {service} cannot be read")]
+    BadServiceUrl { service: String },
+    /// The data of a service could not be made.
+    #[error("service {service} could not be prepared")]
+    ServiceNotPrepared { service: String, lines: Vec<String> },
     /// The port is taken.
     #[error("port {port} is in use")]
     PortTaken { port: u16 },

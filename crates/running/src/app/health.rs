@@ -5,6 +5,9 @@ use crate::http;
 use crate::process::Launched;
 use model::ProcessType;
 use serde::{Deserialize, Serialize};
+use std::io;
+use std::net::TcpStream;
+use std::sync::Arc;
 use std::time::{Duration, Instant, SystemTime};
 
 /// How often a process that does not answer yet is asked: less often each time.
@@ -22,15 +25,20 @@ const FAILURES: u32 = 3;
 const HOPELESS: u32 = 10;
 
 /// What a process is asked.
-#[derive(Debug, Clone)]
-pub(super) enum Question {
+#[derive(Clone)]
+pub(crate) enum Question {
     /// Nothing: it has no port.
     None,
     /// Whether it accepts connections, until it does for the first time.
     Port,
     /// Whether this path is answered with success.
     Path(String),
+    /// Something of its own, on a connection, until it is ready for the first time.
+    Own(OwnQuestion),
 }
+
+/// Asks on a connection whether a service is ready.
+pub(crate) type OwnQuestion = Arc<dyn Fn(TcpStream) -> io::Result<()> + Send + Sync>;
 
 impl Question {
     pub fn of(process: &ProcessType) -> Self {
@@ -42,11 +50,16 @@ impl Question {
     }
 
     fn put(&self, launched: &Launched) -> Result<(), Reason> {
-        let no_answer = |error: std::io::Error| Reason::NoAnswer { detail: error.to_string() };
+        let no_answer = |error: io::Error| Reason::NoAnswer { detail: error.to_string() };
         let connection = launched.connect_now().map_err(no_answer)?;
-        let Self::Path(path) = self else { return Ok(()) };
-        let (status, _) = http::ask_on(connection, path, ANSWER).map_err(no_answer)?;
-        if (200..400).contains(&status) { Ok(()) } else { Err(Reason::Status { status }) }
+        match self {
+            Self::None | Self::Port => Ok(()),
+            Self::Own(ask) => ask(connection).map_err(no_answer),
+            Self::Path(path) => {
+                let (status, _) = http::ask_on(connection, path, ANSWER).map_err(no_answer)?;
+                if (200..400).contains(&status) { Ok(()) } else { Err(Reason::Status { status }) }
+            }
+        }
     }
 }
 
@@ -63,7 +76,7 @@ pub struct Probe {
 
 /// What follows from an answer.
 #[derive(Debug, PartialEq, Eq)]
-pub(super) enum Verdict {
+pub(crate) enum Verdict {
     /// Nothing that was not known.
     AsBefore,
     Healthy,
@@ -73,7 +86,7 @@ pub(super) enum Verdict {
 }
 
 /// The health of one process since its start.
-pub(super) struct Health {
+pub(crate) struct Health {
     question: Question,
     begun: Instant,
     pause: Duration,
@@ -89,7 +102,7 @@ impl Health {
     /// How long until it is asked; `None` when it is not asked any more.
     pub fn pause(&self) -> Option<Duration> {
         match (&self.question, self.is_healthy) {
-            (Question::None, _) | (Question::Port, Some(true)) => None,
+            (Question::None, _) | (Question::Port | Question::Own(_), Some(true)) => None,
             (_, Some(true)) => Some(if self.failures == 0 { EVERY } else { EVERY / 5 }),
             (_, Some(false) | None) => Some(self.pause),
         }

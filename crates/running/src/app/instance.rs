@@ -19,7 +19,7 @@ const REMEMBERED: usize = 100;
 const LONG: Duration = Duration::from_secs(3600);
 
 /// How an instance is started and looked after.
-pub(super) struct Care {
+pub(crate) struct Care {
     pub launch: Box<dyn Fn() -> Result<(Launched, Written)> + Send + Sync>,
     pub question: Question,
     pub pool: Arc<Pool>,
@@ -30,7 +30,7 @@ pub(super) struct Care {
 }
 
 /// An instance and all that is known of it.
-pub(super) struct Instance {
+pub(crate) struct Instance {
     pub name: InstanceName,
     shared: Mutex<Shared>,
     stopped: Condvar,
@@ -85,7 +85,7 @@ impl Instance {
         self.stopped.notify_all();
     }
 
-    fn is_to_stop(&self) -> bool {
+    pub fn is_to_stop(&self) -> bool {
         self.shared().is_to_stop
     }
 
@@ -105,7 +105,6 @@ impl Instance {
             let begun = Instant::now();
             self.set(State::Starting, care);
             let end = self.run_once(care);
-            care.pool.remove(self.name.number);
             if self.is_to_stop() {
                 break;
             }
@@ -155,12 +154,13 @@ impl Instance {
     /// Asks it for its health until it ends.
     fn attend(&self, launched: &mut Launched, care: &Care) {
         let mut health = Health::new(care.question.clone());
+        let mut member = None;
         if health.pause().is_none() {
             self.set(State::Running, care);
         }
         while !launched.process().ends_within(health.pause().filter(|_| !self.is_to_stop()).unwrap_or(LONG)) {
             if self.is_to_stop() {
-                care.pool.remove(self.name.number);
+                drop(member.take());
                 continue;
             }
             if health.pause().is_none() {
@@ -175,13 +175,11 @@ impl Instance {
             match verdict {
                 Verdict::AsBefore => {}
                 Verdict::Healthy => {
-                    if let Some(target) = launched.target() {
-                        care.pool.add(self.name.number, target);
-                    }
+                    member = launched.target().map(|target| care.pool.add(self.name.number, target));
                     self.set(State::Healthy, care);
                 }
                 Verdict::Unhealthy(reason) => {
-                    care.pool.remove(self.name.number);
+                    drop(member.take());
                     self.set(State::Unhealthy { reason }, care);
                 }
                 Verdict::Hopeless => launched.process().signal(KILL),

@@ -1,10 +1,11 @@
 //! All process types of an app, kept running.
 
-mod health;
-mod instance;
+pub(crate) mod health;
+pub(crate) mod instance;
+mod keepers;
 mod log_file;
 mod names;
-mod output;
+pub(crate) mod output;
 mod pauses;
 mod pool;
 mod state;
@@ -21,16 +22,16 @@ use crate::process::{KILL, Launched, TERMINATE};
 use crate::ways::Way;
 use content::store::Store;
 use health::Question;
-use instance::{Care, Instance};
+use instance::Care;
+pub(crate) use keepers::Keepers;
 use model::{PathFacts, ProcessKind, ProcessType, Result};
 use output::{Written, pipes};
 use sandbox::Limits;
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
-use std::thread::JoinHandle;
-use std::time::{Duration, Instant, SystemTime};
+use std::sync::Arc;
+use std::time::{Duration, SystemTime};
 use workshop::inspect::OpenImage;
 
 /// How often it is looked whether instances have ended or are healthy.
@@ -75,7 +76,7 @@ pub struct Status {
 /// A running app; its processes are ended when this is dropped.
 pub struct RunningApp {
     inner: Arc<Inner>,
-    kept: Mutex<Vec<(Arc<Instance>, JoinHandle<()>)>>,
+    keepers: Keepers,
 }
 
 struct Inner {
@@ -90,14 +91,12 @@ impl RunningApp {
     /// Starts all instances; `tell` hears of everything that happens to them, on threads of theirs.
     pub fn start(store: Arc<Store>, image: OpenImage, how: AppStart, tell: Tell) -> Result<Self> {
         fs::create_dir_all(&how.logs).facts(&how.logs)?;
-        for process in &image.record.processes {
-            image::check_settings(&image, image.variant(Some(&process.name))?, &how.settings)?;
-        }
+        check(&image, &how.settings)?;
         // In a fresh network namespace nobody could ask the processes.
         let _ = sandbox::raise_loopback();
         let pools = processes_of(&image).map(|process| (process.name.clone(), Arc::default())).collect();
         let inner = Arc::new(Inner { store, image, how, tell, pools });
-        let app = Self { inner, kept: Mutex::default() };
+        let app = Self { inner, keepers: Keepers::default() };
         for process in processes_of(&app.inner.image) {
             let instances =
                 app.inner.how.scale.get(&process.name).copied().or(process.instances).unwrap_or(1);
@@ -106,29 +105,13 @@ impl RunningApp {
         Ok(app)
     }
 
-    fn kept(&self) -> MutexGuard<'_, Vec<(Arc<Instance>, JoinHandle<()>)>> {
-        self.kept.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
     /// From now on there are so many instances of a process type; those with the highest numbers are asked to end.
     pub fn scale(&self, process: &str, instances: u32) {
         let Some(declared) = processes_of(&self.inner.image).find(|p| p.name == process) else { return };
-        let mut kept = self.kept();
-        kept.retain(|(_, thread)| !thread.is_finished());
-        for (instance, _) in kept.iter().filter(|(instance, _)| instance.name.process == process) {
-            if instance.name.number > instances {
-                instance.stop(TERMINATE);
-            }
-        }
+        self.keepers.end(|name| name.process == process && name.number > instances, TERMINATE);
         for number in 1..=instances {
             let name = InstanceName { process: process.to_owned(), number };
-            if kept.iter().any(|(instance, _)| instance.name == name) {
-                continue;
-            }
-            let care = self.inner.care(declared, &name);
-            let instance = Arc::new(Instance::new(name));
-            let looked_after = Arc::clone(&instance);
-            kept.push((instance, std::thread::spawn(move || looked_after.keep_running(&care))));
+            self.keepers.start(&name, || self.inner.care(declared, &name));
         }
     }
 
@@ -140,83 +123,43 @@ impl RunningApp {
     /// How its instances are, in the order of the image.
     pub fn status(&self) -> Vec<Status> {
         let order = |name: &str| processes_of(&self.inner.image).position(|process| process.name == name);
-        let mut all: Vec<Status> = self.kept().iter().map(|(instance, _)| status_of(instance)).collect();
+        let mut all = self.keepers.status();
         all.sort_by_key(|status| (order(&status.name.process), status.name.number));
         all
     }
 
     /// The answers of an instance, the newest first.
     pub fn history(&self, name: &InstanceName) -> Vec<Probe> {
-        let kept = self.kept();
-        let found = kept.iter().find(|(instance, _)| instance.name == *name);
-        found.map(|(instance, _)| instance.history()).unwrap_or_default()
+        self.keepers.history(name)
     }
 
     /// Waits until every instance is healthy or, where nobody can ask it, has run for `settled`; gives the first that
     /// ended or did not get there within `patience`.
     pub fn wait_until_healthy(&self, settled: Duration, patience: Duration) -> Option<Status> {
-        let deadline = Instant::now() + patience;
-        loop {
-            let all = self.status();
-            let is_well = |status: &Status| match status.state {
-                State::Healthy | State::Stopped => true,
-                State::Running => status.since.elapsed().unwrap_or_default() >= settled,
-                _ => false,
-            };
-            let has_failed = |status: &Status| {
-                matches!(status.state, State::Ended { .. } | State::Failed { .. } | State::Unhealthy { .. })
-            };
-            if let Some(failed) = all.iter().find(|status| has_failed(status)) {
-                return Some(failed.clone());
-            }
-            let waiting = all.into_iter().find(|status| !is_well(status))?;
-            if Instant::now() > deadline {
-                return Some(waiting);
-            }
-            std::thread::sleep(GLANCE);
-        }
+        self.keepers.wait_until_healthy(settled, patience)
     }
 
     /// Asks all instances to end, at once.
     pub fn ask_to_stop(&self) {
-        self.kept().iter().for_each(|(instance, _)| instance.stop(TERMINATE));
+        self.keepers.end(|_| true, TERMINATE);
     }
 
     /// Ends all instances, at once.
     pub fn kill(&self) {
-        self.kept().iter().for_each(|(instance, _)| instance.stop(KILL));
-    }
-
-    /// Whether no instance runs any more, nor will again.
-    pub fn is_over(&self) -> bool {
-        self.kept().iter().all(|(_, thread)| thread.is_finished())
+        self.keepers.end(|_| true, KILL);
     }
 
     /// Asks all instances to end, waits, and ends those that did not within `patience`.
     pub fn stop(&self, patience: Duration) {
-        self.ask_to_stop();
-        let deadline = Instant::now() + patience;
-        while !self.is_over() && Instant::now() < deadline {
-            std::thread::sleep(GLANCE);
-        }
-        self.kill();
-        for (_, thread) in self.kept().drain(..) {
-            // A thread that panicked has nothing left to end.
-            let _ = thread.join();
-        }
+        self.keepers.stop(patience);
     }
 }
 
-impl Drop for RunningApp {
-    fn drop(&mut self) {
-        self.stop(Duration::ZERO);
-    }
-}
-
-fn status_of(instance: &Instance) -> Status {
-    let (state, since, starts, number) = instance.state();
-    let memory = number.and_then(sandbox::memory_of_tree);
-    Status { name: instance.name.clone(), state, since, starts, memory }
+/// Whether every process type and task has the settings that it needs.
+pub fn check(image: &OpenImage, settings: &BTreeMap<String, String>) -> Result<()> {
+    let all = image.record.processes.iter();
+    all.map(|process| image.variant(Some(&process.name)))
+        .try_for_each(|variant| image::check_settings(image, variant?, settings))
 }
 
 /// The process types that go on until they are told to end.

@@ -11,16 +11,16 @@ use std::sync::{Mutex, PoisonError};
 const LONGEST_LINE: u64 = 16 << 10;
 
 /// The reading ends of a process's standard output and standard error.
-pub(super) type Written = [PipeReader; 2];
+pub(crate) type Written = [PipeReader; 2];
 
 /// Both ends of its output: those to read from, and what the process is started with.
-pub(super) fn pipes() -> io::Result<(Written, [Stdio; 3])> {
+pub(crate) fn pipes() -> io::Result<(Written, [Stdio; 3])> {
     let ((output, to_output), (errors, to_errors)) = (io::pipe()?, io::pipe()?);
     Ok(([output, errors], [Stdio::null(), to_output.into(), to_errors.into()]))
 }
 
 /// Tells and keeps what a process writes, until nobody writes any more.
-pub(super) fn pass_on([output, errors]: Written, log: &Path, name: &InstanceName, tell: &Tell) {
+pub(crate) fn pass_on([output, errors]: Written, log: &Path, name: &InstanceName, tell: &Tell) {
     // Without a place for it, it is told all the same.
     let log = Mutex::new(LogFile::open(log).ok());
     std::thread::scope(|scope| {

@@ -19,17 +19,12 @@ pub struct Pool {
 }
 
 impl Pool {
-    /// From now on the instance takes connections.
-    pub(crate) fn add(&self, instance: u32, target: Target) {
+    /// Lets the instance take connections until what is given is dropped.
+    pub(crate) fn add(&self, instance: u32, target: Target) -> Member<'_> {
         let mut ready = self.ready.lock().unwrap_or_else(PoisonError::into_inner);
-        ready.retain(|(other, _)| *other != instance);
-        ready.push((instance, target));
+        ready.push((instance, Arc::clone(&target)));
         self.grown.notify_all();
-    }
-
-    /// From now on it takes none.
-    pub(crate) fn remove(&self, instance: u32) {
-        self.ready.lock().unwrap_or_else(PoisonError::into_inner).retain(|(other, _)| *other != instance);
+        Member { pool: self, target }
     }
 
     /// The next instance in turn, if one is ready.
@@ -75,6 +70,19 @@ impl Pool {
     }
 }
 
+/// An instance that takes connections.
+pub(crate) struct Member<'p> {
+    pool: &'p Pool,
+    target: Target,
+}
+
+impl Drop for Member<'_> {
+    fn drop(&mut self) {
+        let mut ready = self.pool.ready.lock().unwrap_or_else(PoisonError::into_inner);
+        ready.retain(|(_, other)| !Arc::ptr_eq(other, &self.target));
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -89,15 +97,16 @@ mod tests {
             let pool = Arc::clone(&pool);
             move || pool.connect().map(drop)
         });
-        for (number, listener) in (1..).zip(&listeners) {
-            pool.add(number, to_address(listener.local_addr().unwrap()));
-        }
+        let mut members: Vec<Member<'_>> = (1..)
+            .zip(&listeners)
+            .map(|(number, listener)| pool.add(number, to_address(listener.local_addr().unwrap())))
+            .collect();
         waiting.join().unwrap().unwrap();
         let picked: Vec<u32> = (0..4).map(|_| pool.pick().unwrap().0).collect();
         assert!(picked == [1, 2, 1, 2] || picked == [2, 1, 2, 1], "{picked:?}");
-        pool.remove(1);
+        members.remove(0);
         assert_eq!((0..3).map(|_| pool.pick().unwrap().0).collect::<Vec<_>>(), [2; 3]);
-        pool.remove(2);
+        members.clear();
         assert!(pool.pick().is_none());
     }
 }

@@ -7,6 +7,7 @@ mod env_vars;
 mod needs;
 mod processes;
 mod samples;
+mod services;
 mod settings_classes;
 mod unrecognised;
 
@@ -14,12 +15,13 @@ pub use env_var_tables::{looks_needed, looks_secret};
 pub use env_vars::{ReadSetting, find_or_remember};
 pub use model::Place;
 pub use needs::{contributing, needed_runtimes, needed_tools};
+pub use services::FoundService;
 
 use crate::buildpacks::Buildpacks;
 use config::{AppConfig, Effective};
 use model::error::{ConfigError, SurveyError};
 use model::{AppBuild, Claim, Finding, Pages, ProcessType};
-use model::{BuildpackOptions, Error, Result, SettingRule, names};
+use model::{BuildpackOptions, Error, Result, Service, SettingRule, names};
 use serde::Serialize;
 use source::{LeftOut, Notable, Revision, Source, SourceTree};
 use std::collections::BTreeMap;
@@ -56,6 +58,10 @@ pub struct Survey {
     pub pages: Option<Pages>,
     /// How the app is run.
     pub processes: Vec<ProcessType>,
+    /// Services that it declares.
+    pub services: BTreeMap<String, Service>,
+    /// Services that it seems to need.
+    pub found_services: Vec<FoundService>,
     /// Its settings.
     pub settings: BTreeMap<String, SettingRule>,
     /// Variables that its code reads, by name.
@@ -139,6 +145,8 @@ pub fn survey(
             wish.runtime = wish.elsewhere.map_or_else(|| wish.runtime.clone(), str::to_owned);
         }
     }
+    let are_chosen = findings.iter().filter(|finding| chosen.contains(&finding.buildpack));
+    let found_services = services::found(are_chosen, &reads);
     Ok(Survey {
         name_said: effective.place("name"),
         name,
@@ -153,7 +161,9 @@ pub fn survey(
         build,
         pages,
         processes,
-        settings: config.settings.clone(),
+        services: config.services.clone(),
+        found_services,
+        settings: services::settings(config),
         reads,
         samples: samples::find(&source.tree)?,
     })

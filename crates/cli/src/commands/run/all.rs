@@ -2,6 +2,7 @@
 
 use super::super::Done;
 use super::complaints::Watched;
+use super::services::{self, Services};
 use super::{GRACE, given_settings, network};
 use crate::arguments::{RunNetwork, RunOptions};
 use crate::error::Failure;
@@ -11,12 +12,13 @@ use crate::render::instances::Narrator;
 use crate::surroundings::Surroundings;
 use cancel::Cancel;
 use content::store::remove_tree;
-use model::ProcessType;
 use model::error::RunError;
+use model::{ProcessType, Service};
 use running::app::{
     AppStart, End, InstanceName, RunningApp, State, Stream, Tell, What, processes_of, run_tasks,
 };
 use running::ports::{Offered, offer};
+use running::services::{Bound, RunningServices};
 use running::ways::Way;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -26,6 +28,8 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Duration;
 use workshop::inspect::OpenImage;
 
+/// The folder, in that of the data, with what services keep.
+const SERVICES: &str = ".services";
 /// After how many ends in a row a process counts as broken.
 const TRIES: u32 = 4;
 /// How often it is looked whether a process is broken.
@@ -37,8 +41,11 @@ pub fn run_all(options: &RunOptions, image: OpenImage, surroundings: &Surroundin
         Some(folder) => DataFolder { path: std::path::absolute(folder)?, is_dropped: false },
         None => DataFolder { path: store.temporary_folder()?, is_dropped: true },
     };
-    let how = AppStart {
-        settings: given_settings::gather(options)?,
+    let bound = services::bindings(options, &image)?;
+    let given = given_settings::gather(options)?;
+    check_bound(options, &image, &bound, &given)?;
+    let mut how = AppStart {
+        settings: given.clone(),
         data: data.path.clone(),
         logs: store.root().join("logs").join(&image.record.name),
         on_host_network: network(options, surroundings) == RunNetwork::Host,
@@ -61,6 +68,17 @@ pub fn run_all(options: &RunOptions, image: OpenImage, surroundings: &Surroundin
         }
     })?;
     running::data::fill(&store, &image, &data.path)?;
+    let folder = data.path.join(SERVICES);
+    let places = (folder.as_path(), how.logs.as_path());
+    let services = services::start((options, &image), bound, places, &quiet(&tell), surroundings, output)?;
+    how.settings = services.settings.clone().into_iter().chain(given).collect();
+    how.ways.extend(services.ways.iter().cloned());
+    if let Some(failed) = services.wait_until_ready() {
+        let log = how.logs.join(format!("{}.log", failed.name.process));
+        narrator
+            .note(&failed.name, format!("it did not become ready; what it wrote is in {}", log.display()));
+        return Ok(ExitCode::FAILURE);
+    }
     if let Some(failed) = run_tasks(&store, &image, &how, &cancel, &tell)? {
         if stopped.load(Ordering::SeqCst) {
             return Ok(ExitCode::SUCCESS);
@@ -78,9 +96,43 @@ pub fn run_all(options: &RunOptions, image: OpenImage, surroundings: &Surroundin
             offered.lead_to(&pool.target())?;
         }
     }
-    let failed = wait(app, &stopped);
+    let failed = wait(app, &services, &stopped);
     app.stop(GRACE);
+    if let Some(running) = &services.running {
+        running.stop(GRACE);
+    }
     Ok(failed.map_or(ExitCode::SUCCESS, |end| ExitCode::from(end.exit_code())))
+}
+
+/// Every service has to be started, bound, or have its settings given.
+fn check_bound(
+    options: &RunOptions,
+    image: &OpenImage,
+    bound: &BTreeMap<String, Bound>,
+    given: &BTreeMap<String, String>,
+) -> model::Result<()> {
+    let is_there = |name: &String, service: &Service| {
+        let all_given = service.gives.keys().all(|setting| given.contains_key(setting));
+        options.with_services || bound.contains_key(name) || all_given
+    };
+    match image.record.services.iter().find(|(name, service)| !is_there(name, service)) {
+        None => Ok(()),
+        Some((name, service)) => Err(model::Error::Run(RunError::ServiceNotBound {
+            service: name.clone(),
+            kind: service.kind.name().to_owned(),
+            settings: service.gives.keys().cloned().collect(),
+        })),
+    }
+}
+
+/// Tells how services are, and not what they write: that is kept in their logs.
+fn quiet(tell: &Tell) -> Tell {
+    let tell = Arc::clone(tell);
+    Arc::new(move |name: &InstanceName, what: &What| {
+        if let What::State(_) = what {
+            tell(name, what);
+        }
+    })
 }
 
 /// Where the app keeps what it writes.
@@ -127,7 +179,8 @@ fn published(
 }
 
 fn narrator(image: &OpenImage, ports: &BTreeMap<String, Offered>, output: &Output) -> Narrator {
-    let names = image.record.processes.iter().map(|process| process.name.clone()).collect();
+    let processes = image.record.processes.iter().map(|process| process.name.clone());
+    let names = processes.chain(image.record.services.keys().cloned()).collect();
     let addresses =
         ports.iter().map(|(name, offered)| (name.clone(), format!("http://127.0.0.1:{}/", offered.port)));
     Narrator::new(names, addresses.collect(), output.another())
@@ -152,13 +205,14 @@ fn teller(image: &OpenImage, on_host_network: bool, narrator: &Arc<Narrator>) ->
 }
 
 /// Waits until everything has ended after a signal, or one instance is given up; gives how that one ended.
-fn wait(app: &RunningApp, stopped: &AtomicBool) -> Option<End> {
+fn wait(app: &RunningApp, services: &Services, stopped: &AtomicBool) -> Option<End> {
     loop {
         if stopped.load(Ordering::SeqCst) {
             app.ask_to_stop();
             return None;
         }
-        let failed = app.status().into_iter().find_map(|status| match status.state {
+        let of_services = services.running.iter().flat_map(RunningServices::status);
+        let failed = app.status().into_iter().chain(of_services).find_map(|status| match status.state {
             State::Failed { how } => Some(how),
             _ => None,
         });

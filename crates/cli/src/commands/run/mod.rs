@@ -3,6 +3,7 @@
 mod all;
 mod complaints;
 mod given_settings;
+mod services;
 mod shell;
 
 use super::Done;
