@@ -195,7 +195,10 @@ fn serve(body: &[u8]) {
                 _ => break,
             }
         }
-        let head = format!("HTTP/1.1 200 OK\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", body.len());
+        // A page that says so makes the server unwell.
+        let status = if body.starts_with(b"503") { "503 Unavailable" } else { "200 OK" };
+        let head =
+            format!("HTTP/1.1 {status}\r\ncontent-length: {}\r\nconnection: close\r\n\r\n", body.len());
         let _ = stream.write_all(head.as_bytes()).and_then(|()| stream.write_all(body));
     }
 }

@@ -1,11 +1,15 @@
 //! The command line, as it is written.
 
 mod images;
+mod yard;
 
 pub use images::{
-    CompareOptions, DescriptorForm, EvidenceOptions, HandOverOptions, KeysCommand, KeysOptions, PullOptions,
-    PushOptions, RunOptions, ShowOptions, SigningOptions, SwapBaseOptions, Threshold, VerifyOptions,
+    CompareOptions, DescriptorForm, EvidenceOptions, GivenSettings, HandOverOptions, KeysCommand,
+    KeysOptions, PullOptions, PushOptions, RunOptions, ShowOptions, SigningOptions, SwapBaseOptions,
+    Threshold, VerifyOptions,
 };
+
+pub use yard::{YardCommand, YardOptions};
 
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
@@ -136,6 +140,12 @@ pub enum Command {
         The exit code is the process's own; 0 when it was stopped with Ctrl-C or SIGTERM."
     )]
     Run(RunOptions),
+    /// Release images on this machine: health, scaling, roll-backs and logs, as a platform would
+    #[command(after_help = "Examples:\n  shtetl yard release timetable\n  shtetl yard status\n  \
+        shtetl yard scale timetable web=3\n  shtetl yard logs timetable --follow\n  shtetl yard roll-back timetable\n  \
+        shtetl yard end timetable --confirm timetable\n\n\
+        The yard runs in the background; `shtetl yard stop` ends it, and what it keeps stays.")]
+    Yard(YardOptions),
     /// Write descriptors for a platform that runs the app: Compose, Kubernetes or systemd
     #[command(
         after_help = "Examples:\n  shtetl hand-over harbour.example/ferry/timetable:14 --to kubernetes --folder deploy\n  \

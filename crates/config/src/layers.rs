@@ -327,6 +327,8 @@ fn processes_over(mut lower: Processes, upper: Processes) -> Processes {
                 run: process.run.or(under.run),
                 port: process.port.or(under.port),
                 health: process.health.or(under.health),
+                health_every: process.health_every.or(under.health_every),
+                start_within: process.start_within.or(under.start_within),
                 memory: process.memory.or(under.memory),
                 writable: joined(under.writable, process.writable),
                 instances: process.instances.or(under.instances),

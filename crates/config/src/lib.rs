@@ -122,6 +122,10 @@ pub struct ProcessConfig {
     pub port: Option<u16>,
     /// A path that answers with success when the process is well.
     pub health: Option<String>,
+    /// How often it is asked for its health, in seconds.
+    pub health_every: Option<u32>,
+    /// How long it may take until it answers for the first time, in seconds.
+    pub start_within: Option<u32>,
     /// Memory that it may use, with all that it starts, in bytes.
     pub memory: Option<u64>,
     /// How many of it should run.

@@ -165,6 +165,8 @@ fn running() -> Map<String, Value> {
         "memory": memory,
         "port": { "description": "The port it listens on", "type": "integer", "minimum": 1, "maximum": 65535 },
         "health": { "description": "A path that answers when it is well", "type": "string", "pattern": "^/" },
+        "health-every": seconds("How often it is asked for its health"),
+        "start-within": seconds("How long it may take until it answers for the first time"),
         "writable": texts("Folders that it writes to, from that of the app"),
         "instances": { "description": "How many of it should run", "type": "integer", "minimum": 0 },
     });
@@ -209,6 +211,10 @@ fn running() -> Map<String, Value> {
         }),
     );
     keys
+}
+
+fn seconds(about: &str) -> Value {
+    json!({ "description": about, "type": "string", "pattern": "^[0-9]+ *[sm]$" })
 }
 
 /// An object with these keys and no others.

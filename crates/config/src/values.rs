@@ -340,6 +340,8 @@ fn read_process(table: Table<'_, '_>, is_task: bool) -> ProcessConfig {
         writable: table.value("writable").map(|value| folders(&value)).unwrap_or_default(),
         port: None,
         health: None,
+        health_every: None,
+        start_within: None,
         memory: None,
         instances: None,
         before: None,
@@ -362,6 +364,8 @@ fn read_process(table: Table<'_, '_>, is_task: bool) -> ProcessConfig {
             }
         }
         process.instances = table.value("instances").and_then(|v| v.number("0 or more"));
+        process.health_every = table.value("health-every").and_then(|value| read_seconds(&value));
+        process.start_within = table.value("start-within").and_then(|value| read_seconds(&value));
         if let Some(value) = table.value("health") {
             process.health = value.string();
             if process.health.as_deref().is_some_and(|h| !h.starts_with('/')) {
@@ -419,6 +423,20 @@ pub(super) fn read_size(value: &Value<'_, '_>, text: &str) -> Option<u64> {
         value.bad("must be a number with KiB, MiB, GiB, kB, MB or GB".to_owned());
     }
     size
+}
+
+/// `30s`, `2m`: seconds, at least one.
+fn read_seconds(value: &Value<'_, '_>) -> Option<u32> {
+    let text = value.string()?;
+    let number = |unit: &str, seconds: u32| -> Option<u32> {
+        let number: u32 = text.strip_suffix(unit)?.trim().parse().ok()?;
+        number.checked_mul(seconds).filter(|all| *all > 0)
+    };
+    let seconds = number("s", 1).or_else(|| number("m", 60));
+    if seconds.is_none() {
+        value.bad("must be a number of seconds or minutes, as in \"30s\" or \"2m\"".to_owned());
+    }
+    seconds
 }
 
 fn read_setting(value: &Value<'_, '_>) -> Option<SettingRule> {

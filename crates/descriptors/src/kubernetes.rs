@@ -5,6 +5,13 @@ use crate::{App, File, WRITTEN_BY, Workload, mebibytes, writable};
 use model::places::APP_USER;
 use model::{ProcessKind, ProcessType};
 
+/// How often a pod that starts is asked, in seconds.
+const START_PERIOD: u32 = 2;
+/// How long it may take until it answers for the first time, where nothing is said.
+const START_WITHIN: u32 = 120;
+/// How often it is asked afterwards, where nothing is said.
+const HEALTH_EVERY: u32 = 5;
+
 /// The app as manifests, and a list of them for `kustomize`.
 pub fn kubernetes(app: &App) -> Vec<File> {
     let mut files: Vec<File> = app.before_release().map(|task| job(app, task)).collect();
@@ -205,9 +212,12 @@ fn container(app: &App, workload: &Workload) -> Map {
         let port = Map::new().with("name", "http").with("containerPort", port);
         container = container.with("ports", vec![Node::from(port)]);
         if process.kind == ProcessKind::Process {
+            let tries = (process.start_within.unwrap_or(START_WITHIN) / START_PERIOD).max(1);
+            let every = process.health_every.unwrap_or(HEALTH_EVERY);
+            let start = probe(process).with("periodSeconds", START_PERIOD).with("failureThreshold", tries);
             container = container
-                .with("startupProbe", probe(process).with("periodSeconds", 2).with("failureThreshold", 60))
-                .with("readinessProbe", probe(process).with("periodSeconds", 5))
+                .with("startupProbe", start)
+                .with("readinessProbe", probe(process).with("periodSeconds", every))
                 .with("livenessProbe", probe(process).with("periodSeconds", 10).with("failureThreshold", 6));
         }
     }

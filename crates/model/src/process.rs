@@ -39,6 +39,12 @@ pub struct ProcessType {
     /// A path that answers with success when the process is well.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub health: Option<String>,
+    /// How often it is asked for its health, in seconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub health_every: Option<u32>,
+    /// How long it may take until it answers for the first time, in seconds.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub start_within: Option<u32>,
     /// Memory that it may use, with all that it starts, in bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub memory: Option<u64>,
@@ -64,6 +70,8 @@ impl ProcessType {
             writable: Vec::new(),
             port: None,
             health: None,
+            health_every: None,
+            start_within: None,
             memory: None,
             instances: None,
             before: None,

@@ -38,6 +38,13 @@ impl Offered {
     }
 }
 
+impl Offered {
+    /// The listeners themselves, for whoever serves them; from then on the port is given back when they are closed.
+    pub fn into_listeners(mut self) -> Vec<TcpListener> {
+        std::mem::take(&mut self.listeners)
+    }
+}
+
 impl Drop for Offered {
     fn drop(&mut self) {
         self.listeners.iter().for_each(close);

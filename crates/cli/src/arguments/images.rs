@@ -211,6 +211,17 @@ fn scale(text: &str) -> Result<(u32, u32), String> {
     }
 }
 
+/// Values of settings.
+#[derive(Args)]
+pub struct GivenSettings {
+    /// Value of a setting, or only its name to take the value from the environment; may be repeated
+    #[arg(long, value_name = "NAME[=VALUE]")]
+    pub set: Vec<String>,
+    /// File with lines NAME=VALUE, - for standard input; may be repeated
+    #[arg(long, value_name = "FILE")]
+    pub settings_file: Vec<PathBuf>,
+}
+
 #[derive(Args)]
 pub struct RunOptions {
     /// A name with an optional tag, a layout folder, an archive, or an image in a registry
@@ -229,12 +240,8 @@ pub struct RunOptions {
     /// Open a shell where the process would run
     #[arg(long)]
     pub shell: bool,
-    /// Value of a setting, or only its name to take the value from the environment; may be repeated
-    #[arg(long, value_name = "NAME[=VALUE]")]
-    pub set: Vec<String>,
-    /// File with lines NAME=VALUE, - for standard input; may be repeated
-    #[arg(long, value_name = "FILE")]
-    pub settings_file: Vec<PathBuf>,
+    #[command(flatten)]
+    pub settings: GivenSettings,
     /// Port of this machine that answers for the process; 0 takes a free one [default: the image's]
     #[arg(long)]
     pub port: Option<u16>,

@@ -27,6 +27,7 @@ pub mod store;
 pub mod survey;
 pub mod swap_base;
 pub mod verify;
+pub mod yard;
 
 use crate::error::Failure;
 use std::process::ExitCode;

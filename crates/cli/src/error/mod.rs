@@ -14,13 +14,16 @@ mod step;
 mod survey;
 mod swap;
 mod wording;
+mod yard;
 
 pub use self::config::trust_advice;
 pub use self::sandbox::{limit_advice, over_limit};
+pub use self::yard::outcome_words;
 pub use wording::{INTERRUPTED, suggestion};
 
 use crate::render::{Output, TYPED, problem, styled, words};
 use ::content::ContentError;
+use ::yard::Trouble;
 use model::Error;
 use std::io;
 use std::path::PathBuf;
@@ -49,6 +52,8 @@ pub enum Failure {
     Output(io::Error),
     /// A file that a command was told of cannot be used.
     File { path: PathBuf, source: io::Error },
+    /// The yard could not do what was asked.
+    Yard(Trouble),
     /// The system refused something that only this program asks for.
     System(io::Error),
 }
@@ -62,6 +67,12 @@ impl From<Error> for Failure {
 impl From<ContentError> for Failure {
     fn from(error: ContentError) -> Self {
         Error::from(error).into()
+    }
+}
+
+impl From<Trouble> for Failure {
+    fn from(trouble: Trouble) -> Self {
+        Self::Yard(trouble)
     }
 }
 
@@ -122,6 +133,7 @@ fn words_of_failure(failure: &Failure) -> Worded {
         Failure::File { path, source } => {
             worded(OUTSIDE, at(path, source), "check the path, and who may use it")
         }
+        Failure::Yard(trouble) => yard::words_of(trouble),
         Failure::System(error) => worded(OUTSIDE, system(error), ""),
     }
 }

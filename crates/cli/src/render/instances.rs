@@ -35,6 +35,16 @@ impl Narrator {
         Self { names, addresses, begun: Mutex::default(), output }
     }
 
+    /// The same, of a release.
+    pub fn tell_of_release(&self, release: u32, name: &InstanceName, what: &What) {
+        match self.output.is_json() {
+            true => self.output.json_line(&json!({
+                "release": release, "process": name.process, "instance": name.number, "happens": what,
+            })),
+            false => self.tell(name, what),
+        }
+    }
+
     /// Something that an instance does.
     pub fn tell(&self, name: &InstanceName, what: &What) {
         if self.output.is_json() {
@@ -82,33 +92,49 @@ impl Narrator {
     fn prefix(&self, name: &InstanceName) -> String {
         let widest = self.names.iter().map(String::len).max().unwrap_or_default() + 2;
         let place = self.names.iter().position(|other| *other == name.process).unwrap_or_default();
-        let colour = Style::new().fg_color(Some(COLOURS[place % COLOURS.len()].into()));
-        styled(colour, format!("{:widest$}", name.to_string()))
+        styled(colour(place), format!("{:widest$}", name.to_string()))
     }
 
     fn words_of(&self, name: &InstanceName, state: &State, lived: Duration) -> String {
-        let seconds = lived.as_secs_f64();
+        let address = self.addresses.get(&name.process).map(|a| format!(": {a}")).unwrap_or_default();
         match state {
             State::Starting => "starts".to_owned(),
-            State::Running => "runs".to_owned(),
-            State::Healthy => {
-                let address = self.addresses.get(&name.process).map(|a| format!(": {a}")).unwrap_or_default();
-                format!("healthy after {seconds:.1} s{address}")
-            }
-            State::Unhealthy { reason } => format!("unhealthy: {}", reason_words(reason)),
-            State::Ended { how, pause_ms, in_a_row } => {
-                let pause = Duration::from_millis(*pause_ms).as_secs_f64();
-                let times =
-                    if *in_a_row > 1 { format!(" ({in_a_row} times in a row)") } else { String::new() };
-                format!("{}{times}; starts again in {pause:.1} s", end_words(how))
-            }
-            State::Failed { how } => end_words(how),
-            State::Stopped => "ended".to_owned(),
+            State::Healthy => format!("healthy after {:.1} s{address}", lived.as_secs_f64()),
+            state => state_words(state),
         }
     }
 }
 
-fn style_of(state: &State) -> Style {
+fn colour(place: usize) -> Style {
+    Style::new().fg_color(Some(COLOURS[place % COLOURS.len()].into()))
+}
+
+/// The name of an instance, in the colour of its place among `names`, as wide as the widest of them.
+pub fn prefix(names: &[&str], instance: &str) -> String {
+    let widest = names.iter().map(|name| name.len()).max().unwrap_or_default();
+    let place = names.iter().position(|name| *name == instance).unwrap_or_default();
+    styled(colour(place), format!("{instance:widest$}"))
+}
+
+/// How an instance is.
+pub fn state_words(state: &State) -> String {
+    match state {
+        State::Starting => "starting".to_owned(),
+        State::Running => "runs".to_owned(),
+        State::Healthy => "healthy".to_owned(),
+        State::Unhealthy { reason } => format!("unhealthy: {}", reason_words(reason)),
+        State::Ended { how, pause_ms, in_a_row } => {
+            let pause = Duration::from_millis(*pause_ms).as_secs_f64();
+            let times = if *in_a_row > 1 { format!(" ({in_a_row} times in a row)") } else { String::new() };
+            format!("{}{times}; starts again in {pause:.1} s", end_words(how))
+        }
+        State::Failed { how } => end_words(how),
+        State::Stopped => "ended".to_owned(),
+    }
+}
+
+/// The style of a state.
+pub fn style_of(state: &State) -> Style {
     match state {
         State::Starting | State::Running | State::Stopped => FAINT,
         State::Healthy => GOOD,
@@ -118,7 +144,7 @@ fn style_of(state: &State) -> Style {
 }
 
 /// Why an instance is unhealthy.
-pub fn reason_words(reason: &Reason) -> String {
+fn reason_words(reason: &Reason) -> String {
     match reason {
         Reason::Status { status } => format!("its health path answers with status {status}"),
         Reason::NoAnswer { detail } => format!("no answer ({detail})"),

@@ -16,6 +16,7 @@ mod evidence;
 mod faults;
 mod fetching;
 mod floors;
+mod followed;
 mod gems;
 mod go_modules;
 mod hand_over;
@@ -52,3 +53,4 @@ use testkit::program::Program;
 fn program() -> Program {
     Program::new(env!("CARGO_BIN_EXE_shtetl"))
 }
+mod yard;

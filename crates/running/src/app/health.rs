@@ -85,9 +85,36 @@ pub(crate) enum Verdict {
     Hopeless,
 }
 
+/// How a process is asked.
+#[derive(Clone)]
+pub(crate) struct HealthCheck {
+    pub question: Question,
+    /// How often, once it is healthy.
+    pub every: Duration,
+    /// How long it may take until it answers for the first time.
+    pub start_within: Duration,
+}
+
+impl HealthCheck {
+    pub fn of(process: &ProcessType) -> Self {
+        let seconds =
+            |declared: Option<u32>, usual| declared.map_or(usual, |s| Duration::from_secs(s.into()));
+        Self {
+            question: Question::of(process),
+            every: seconds(process.health_every, EVERY),
+            start_within: seconds(process.start_within, START),
+        }
+    }
+
+    /// Something of its own, as often as usual.
+    pub fn own(question: OwnQuestion) -> Self {
+        Self { question: Question::Own(question), every: EVERY, start_within: START }
+    }
+}
+
 /// The health of one process since its start.
 pub(crate) struct Health {
-    question: Question,
+    check: HealthCheck,
     begun: Instant,
     pause: Duration,
     failures: u32,
@@ -95,15 +122,15 @@ pub(crate) struct Health {
 }
 
 impl Health {
-    pub fn new(question: Question) -> Self {
-        Self { question, begun: Instant::now(), pause: FIRST_PAUSE, failures: 0, is_healthy: None }
+    pub fn new(check: HealthCheck) -> Self {
+        Self { check, begun: Instant::now(), pause: FIRST_PAUSE, failures: 0, is_healthy: None }
     }
 
     /// How long until it is asked; `None` when it is not asked any more.
     pub fn pause(&self) -> Option<Duration> {
-        match (&self.question, self.is_healthy) {
+        match (&self.check.question, self.is_healthy) {
             (Question::None, _) | (Question::Port | Question::Own(_), Some(true)) => None,
-            (_, Some(true)) => Some(if self.failures == 0 { EVERY } else { EVERY / 5 }),
+            (_, Some(true)) => Some(if self.failures == 0 { self.check.every } else { self.check.every / 5 }),
             (_, Some(false) | None) => Some(self.pause),
         }
     }
@@ -111,7 +138,7 @@ impl Health {
     /// Asks once; gives the answer, too, where it is worth remembering.
     pub fn ask(&mut self, launched: &Launched) -> (Verdict, Option<Probe>) {
         let (at, begun) = (SystemTime::now(), Instant::now());
-        let failure = self.question.put(launched).err();
+        let failure = self.check.question.put(launched).err();
         let millis = at.duration_since(SystemTime::UNIX_EPOCH).unwrap_or_default().as_millis();
         // A process that does not listen yet is no news.
         let is_news = self.is_healthy.is_some() || failure.is_none();
@@ -134,10 +161,10 @@ impl Health {
         self.failures += 1;
         self.pause = (self.pause * 2).min(LONGEST_PAUSE);
         let is_bad = match self.is_healthy {
-            None => self.begun.elapsed() > START,
+            None => self.begun.elapsed() > self.check.start_within,
             Some(true) => self.failures >= FAILURES,
             Some(false) => {
-                self.pause = EVERY / 5;
+                self.pause = self.check.every / 5;
                 if self.failures >= HOPELESS {
                     return Verdict::Hopeless;
                 }
@@ -160,9 +187,13 @@ impl Health {
 mod tests {
     use super::*;
 
+    fn asking(question: Question) -> HealthCheck {
+        HealthCheck { question, every: EVERY, start_within: START }
+    }
+
     #[test]
     fn single_failures_are_forgiven_and_many_are_not() {
-        let mut health = Health::new(Question::Path("/well".to_owned()));
+        let mut health = Health::new(asking(Question::Path("/well".to_owned())));
         let bad = || Some(Reason::Status { status: 503 });
         let mut judge = |failure| health.judge(failure, || None);
         assert_eq!(judge(bad()), Verdict::AsBefore, "it has just started");
@@ -177,7 +208,7 @@ mod tests {
 
     #[test]
     fn a_process_that_listens_is_not_connected_to_for_ever() {
-        let mut health = Health::new(Question::Port);
+        let mut health = Health::new(asking(Question::Port));
         assert!(health.pause().is_some());
         assert_eq!(health.judge(None, || None), Verdict::Healthy);
         assert_eq!(health.pause(), None);

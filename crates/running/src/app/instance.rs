@@ -1,6 +1,6 @@
 //! One instance of a process type, kept running until it is told to stop.
 
-use super::health::{Health, Probe, Question, Verdict};
+use super::health::{Health, HealthCheck, Probe, Verdict};
 use super::output::{Written, pass_on};
 use super::pauses::Pauses;
 use super::pool::Pool;
@@ -21,7 +21,7 @@ const LONG: Duration = Duration::from_secs(3600);
 /// How an instance is started and looked after.
 pub(crate) struct Care {
     pub launch: Box<dyn Fn() -> Result<(Launched, Written)> + Send + Sync>,
-    pub question: Question,
+    pub check: HealthCheck,
     pub pool: Arc<Pool>,
     pub log: PathBuf,
     /// After how many ends in a row it is given up.
@@ -153,7 +153,7 @@ impl Instance {
 
     /// Asks it for its health until it ends.
     fn attend(&self, launched: &mut Launched, care: &Care) {
-        let mut health = Health::new(care.question.clone());
+        let mut health = Health::new(care.check.clone());
         let mut member = None;
         if health.pause().is_none() {
             self.set(State::Running, care);

@@ -40,7 +40,10 @@ impl Keepers {
 
     /// How they are.
     pub fn status(&self) -> Vec<Status> {
-        self.kept().iter().map(|(instance, _)| status_of(instance)).collect()
+        let mut kept = self.kept();
+        // Those that were ended on purpose are nobody's concern any more.
+        kept.retain(|(instance, thread)| !thread.is_finished() || instance.state().0 != State::Stopped);
+        kept.iter().map(|(instance, _)| status_of(instance)).collect()
     }
 
     /// The answers of an instance, the newest first.

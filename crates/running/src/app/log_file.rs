@@ -1,4 +1,4 @@
-//! The kept output of an instance: a file of bounded length, and the one before it.
+//! Lines that are kept: a file of bounded length, and the one before it.
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, Write};
@@ -8,13 +8,13 @@ use std::path::{Path, PathBuf};
 pub const LONGEST: u64 = 1 << 20;
 
 /// Where lines are kept. Older ones are in the same place with `.1` at the end; what is still older is gone.
-pub(super) struct LogFile {
+pub struct BoundedLog {
     path: PathBuf,
     file: File,
     length: u64,
 }
 
-impl LogFile {
+impl BoundedLog {
     /// Goes on at the end of what is there.
     pub fn open(path: &Path) -> io::Result<Self> {
         let file = OpenOptions::new().append(true).create(true).open(path)?;
@@ -51,7 +51,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("web.1.log");
         let line = "x".repeat(1 << 16);
-        let mut log = LogFile::open(&path).unwrap();
+        let mut log = BoundedLog::open(&path).unwrap();
         for _ in 0..70 {
             log.add(&line).unwrap();
         }

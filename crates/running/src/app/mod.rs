@@ -12,7 +12,7 @@ mod state;
 mod tasks;
 
 pub use health::Probe;
-pub use log_file::older;
+pub use log_file::{BoundedLog, older};
 pub use pool::Pool;
 pub use state::{End, InstanceName, Reason, State, Stream, Tell, What};
 pub use tasks::{TaskEnd, run_tasks};
@@ -21,7 +21,7 @@ use crate::image::{self, Data, PortUse, Start};
 use crate::process::{KILL, Launched, TERMINATE};
 use crate::ways::Way;
 use content::store::Store;
-use health::Question;
+use health::HealthCheck;
 use instance::Care;
 pub(crate) use keepers::Keepers;
 use model::{PathFacts, ProcessKind, ProcessType, Result};
@@ -174,7 +174,7 @@ impl Inner {
         let process_name = process.name.clone();
         Care {
             launch: Box::new(move || inner.launch(&process_name)),
-            question: Question::of(process),
+            check: HealthCheck::of(process),
             pool: Arc::clone(&self.pools[&process.name]),
             log: self.how.logs.join(format!("{name}.log")),
             tries: self.how.tries,

@@ -1,6 +1,6 @@
 //! What a process writes: told and kept line by line.
 
-use super::log_file::LogFile;
+use super::log_file::BoundedLog;
 use super::state::{InstanceName, Stream, Tell, What};
 use std::io::{self, BufRead, BufReader, PipeReader, Read};
 use std::path::Path;
@@ -22,7 +22,7 @@ pub(crate) fn pipes() -> io::Result<(Written, [Stdio; 3])> {
 /// Tells and keeps what a process writes, until nobody writes any more.
 pub(crate) fn pass_on([output, errors]: Written, log: &Path, name: &InstanceName, tell: &Tell) {
     // Without a place for it, it is told all the same.
-    let log = Mutex::new(LogFile::open(log).ok());
+    let log = Mutex::new(BoundedLog::open(log).ok());
     std::thread::scope(|scope| {
         scope.spawn(|| pass_on_one(output, Stream::Output, &log, name, tell));
         pass_on_one(errors, Stream::Errors, &log, name, tell);
@@ -32,7 +32,7 @@ pub(crate) fn pass_on([output, errors]: Written, log: &Path, name: &InstanceName
 fn pass_on_one(
     from: PipeReader,
     stream: Stream,
-    log: &Mutex<Option<LogFile>>,
+    log: &Mutex<Option<BoundedLog>>,
     name: &InstanceName,
     tell: &Tell,
 ) {
@@ -44,7 +44,8 @@ fn pass_on_one(
         {
             let mut log = log.lock().unwrap_or_else(PoisonError::into_inner);
             // A full disk must not stop the process.
-            if log.as_mut().is_some_and(|log| log.add(&text).is_err()) {
+            let kept = format!("{:.3} {text}", jiff::Timestamp::now());
+            if log.as_mut().is_some_and(|log| log.add(&kept).is_err()) {
                 *log = None;
             }
         }

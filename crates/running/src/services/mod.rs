@@ -9,7 +9,7 @@ mod root;
 pub use bound::{Bound, bound};
 pub use root::Source;
 
-use crate::app::health::Question;
+use crate::app::health::HealthCheck;
 use crate::app::instance::Care;
 use crate::app::output::{Written, pipes};
 use crate::app::{InstanceName, Keepers, Pool, Status, Tell};
@@ -86,7 +86,7 @@ impl RunningServices {
             let site = running.site.clone();
             let care = Care {
                 launch: Box::new(move || running.launch()),
-                question: Question::Own(Arc::new(move |stream| probes::probe(&site, stream))),
+                check: HealthCheck::own(Arc::new(move |stream| probes::probe(&site, stream))),
                 pool,
                 log: logs.join(format!("{name}.log")),
                 tries: Some(1),

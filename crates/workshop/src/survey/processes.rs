@@ -85,6 +85,8 @@ fn apply(
         writable,
         port: said.port.or(port),
         health: said.health.clone().or(health),
+        health_every: said.health_every,
+        start_within: said.start_within,
         memory: said.memory,
         instances: said.instances,
         before: said.before.clone(),

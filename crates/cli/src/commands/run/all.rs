@@ -42,7 +42,7 @@ pub fn run_all(options: &RunOptions, image: OpenImage, surroundings: &Surroundin
         None => DataFolder { path: store.temporary_folder()?, is_dropped: true },
     };
     let bound = services::bindings(options, &image)?;
-    let given = given_settings::gather(options)?;
+    let given = given_settings::gather(&options.settings)?;
     check_bound(options, &image, &bound, &given)?;
     let mut how = AppStart {
         settings: given.clone(),

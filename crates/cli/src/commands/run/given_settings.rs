@@ -1,7 +1,7 @@
-//! Values of settings for `run`: from options, files, standard input and the environment, so that a secret need not stand
+//! Values of settings: from options, files, standard input and the environment, so that a secret need not stand
 //! in a command line, which every user of the machine can read.
 
-use crate::arguments::RunOptions;
+use crate::arguments::GivenSettings;
 use crate::error::Failure;
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -12,20 +12,20 @@ use std::{env, fs, io};
 const INPUT: &str = "-";
 
 /// Everything that is given; a `--set` is stronger than a file, a later file than an earlier one.
-pub fn gather(options: &RunOptions) -> Result<BTreeMap<String, String>, Failure> {
+pub fn gather(given: &GivenSettings) -> Result<BTreeMap<String, String>, Failure> {
     let mut all = BTreeMap::new();
-    for file in &options.settings_file {
+    for file in &given.settings_file {
         all.extend(in_file(file)?);
     }
-    for text in &options.set {
+    for text in &given.set {
         all.extend([of_option(text)?]);
     }
     Ok(all)
 }
 
 /// Whether standard input is read for them.
-pub fn read_input(options: &RunOptions) -> bool {
-    options.settings_file.iter().any(|file| file == Path::new(INPUT))
+pub fn read_input(given: &GivenSettings) -> bool {
+    given.settings_file.iter().any(|file| file == Path::new(INPUT))
 }
 
 /// `NAME=VALUE`, or a `NAME` whose value the environment has.

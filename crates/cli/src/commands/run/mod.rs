@@ -2,7 +2,7 @@
 
 mod all;
 mod complaints;
-mod given_settings;
+pub(super) mod given_settings;
 mod services;
 mod shell;
 
@@ -40,7 +40,7 @@ pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -
     if options.shell {
         return shell::open(&image, options.process.as_deref(), start, surroundings);
     }
-    let has_input = !std::io::stdin().is_terminal() && !given_settings::read_input(options);
+    let has_input = !std::io::stdin().is_terminal() && !given_settings::read_input(&options.settings);
     let stdin = if has_input { Stdio::inherit() } else { Stdio::null() };
     let (errors, to_errors) = std::io::pipe()?;
     let io = [stdin, Stdio::inherit(), to_errors.into()];
@@ -94,7 +94,7 @@ fn start_of(
         None => Data::Dropped,
     };
     Ok(Start {
-        settings: given_settings::gather(options)?,
+        settings: given_settings::gather(&options.settings)?,
         port: if is_apart { PortUse::Kept(None) } else { PortUse::Published(options.port) },
         on_host_network: network == RunNetwork::Host,
         ways: options.reach.iter().map(|port| Way::to_this_machine(*port)).collect(),

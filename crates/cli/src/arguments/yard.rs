@@ -1,0 +1,109 @@
+//! The command line of `yard`.
+
+use super::GivenSettings;
+use clap::{Args, Subcommand};
+use std::path::PathBuf;
+
+#[derive(Args)]
+pub struct YardOptions {
+    /// Folder of the yard [default: the user's state folder]
+    #[arg(long, global = true, env = "SHTETL_YARD", hide_env_values = true, value_name = "DIR")]
+    pub yard: Option<PathBuf>,
+    #[command(subcommand)]
+    pub command: YardCommand,
+}
+
+#[derive(Subcommand)]
+pub enum YardCommand {
+    /// Release an image: tasks first, then new instances; they take over when they are healthy
+    Release {
+        /// A name with an optional tag, a layout folder, an archive, or an image in a registry
+        image: String,
+        /// Port of this machine that answers for the app [default: the one it has, or the image's]
+        #[arg(long)]
+        port: Option<u16>,
+        #[command(flatten)]
+        settings: GivenSettings,
+    },
+    /// Show apps and their instances: state, memory, addresses
+    Status {
+        /// Only this app
+        app: Option<String>,
+    },
+    /// Change how many instances of process types run
+    Scale {
+        app: String,
+        /// A process type and its number of instances
+        #[arg(required = true, value_name = "PROCESS=N")]
+        instances: Vec<String>,
+    },
+    /// Replace all instances by new ones, without losing a request
+    Restart { app: String },
+    /// Release again what an earlier release had: image and settings
+    RollBack {
+        app: String,
+        /// The number of that release [default: the one before the release in force]
+        release: Option<u32>,
+    },
+    /// List releases: who made them, when, what changed
+    Releases { app: String },
+    /// Show what instances wrote
+    Logs {
+        app: String,
+        /// Only this process type or task, or this instance, as in web.2
+        process: Option<String>,
+        /// Go on with what is written from now on
+        #[arg(long, short)]
+        follow: bool,
+        /// How many lines of each instance
+        #[arg(long, default_value_t = 50, value_name = "N")]
+        lines: usize,
+        /// Of this release [default: the one in force]
+        #[arg(long, value_name = "N")]
+        release: Option<u32>,
+    },
+    /// Show what happened to an app
+    Events {
+        app: String,
+        /// Go on with what happens from now on
+        #[arg(long, short)]
+        follow: bool,
+    },
+    /// Show the settings of an app, or change them: a change is a release without a build
+    Settings {
+        app: String,
+        #[command(flatten)]
+        settings: GivenSettings,
+        /// Remove the value of a setting; may be repeated
+        #[arg(long, value_name = "NAME")]
+        unset: Vec<String>,
+    },
+    /// Show what an instance answered to its last 100 health checks
+    Health {
+        app: String,
+        /// For example web.1
+        instance: String,
+    },
+    /// Print the address of an app
+    Open { app: String },
+    /// Show apps, instances and their last lines, as they change
+    Watch,
+    /// End an app, and remove its releases, settings, data and logs
+    End {
+        app: String,
+        /// The app's name once more
+        #[arg(long, value_name = "APP")]
+        confirm: Option<String>,
+    },
+    /// Start the yard, with the apps that it keeps
+    Start,
+    /// Stop the yard and its apps; what it keeps stays
+    Stop,
+    /// The yard itself
+    #[command(hide = true)]
+    Serve {
+        /// Do the work, instead of watching over the process that does
+        #[arg(long)]
+        worker: bool,
+    },
+}

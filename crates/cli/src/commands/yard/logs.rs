@@ -1,0 +1,200 @@
+//! `yard logs` and `yard events`: what is kept in files, so that it can be read whether the yard runs or not.
+
+use super::super::Done;
+use super::Here;
+use crate::error::{Failure, outcome_words};
+use crate::render::instances::{prefix, state_words};
+use crate::render::{FAINT, styled};
+use model::folder::entries;
+use running::app::older;
+use std::collections::BTreeMap;
+use std::fs::{self, File};
+use std::io::{Read, Seek, SeekFrom};
+use std::path::{Path, PathBuf};
+use std::process::ExitCode;
+use std::time::Duration;
+use yard::{Event, EventKind, ReleaseKind};
+
+/// How often it is looked whether there is more.
+const GLANCE: Duration = Duration::from_millis(100);
+
+/// Which lines are meant.
+pub struct Which<'a> {
+    pub process: Option<&'a str>,
+    pub release: Option<u32>,
+    /// Of each instance.
+    pub lines: usize,
+}
+
+/// A kept line: its time, its instance, its text.
+type Line = (String, String, String);
+
+pub fn logs(here: &Here<'_>, app: &str, which: &Which<'_>, follow: bool) -> Done {
+    let state = here.state(app)?;
+    let release = |state: &yard::AppState| {
+        which.release.or(state.current).or_else(|| state.releases.last().map(|release| release.number))
+    };
+    let Some(mut number) = release(&state) else {
+        return Err(Failure::Usage {
+            message: format!("nothing of {app} was released yet"),
+            hint: format!("release an image: shtetl yard release {app}"),
+        });
+    };
+    let mut folder = here.yard.logs(app, number);
+    let files = files_of(&folder, which)?;
+    if files.is_empty() {
+        if let (Some(process), false) = (which.process, follow) {
+            return Err(Failure::Usage {
+                message: format!("{process} wrote nothing in release {number} of {app}"),
+                hint: format!("`shtetl yard logs {app}` shows what all wrote"),
+            });
+        }
+        here.output.aside(styled(FAINT, format!("nothing was written in release {number} of {app}")));
+    }
+    let mut read = BTreeMap::new();
+    let mut lines = Vec::new();
+    for (instance, file) in &files {
+        lines.extend(last_lines(instance, file, which.lines));
+        read.insert(file.clone(), fs::metadata(file).map_or(0, |file| file.len()));
+    }
+    show(here, lines);
+    while follow {
+        std::thread::sleep(GLANCE);
+        // A new release writes elsewhere.
+        if let Some(newer) = release(&here.yard.state(app)?.unwrap_or_default()).filter(|n| *n != number) {
+            number = newer;
+            folder = here.yard.logs(app, number);
+        }
+        let mut lines = Vec::new();
+        for (instance, file) in files_of(&folder, which)? {
+            let from = read.entry(file.clone()).or_default();
+            lines.extend(lines_from(&instance, &file, from));
+        }
+        show(here, lines);
+        if here.output.failure().is_some() {
+            break;
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+/// The logs of instances, by their names.
+fn files_of(folder: &Path, which: &Which<'_>) -> Result<Vec<(String, PathBuf)>, Failure> {
+    let name = |path: PathBuf| {
+        let instance = path.file_name()?.to_str()?.strip_suffix(".log")?.to_owned();
+        let process = instance.split('.').next().unwrap_or_default();
+        let is_meant = which.process.is_none_or(|wanted| wanted == instance || wanted == process);
+        is_meant.then_some((instance, path))
+    };
+    Ok(entries(folder)?.into_iter().filter_map(name).collect())
+}
+
+fn parsed(instance: &str, text: &str) -> Option<Line> {
+    let (time, text) = text.split_once(' ')?;
+    Some((time.to_owned(), instance.to_owned(), text.to_owned()))
+}
+
+fn last_lines(instance: &str, file: &Path, most: usize) -> Vec<Line> {
+    let texts = [older(file), file.to_owned()].map(|file| fs::read(file).unwrap_or_default()).concat();
+    let text = String::from_utf8_lossy(&texts);
+    let all: Vec<&str> = text.lines().collect();
+    all[all.len().saturating_sub(most)..].iter().filter_map(|line| parsed(instance, line)).collect()
+}
+
+/// What was written since, in whole lines.
+fn lines_from(instance: &str, file: &Path, from: &mut u64) -> Vec<Line> {
+    let length = fs::metadata(file).map_or(0, |file| file.len());
+    if length < *from {
+        // It was begun again.
+        *from = 0;
+    }
+    let mut bytes = Vec::new();
+    let mut reader = match File::open(file) {
+        Ok(reader) if length > *from => reader,
+        _ => return Vec::new(),
+    };
+    if reader.seek(SeekFrom::Start(*from)).and_then(|_| reader.read_to_end(&mut bytes)).is_err() {
+        return Vec::new();
+    }
+    let whole = bytes.iter().rposition(|byte| *byte == b'\n').map_or(0, |at| at + 1);
+    *from += whole as u64;
+    String::from_utf8_lossy(&bytes[..whole]).lines().filter_map(|line| parsed(instance, line)).collect()
+}
+
+/// The last lines of all instances of a release, as they are shown.
+pub fn last(here: &Here<'_>, app: &str, release: u32, most: usize) -> Vec<String> {
+    let which = Which { process: None, release: Some(release), lines: most };
+    let files = files_of(&here.yard.logs(app, release), &which).unwrap_or_default();
+    let mut lines: Vec<Line> =
+        files.iter().flat_map(|(instance, file)| last_lines(instance, file, most)).collect();
+    lines.sort_by(|a, b| a.0.cmp(&b.0));
+    let names: Vec<&str> = files.iter().map(|(instance, _)| instance.as_str()).collect();
+    let from = lines.len().saturating_sub(most);
+    lines[from..].iter().map(|(_, instance, text)| format!("{} | {text}", prefix(&names, instance))).collect()
+}
+
+/// Shows lines in the order of their times.
+fn show(here: &Here<'_>, mut lines: Vec<Line>) {
+    lines.sort_by(|a, b| a.0.cmp(&b.0));
+    let mut names: Vec<&str> = lines.iter().map(|(_, instance, _)| instance.as_str()).collect();
+    names.sort_unstable();
+    names.dedup();
+    for (time, instance, text) in &lines {
+        match here.output.is_json() {
+            true => {
+                here.output.json_line(&serde_json::json!({ "at": time, "instance": instance, "line": text }))
+            }
+            false => {
+                here.output.line(format!("{} {} | {text}", styled(FAINT, time), prefix(&names, instance)))
+            }
+        }
+    }
+}
+
+pub fn events(here: &Here<'_>, app: &str, follow: bool) -> Done {
+    here.state(app)?;
+    let mut shown = 0;
+    loop {
+        let events = here.yard.events_of(app);
+        events.iter().skip(shown).for_each(|event| show_event(here, event));
+        shown = events.len();
+        if !follow || here.output.failure().is_some() {
+            return Ok(ExitCode::SUCCESS);
+        }
+        std::thread::sleep(GLANCE);
+    }
+}
+
+fn show_event(here: &Here<'_>, event: &Event) {
+    if here.output.is_json() {
+        return here.output.json_line(event);
+    }
+    let time = jiff::Timestamp::from_millisecond(event.at_ms).unwrap_or_default();
+    here.output.line(format!("{} {}", styled(FAINT, format!("{time:.3}")), event_words(&event.kind)));
+}
+
+fn event_words(kind: &EventKind) -> String {
+    match kind {
+        EventKind::ReleaseBegun { release, what } => match what {
+            ReleaseKind::Image => format!("release {release} begins"),
+            ReleaseKind::Settings { names } => {
+                format!("release {release} begins: settings {}", names.join(", "))
+            }
+            ReleaseKind::RollBack { to } => format!("release {release} begins: back to {to}"),
+        },
+        EventKind::ReleaseEnded { release, outcome } => {
+            format!("release {release}: {}", outcome_words(outcome))
+        }
+        EventKind::Replaced { release } => format!("the instances of release {release} are gone"),
+        EventKind::Instance { release, instance, state } => {
+            format!("{instance} of release {release}: {}", state_words(state))
+        }
+        EventKind::Scaled { process, instances } => format!("scaled: {process}={instances}"),
+        EventKind::Restarted => "restarted".to_owned(),
+        EventKind::YardStarted => "the yard was started".to_owned(),
+        EventKind::YardEnded => "the yard ended".to_owned(),
+        EventKind::PortMoved { before, after } => {
+            format!("port {before} is in use: {after} answers in its place")
+        }
+    }
+}

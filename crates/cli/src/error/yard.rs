@@ -1,0 +1,90 @@
+//! Words of the yard.
+
+use super::wording::{FAILED, OUTSIDE, WRONG, Worded, joined, suggestion, system, worded};
+use crate::render::instances::{end_words, state_words};
+use ::yard::{Fault, Outcome, Trouble};
+use running::app::State;
+
+pub(super) fn words_of(trouble: &Trouble) -> Worded {
+    match trouble {
+        Trouble::NotRunning => worded(FAILED, "the yard does not run", "start it: shtetl yard start"),
+        Trouble::Ended => worded(
+            FAILED,
+            "the yard ended before it was done",
+            "`shtetl yard status` shows what is in force; `shtetl yard start` starts it again",
+        ),
+        Trouble::Io(error) => worded(OUTSIDE, format!("the yard: {}", system(error)), ""),
+        Trouble::Fault(fault) => of_fault(fault),
+    }
+}
+
+fn of_fault(fault: &Fault) -> Worded {
+    match fault {
+        Fault::NoApp { app, known } => {
+            worded(WRONG, format!("the yard has no app {app:?}"), suggestion(app, known))
+        }
+        Fault::NoRelease { app, release } => worded(
+            WRONG,
+            format!("{app} has no release {release}"),
+            format!("`shtetl yard releases {app}` lists them"),
+        ),
+        Fault::NothingReleased { app } => worded(
+            WRONG,
+            format!("nothing of {app} is in force"),
+            format!("release an image: shtetl yard release {app}"),
+        ),
+        Fault::NoProcess { process, known } => {
+            worded(WRONG, format!("the app has no process type {process:?}"), suggestion(process, known))
+        }
+        Fault::Busy { app } => {
+            worded(FAILED, format!("{app} is being changed already"), "try again when that has ended")
+        }
+        Fault::SettingsMissing { app, names } => worded(
+            WRONG,
+            format!("no value for {}", joined(names.iter().map(String::as_str))),
+            format!(
+                "give one: shtetl yard settings {app} --set {}=VALUE",
+                names.first().map_or("NAME", String::as_str)
+            ),
+        ),
+        Fault::PortTaken { port } => worded(
+            OUTSIDE,
+            format!("port {port} is in use on this machine"),
+            "take another: --port N, or --port 0 for a free one",
+        ),
+        Fault::NotReleased { app, release, outcome, last_lines, still } => Worded {
+            details: last_lines.iter().map(|line| format!("  | {line}")).collect(),
+            ..worded(
+                FAILED,
+                format!("release {release} of {app} did not take over: {}", outcome_words(outcome)),
+                match still {
+                    Some(still) => format!(
+                        "release {still} is still in force; `shtetl yard logs {app} --release {release}` shows more"
+                    ),
+                    None => format!("`shtetl yard logs {app} --release {release}` shows more"),
+                },
+            )
+        },
+        Fault::OtherVersion { .. } => worded(
+            FAILED,
+            "the yard that runs is of another version of shtetl",
+            "start it again with this one: shtetl yard stop, then shtetl yard start",
+        ),
+        Fault::Other { detail } => worded(FAILED, detail, ""),
+    }
+}
+
+/// What became of a release.
+pub fn outcome_words(outcome: &Outcome) -> String {
+    match outcome {
+        Outcome::Starting => "starts".to_owned(),
+        Outcome::InForce => "took over".to_owned(),
+        Outcome::TaskFailed { task, how } => format!("the task {task} {}", end_words(how)),
+        Outcome::NotHealthy { instance, state: State::Ended { how, .. } } => {
+            format!("{instance} {}", end_words(how))
+        }
+        Outcome::NotHealthy { instance, state } => format!("{instance} is {}", state_words(state)),
+        Outcome::CutShort => "cut short by the end of the yard".to_owned(),
+        Outcome::Refused { detail } => detail.clone(),
+    }
+}

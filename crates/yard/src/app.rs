@@ -1,0 +1,532 @@
+//! An app that runs in the yard.
+
+use crate::events::{self, EventKind};
+use crate::place::{Settings, Yard};
+use crate::protocol::{Answer, AppStatus, Fault, InstanceStatus};
+use crate::serve::Host;
+use crate::state::{AppState, Outcome, Release, ReleaseKind};
+use cancel::Cancel;
+use content::BlobDigest;
+use model::{ProcessKind, Result};
+use proxy::{Backends, Picked, Served};
+use running::app::{
+    AppStart, InstanceName, Probe, RunningApp, Tell, What, check, older, processes_of, run_tasks,
+};
+use running::ports::offer;
+use std::any::Any;
+use std::fs;
+use std::path::Path;
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock, TryLockError};
+use std::time::{Duration, Instant, UNIX_EPOCH};
+use workshop::inspect::{OpenImage, open_index};
+
+/// How long an instance that nobody can ask has to run until it counts as well.
+const SETTLED: Duration = Duration::from_secs(1);
+/// How long a release may take until all its instances are healthy.
+const PATIENCE: Duration = Duration::from_secs(90);
+/// How long requests to the release before may take until they are cut.
+const DRAINING: Duration = Duration::from_secs(15);
+/// How long a process that was asked to end may take.
+const GRACE: Duration = Duration::from_secs(10);
+/// How often it is looked whether requests have ended.
+const GLANCE: Duration = Duration::from_millis(5);
+/// Of how many releases the logs are kept.
+const LOGS_KEPT: u32 = 5;
+/// How many of the last lines of an instance say why it failed.
+const LAST_LINES: usize = 10;
+
+/// The instances that answer.
+struct Current {
+    release: u32,
+    app: RunningApp,
+    /// The process type that requests go to.
+    process: Option<String>,
+    /// Held by every request that is under way.
+    lease: Arc<()>,
+}
+
+/// Where the requests of an app go.
+#[derive(Default)]
+struct Front(RwLock<Option<Arc<Current>>>);
+
+impl Front {
+    fn current(&self) -> Option<Arc<Current>> {
+        self.0.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    fn replace(&self, new: Option<Arc<Current>>) -> Option<Arc<Current>> {
+        std::mem::replace(&mut *self.0.write().unwrap_or_else(PoisonError::into_inner), new)
+    }
+}
+
+impl Backends for Front {
+    fn pick(&self) -> Option<Picked> {
+        // Within the lock: whoever replaces the release sees either the lease or no request.
+        let current = self.0.read().unwrap_or_else(PoisonError::into_inner);
+        let current = current.as_ref()?;
+        let (_, connect) = current.app.pool(current.process.as_deref()?)?.pick()?;
+        let lease: Arc<dyn Any + Send + Sync> = Arc::clone(&current.lease) as _;
+        Some(Picked { connect, lease })
+    }
+}
+
+/// A release that is wanted.
+pub(crate) struct Wanted {
+    pub kind: ReleaseKind,
+    pub image: BlobDigest,
+    pub label: String,
+    pub settings: Settings,
+    pub who: String,
+    /// The port of this machine, where one is asked for.
+    pub port: Option<u16>,
+}
+
+/// Who hears of what happens to a release while a client waits for it.
+type Listener = Arc<Mutex<Option<(u32, Told)>>>;
+/// Hears of what happens.
+pub(crate) type Told = Box<dyn Fn(Answer) + Send>;
+
+/// An app, whether it runs or not.
+pub(crate) struct LiveApp {
+    name: String,
+    yard: Yard,
+    host: Arc<Host>,
+    state: Mutex<AppState>,
+    /// Held by whoever changes something.
+    changing: Mutex<()>,
+    front: Arc<Front>,
+    served: Mutex<Option<Served>>,
+    listener: Listener,
+}
+
+impl LiveApp {
+    /// What is kept of it; nothing runs yet.
+    pub fn open(name: &str, yard: &Yard, host: &Arc<Host>) -> Result<Self> {
+        let mut state = yard.state(name)?.unwrap_or_default();
+        // What did not come to an end before the yard ended never will.
+        for release in &mut state.releases {
+            if release.outcome == Outcome::Starting {
+                release.outcome = Outcome::CutShort;
+            }
+        }
+        Ok(Self {
+            name: name.to_owned(),
+            yard: yard.clone(),
+            host: Arc::clone(host),
+            state: Mutex::new(state),
+            changing: Mutex::default(),
+            front: Arc::default(),
+            served: Mutex::default(),
+            listener: Arc::default(),
+        })
+    }
+
+    fn state(&self) -> MutexGuard<'_, AppState> {
+        self.state.lock().unwrap_or_else(PoisonError::into_inner)
+    }
+
+    fn keep(&self) -> Result<()> {
+        let state = self.state().clone();
+        self.yard.keep_state(&self.name, &state)
+    }
+
+    fn note(&self, kind: EventKind) {
+        events::add(&self.yard, &self.name, kind);
+    }
+
+    /// Lets one change happen at a time.
+    fn change(&self) -> Result<MutexGuard<'_, ()>, Fault> {
+        match self.changing.try_lock() {
+            Ok(guard) => Ok(guard),
+            Err(TryLockError::Poisoned(poisoned)) => Ok(poisoned.into_inner()),
+            Err(TryLockError::WouldBlock) => Err(Fault::Busy { app: self.name.clone() }),
+        }
+    }
+
+    /// Starts what is in force, after the yard was started.
+    pub fn resume(&self) -> Result<(), Fault> {
+        let _changing = self.change()?;
+        let Some(release) = self.state().release_in_force().cloned() else { return Ok(()) };
+        self.note(EventKind::YardStarted);
+        self.serve(None)?;
+        let image = self.image(&release)?;
+        let settings = self.yard.settings(&self.name, Some(release.number))?;
+        let app = self.start(&image, release.number, settings)?;
+        self.put_in_force(release.number, &image, app);
+        Ok(())
+    }
+
+    /// Makes a release: tasks, new instances, and, as soon as these are healthy, the change. `told` hears what happens.
+    pub fn release(&self, wanted: Wanted, cancel: &Cancel, told: Told) -> Result<(u32, Option<u16>), Fault> {
+        let _changing = self.change()?;
+        let number = self.state().next_number();
+        *self.listener.lock().unwrap_or_else(PoisonError::into_inner) = Some((number, told));
+        let released = self.release_alone(wanted, cancel);
+        *self.listener.lock().unwrap_or_else(PoisonError::into_inner) = None;
+        released
+    }
+
+    fn release_alone(&self, wanted: Wanted, cancel: &Cancel) -> Result<(u32, Option<u16>), Fault> {
+        let image = open_index(&self.host.store, &wanted.label, wanted.image)?;
+        if let Err(error) = check(&image, &wanted.settings) {
+            return Err(match error {
+                model::Error::Run(model::error::RunError::SettingsMissing { names }) => {
+                    Fault::SettingsMissing { app: self.name.clone(), names }
+                }
+                model::Error::Run(model::error::RunError::ServiceNotBound { settings, .. }) => {
+                    Fault::SettingsMissing { app: self.name.clone(), names: settings }
+                }
+                other => other.into(),
+            });
+        }
+        if processes_of(&image).any(|process| process.port.is_some()) {
+            let own = processes_of(&image).find_map(|process| process.port);
+            self.serve(Some((wanted.port, own)))?;
+        }
+        let number = self.begin(&wanted, &image)?;
+        // What was in force before had its tasks run then.
+        let runs_tasks = wanted.kind == ReleaseKind::Image;
+        match self.try_release(number, &image, wanted, runs_tasks, cancel) {
+            Ok(port) => {
+                self.finish(number, Outcome::InForce)?;
+                Ok((number, port))
+            }
+            Err((outcome, last_lines)) => {
+                self.finish(number, outcome.clone())?;
+                let still = self.state().current;
+                if still.is_none() {
+                    // There is nothing that could answer.
+                    *self.served.lock().unwrap_or_else(PoisonError::into_inner) = None;
+                }
+                Err(Fault::NotReleased {
+                    app: self.name.clone(),
+                    release: number,
+                    outcome,
+                    last_lines,
+                    still,
+                })
+            }
+        }
+    }
+
+    /// Writes the release down, before anything of it happens.
+    fn begin(&self, wanted: &Wanted, image: &OpenImage) -> Result<u32, Fault> {
+        let changed = self.changed(image);
+        let number = {
+            let mut state = self.state();
+            let number = state.next_number();
+            state.releases.push(Release {
+                number,
+                kind: wanted.kind.clone(),
+                image: wanted.image,
+                label: wanted.label.clone(),
+                commit: image.record.revision.as_ref().map(|revision| revision.commit.clone()),
+                who: wanted.who.clone(),
+                at: jiff::Timestamp::now().as_second(),
+                changed,
+                outcome: Outcome::Starting,
+            });
+            number
+        };
+        self.keep()?;
+        self.yard.keep_settings(&self.name, Some(number), &wanted.settings)?;
+        // As long as it has a name, the image stays in the store.
+        let name = self.host.store.image_path(&self.name, &tag(number));
+        self.host.store.write_document(&name, &wanted.image).map_err(model::Error::from)?;
+        self.note(EventKind::ReleaseBegun { release: number, what: wanted.kind.clone() });
+        Ok(number)
+    }
+
+    /// The steps whose layers are not those of the release in force.
+    fn changed(&self, image: &OpenImage) -> Vec<String> {
+        let in_force = self.state().release_in_force().cloned();
+        let Some(before) = in_force.and_then(|release| self.image(&release).ok()) else { return Vec::new() };
+        let old: Vec<_> = before.record.layers.iter().map(|layer| layer.digest).collect();
+        let layers = image.record.layers.iter();
+        layers.filter(|layer| !old.contains(&layer.digest)).map(|layer| layer.step.clone()).collect()
+    }
+
+    fn try_release(
+        &self,
+        number: u32,
+        image: &OpenImage,
+        wanted: Wanted,
+        runs_tasks: bool,
+        cancel: &Cancel,
+    ) -> Result<Option<u16>, (Outcome, Vec<String>)> {
+        let of_error = |error: model::Error| (Outcome::Refused { detail: error.to_string() }, Vec::new());
+        running::data::fill(&self.host.store, image, &self.yard.data(&self.name)).map_err(of_error)?;
+        if runs_tasks {
+            let how = self.how(number, wanted.settings.clone());
+            let failed =
+                run_tasks(&self.host.store, image, &how, cancel, &self.tell(number)).map_err(of_error)?;
+            if let Some(failed) = failed {
+                let lines = self.last_lines(number, &failed.task);
+                return Err((Outcome::TaskFailed { task: failed.task, how: failed.how }, lines));
+            }
+        }
+        let app = self.start(image, number, wanted.settings).map_err(of_error)?;
+        if let Some(status) = app.wait_until_healthy(SETTLED, PATIENCE) {
+            app.stop(GRACE);
+            let instance = status.name.to_string();
+            let lines = self.last_lines(number, &instance);
+            return Err((Outcome::NotHealthy { instance, state: status.state }, lines));
+        }
+        self.put_in_force(number, image, app);
+        Ok(self.state().port)
+    }
+
+    fn finish(&self, number: u32, outcome: Outcome) -> Result<(), Fault> {
+        {
+            let mut state = self.state();
+            if outcome == Outcome::InForce {
+                state.current = Some(number);
+            }
+            if let Some(release) = state.releases.iter_mut().find(|release| release.number == number) {
+                release.outcome = outcome.clone();
+            }
+        }
+        self.keep()?;
+        self.note(EventKind::ReleaseEnded { release: number, outcome });
+        let too_old = self.yard.logs(&self.name, number.saturating_sub(LOGS_KEPT));
+        // Logs that cannot be removed only take room.
+        let _ = fs::remove_dir_all(too_old);
+        Ok(())
+    }
+
+    fn image(&self, release: &Release) -> Result<OpenImage> {
+        open_index(&self.host.store, &release.label, release.image)
+    }
+
+    fn how(&self, number: u32, settings: Settings) -> AppStart {
+        AppStart {
+            settings,
+            data: self.yard.data(&self.name),
+            logs: self.yard.logs(&self.name, number),
+            on_host_network: self.host.on_host_network,
+            ways: Vec::new(),
+            scale: self.state().scale.clone(),
+            limits: self.host.limits,
+            tries: None,
+        }
+    }
+
+    fn start(&self, image: &OpenImage, number: u32, settings: Settings) -> Result<RunningApp> {
+        let how = self.how(number, settings);
+        RunningApp::start(Arc::clone(&self.host.store), image.clone(), how, self.tell(number))
+    }
+
+    /// Keeps what happens to instances, and tells whoever waits for a release.
+    fn tell(&self, release: u32) -> Tell {
+        let (yard, app, listener) = (self.yard.clone(), self.name.clone(), Arc::clone(&self.listener));
+        Arc::new(move |instance: &InstanceName, what: &What| {
+            if let What::State(state) = what {
+                let (instance, state) = (instance.clone(), state.clone());
+                events::add(&yard, &app, EventKind::Instance { release, instance, state });
+            }
+            if let Some((of, told)) = &*listener.lock().unwrap_or_else(PoisonError::into_inner)
+                && *of == release
+            {
+                told(Answer::Meanwhile { release, instance: instance.clone(), what: what.clone() });
+            }
+        })
+    }
+
+    /// Lets the instances answer from now on, and ends those that did before as soon as nobody waits for them.
+    fn put_in_force(&self, release: u32, image: &OpenImage, app: RunningApp) {
+        let process = processes_of(image).find(|process| process.port.is_some());
+        let process = process.map(|process| process.name.clone());
+        let new = Current { release, app, process, lease: Arc::default() };
+        if let Some(old) = self.front.replace(Some(Arc::new(new))) {
+            let deadline = Instant::now() + DRAINING;
+            while Arc::strong_count(&old.lease) > 1 && Instant::now() < deadline {
+                std::thread::sleep(GLANCE);
+            }
+            old.app.stop(GRACE);
+            self.note(EventKind::Replaced { release: old.release });
+        }
+    }
+
+    /// Answers on its port from now on: the one that it has, else the one that is asked for, else the image's, else a free one.
+    fn serve(&self, asked: Option<(Option<u16>, Option<u16>)>) -> Result<(), Fault> {
+        let mut served = self.served.lock().unwrap_or_else(PoisonError::into_inner);
+        let (wanted, of_image) = asked.unwrap_or_default();
+        let had = self.state().port;
+        if served.is_some() && (wanted.is_none() || wanted == had) {
+            return Ok(());
+        }
+        let offered = match (wanted, had.or(of_image)) {
+            (Some(port), _) => offer(port)?,
+            (None, None) if asked.is_none() => return Ok(()),
+            (None, preferred) => offer(preferred.unwrap_or_default()).or_else(|_| offer(0))?,
+        };
+        let port = offered.port;
+        let listeners = offered.into_listeners();
+        let front: Arc<dyn Backends> = Arc::clone(&self.front) as _;
+        *served = Some(self.host.proxies.serve(listeners, front).map_err(model::Error::from)?);
+        if let Some(before) = had.filter(|before| *before != port) {
+            self.note(EventKind::PortMoved { before, after: port });
+        }
+        self.state().port = Some(port);
+        self.keep()?;
+        Ok(())
+    }
+
+    /// The last lines that an instance or task of a release wrote.
+    fn last_lines(&self, number: u32, instance: &str) -> Vec<String> {
+        let file = self.yard.logs(&self.name, number).join(format!("{instance}.log"));
+        last_lines(&file)
+    }
+
+    /// The release whose number is `to`, as a new one.
+    pub fn wanted_again(&self, to: u32, who: String) -> Result<Wanted, Fault> {
+        let missing = || Fault::NoRelease { app: self.name.clone(), release: to };
+        let release = self.state().release(to).cloned().ok_or_else(missing)?;
+        let settings = self.yard.settings(&self.name, Some(to))?;
+        let Release { image, label, .. } = release;
+        Ok(Wanted { kind: ReleaseKind::RollBack { to }, image, label, settings, who, port: None })
+    }
+
+    /// The release in force with other settings, or nothing where there is none: they are kept for the first.
+    pub fn wanted_with(
+        &self,
+        settings: Settings,
+        names: Vec<String>,
+        who: String,
+    ) -> Result<Option<Wanted>, Fault> {
+        let current = self.state().release_in_force().cloned();
+        let Some(Release { image, label, .. }) = current else {
+            self.yard.keep_settings(&self.name, None, &settings)?;
+            self.keep()?;
+            return Ok(None);
+        };
+        Ok(Some(Wanted { kind: ReleaseKind::Settings { names }, image, label, settings, who, port: None }))
+    }
+
+    /// The settings that a release of another image has.
+    pub fn settings_in_force(&self) -> Result<Settings> {
+        let current = self.state().current;
+        self.yard.settings(&self.name, current)
+    }
+
+    /// Changes how many instances there are, and waits until they are healthy.
+    pub fn scale(&self, process: &str, instances: u32) -> Result<(), Fault> {
+        let _changing = self.change()?;
+        let current = self.running()?;
+        let image =
+            self.state().release_in_force().cloned().map(|release| self.image(&release)).transpose()?;
+        let known: Vec<String> =
+            image.iter().flat_map(processes_of).map(|process| process.name.clone()).collect();
+        if !known.iter().any(|name| name == process) {
+            return Err(Fault::NoProcess { process: process.to_owned(), known });
+        }
+        self.state().scale.insert(process.to_owned(), instances);
+        self.keep()?;
+        current.app.scale(process, instances);
+        self.note(EventKind::Scaled { process: process.to_owned(), instances });
+        match current.app.wait_until_healthy(Duration::ZERO, PATIENCE) {
+            None => Ok(()),
+            Some(status) => {
+                let instance = status.name.to_string();
+                let detail = format!("{instance} did not become healthy: {:?}", status.state);
+                Err(Fault::Other { detail })
+            }
+        }
+    }
+
+    /// Puts new instances in the place of all, as a release does.
+    pub fn restart(&self) -> Result<(), Fault> {
+        let _changing = self.change()?;
+        let nothing = || Fault::NothingReleased { app: self.name.clone() };
+        let release = self.state().release_in_force().cloned().ok_or_else(nothing)?;
+        let image = self.image(&release)?;
+        let settings = self.yard.settings(&self.name, Some(release.number))?;
+        let app = self.start(&image, release.number, settings)?;
+        if let Some(status) = app.wait_until_healthy(SETTLED, PATIENCE) {
+            app.stop(GRACE);
+            let instance = status.name.to_string();
+            return Err(Fault::NotReleased {
+                app: self.name.clone(),
+                release: release.number,
+                last_lines: self.last_lines(release.number, &instance),
+                outcome: Outcome::NotHealthy { instance, state: status.state },
+                still: Some(release.number),
+            });
+        }
+        self.put_in_force(release.number, &image, app);
+        self.note(EventKind::Restarted);
+        Ok(())
+    }
+
+    fn running(&self) -> Result<Arc<Current>, Fault> {
+        self.front.current().ok_or_else(|| Fault::NothingReleased { app: self.name.clone() })
+    }
+
+    /// The answers of an instance, the newest first.
+    pub fn health(&self, instance: &InstanceName) -> Result<Vec<Probe>, Fault> {
+        Ok(self.running()?.app.history(instance))
+    }
+
+    /// How it is.
+    pub fn status(&self) -> AppStatus {
+        let state = self.state().clone();
+        let instances = self.front.current().map(|current| current.app.status()).unwrap_or_default();
+        let instance = |status: running::app::Status| InstanceStatus {
+            since: status
+                .since
+                .duration_since(UNIX_EPOCH)
+                .map_or(0, |since| i64::try_from(since.as_secs()).unwrap_or(i64::MAX)),
+            instance: status.name,
+            state: status.state,
+            starts: status.starts,
+            memory: status.memory,
+        };
+        AppStatus {
+            name: self.name.clone(),
+            release: state.current,
+            port: state.port,
+            instances: instances.into_iter().map(instance).collect(),
+        }
+    }
+
+    /// Ends its instances; what is kept stays.
+    pub fn stop(&self) {
+        *self.served.lock().unwrap_or_else(PoisonError::into_inner) = None;
+        if let Some(current) = self.front.replace(None) {
+            current.app.stop(GRACE);
+            self.note(EventKind::YardEnded);
+        }
+    }
+
+    /// Ends it, and removes all that is kept of it.
+    pub fn end(&self) -> Result<(), Fault> {
+        let _changing = self.change()?;
+        self.stop();
+        for release in &self.state().releases {
+            let name = self.host.store.image_path(&self.name, &tag(release.number));
+            // The name of an image that was pruned by hand is gone already.
+            let _ = fs::remove_file(name);
+        }
+        content::store::remove_tree(&self.yard.app(&self.name));
+        Ok(())
+    }
+}
+
+/// What the image of a release is called in the store.
+fn tag(number: u32) -> String {
+    format!("yard-{number}")
+}
+
+/// The last lines of a log, without their times.
+fn last_lines(file: &Path) -> Vec<String> {
+    let texts = [older(file), file.to_owned()].map(|file| fs::read_to_string(file).unwrap_or_default());
+    let all: Vec<&str> = texts.iter().flat_map(|text| text.lines()).collect();
+    let from = all.len().saturating_sub(LAST_LINES);
+    let without_time = |line: &&str| line.split_once(' ').map_or("", |(_, text)| text).to_owned();
+    all[from..].iter().map(without_time).collect()
+}
+
+/// Whether the image has anything that goes on.
+pub(crate) fn has_processes(image: &OpenImage) -> bool {
+    image.record.processes.iter().any(|process| process.kind == ProcessKind::Process)
+}
