@@ -1,4 +1,5 @@
 //! The proxy between real connections.
+#![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use proxy::{Backends, Picked, Proxies, Served};
 use std::io::{BufRead, BufReader, Read, Write};

@@ -76,7 +76,7 @@ fn yard() -> Yard {
     let folder = program.path("yard").display().to_string();
     let yard = Yard(program.with("SHTETL_YARD", &folder).with("USER", "ada"));
     yard.build("one");
-    yard.succeed("release ferry --port 0 --set TOKEN=hunter2");
+    let _ = yard.succeed("release ferry --port 0 --set TOKEN=hunter2");
     yard
 }
 
@@ -90,7 +90,7 @@ fn an_image_is_released_scaled_released_again_and_rolled_back() {
     };
     assert_eq!(yard.instances(), healthy(&["web.1", "bell.1"]));
     assert_eq!(fs::read_to_string(yard.0.path("yard/apps/ferry/data/data/done")).unwrap(), "yes");
-    yard.succeed("scale ferry web=3 bell=0");
+    let _ = yard.succeed("scale ferry web=3 bell=0");
     let deadline = Instant::now() + PATIENCE;
     while yard.instances() != healthy(&["web.1", "web.2", "web.3"]) {
         assert!(Instant::now() < deadline, "{:?}", yard.instances());
@@ -101,9 +101,9 @@ fn an_image_is_released_scaled_released_again_and_rolled_back() {
     let said = yard.succeed("release ferry");
     assert!(said.stderr.contains("web.3     * healthy"), "the scale stays: {said}");
     assert_eq!((yard.page().as_str(), yard.port()), ("two", port));
-    yard.succeed("restart ferry");
+    let _ = yard.succeed("restart ferry");
     assert_eq!(yard.page(), "two");
-    yard.succeed("roll-back ferry");
+    let _ = yard.succeed("roll-back ferry");
     assert_eq!(yard.page(), "one");
     let releases = yard.json("releases ferry");
     let facts = |release: &Value| {
@@ -121,7 +121,7 @@ fn an_image_is_released_scaled_released_again_and_rolled_back() {
     error: this removes ferry: its releases, settings, data and logs
     what to do: if that is meant: shtetl yard end ferry --confirm ferry
     ");
-    yard.succeed("end ferry --confirm ferry");
+    let _ = yard.succeed("end ferry --confirm ferry");
     assert!(running::http::ask(port, "/").is_err());
     insta::assert_snapshot!(yard.succeed("status").stdout, @"no app was released here yet");
     assert!(!yard.0.path("yard/apps/ferry").exists());
@@ -179,7 +179,7 @@ fn settings_are_changed_by_a_release_and_secrets_are_not_shown() {
     insta::assert_snapshot!(yard.succeed("settings ferry").stdout, @"  TOKEN  (secret)");
     yard.0.edit("ferry/shtetl.toml", "node --write data/done yes", "node --say 0");
     yard.build("one");
-    yard.succeed("release ferry --set HARBOUR=Fog");
+    let _ = yard.succeed("release ferry --set HARBOUR=Fog");
     let log = yard.succeed("logs ferry migrate").stdout;
     assert!(log.contains("migrate | HARBOUR Fog\n") && log.contains("migrate | TOKEN hunter2\n"), "{log}");
     let said = yard.succeed("settings ferry --set TOKEN=changed --unset HARBOUR");
@@ -194,7 +194,7 @@ fn settings_are_changed_by_a_release_and_secrets_are_not_shown() {
     what to do: `shtetl yard settings ferry` lists those that it has
     ");
     // What a release had comes back with it.
-    yard.succeed("roll-back ferry 2");
+    let _ = yard.succeed("roll-back ferry 2");
     insta::assert_snapshot!(yard.succeed("settings ferry").stdout, @"
     HARBOUR  Fog
     TOKEN    (secret)
@@ -207,7 +207,7 @@ fn settings_are_changed_by_a_release_and_secrets_are_not_shown() {
 #[test]
 fn no_request_is_lost_to_releases() {
     let yard = yard();
-    yard.succeed("scale ferry web=2");
+    let _ = yard.succeed("scale ferry web=2");
     let (port, is_over, asked) = (yard.port(), AtomicBool::new(false), AtomicUsize::new(0));
     std::thread::scope(|scope| {
         for _ in 0..3 {
@@ -232,7 +232,7 @@ fn no_request_is_lost_to_releases() {
         }
         for turn in 0..4 {
             yard.build(&format!("page {turn}"));
-            yard.succeed("release ferry");
+            let _ = yard.succeed("release ferry");
         }
         is_over.store(true, Ordering::SeqCst);
     });
@@ -284,9 +284,9 @@ fn what_is_killed_comes_back_and_leaves_nothing_behind() {
         std::thread::sleep(Duration::from_millis(20));
     }
     assert!(yard.succeed("status").stdout.starts_with("the yard does not run"));
-    yard.succeed("start");
+    let _ = yard.succeed("start");
     wait_for_page();
-    yard.succeed("stop");
+    let _ = yard.succeed("stop");
     let deadline = Instant::now() + PATIENCE;
     while !workers("worker").is_empty() || !workers("guard").is_empty() {
         assert!(Instant::now() < deadline, "a process of the yard is left");

@@ -13,7 +13,7 @@ use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
-use yard::{Event, EventKind, ReleaseKind};
+use yard::{AppState, Event, EventKind, ReleaseKind};
 
 /// How often it is looked whether there is more.
 const GLANCE: Duration = Duration::from_millis(100);
@@ -31,17 +31,13 @@ type Line = (String, String, String);
 
 pub fn logs(here: &Here<'_>, app: &str, which: &Which<'_>, follow: bool) -> Done {
     let state = here.state(app)?;
-    let release = |state: &yard::AppState| {
-        which.release.or(state.current).or_else(|| state.releases.last().map(|release| release.number))
-    };
-    let Some(mut number) = release(&state) else {
+    let Some(number) = which.release_of(&state) else {
         return Err(Failure::Usage {
             message: format!("nothing of {app} was released yet"),
             hint: format!("release an image: shtetl yard release {app}"),
         });
     };
-    let mut folder = here.yard.logs(app, number);
-    let files = files_of(&folder, which)?;
+    let files = files_of(&here.yard.logs(app, number), which)?;
     if files.is_empty() {
         if let (Some(process), false) = (which.process, follow) {
             return Err(Failure::Usage {
@@ -58,24 +54,40 @@ pub fn logs(here: &Here<'_>, app: &str, which: &Which<'_>, follow: bool) -> Done
         read.insert(file.clone(), fs::metadata(file).map_or(0, |file| file.len()));
     }
     show(here, lines);
-    while follow {
+    if follow {
+        go_on(here, app, which, read)?;
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+impl Which<'_> {
+    /// The release that is meant.
+    fn release_of(&self, state: &AppState) -> Option<u32> {
+        let last = || state.releases.last().map(|release| release.number);
+        self.release.or(state.current).or_else(last)
+    }
+}
+
+/// Shows what is written from now on, until nobody reads it; `read` is how much of each file was shown.
+fn go_on(
+    here: &Here<'_>,
+    app: &str,
+    which: &Which<'_>,
+    mut read: BTreeMap<PathBuf, u64>,
+) -> Result<(), Failure> {
+    while here.output.failure().is_none() {
         std::thread::sleep(GLANCE);
         // A new release writes elsewhere.
-        if let Some(newer) = release(&here.yard.state(app)?.unwrap_or_default()).filter(|n| *n != number) {
-            number = newer;
-            folder = here.yard.logs(app, number);
-        }
+        let state = here.yard.state(app)?.unwrap_or_default();
+        let Some(number) = which.release_of(&state) else { return Ok(()) };
         let mut lines = Vec::new();
-        for (instance, file) in files_of(&folder, which)? {
+        for (instance, file) in files_of(&here.yard.logs(app, number), which)? {
             let from = read.entry(file.clone()).or_default();
             lines.extend(lines_from(&instance, &file, from));
         }
         show(here, lines);
-        if here.output.failure().is_some() {
-            break;
-        }
     }
-    Ok(ExitCode::SUCCESS)
+    Ok(())
 }
 
 /// The logs of instances, by their names.
