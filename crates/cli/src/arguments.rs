@@ -290,6 +290,9 @@ pub struct CheckOptions {
 pub struct BuildOptions {
     #[command(flatten)]
     pub source: SourceOptions,
+    /// Build again with every change
+    #[arg(long, conflicts_with_all = ["dry_run", "shell_on_failure"])]
+    pub watch: bool,
     /// Tag of the image
     #[arg(long, default_value = workshop::inspect::DEFAULT_TAG)]
     pub tag: String,

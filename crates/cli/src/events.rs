@@ -12,6 +12,8 @@ use std::time::Duration;
 pub struct Renderer<'o> {
     output: &'o Output,
     live: Option<Live>,
+    /// Whether what is there already is worth a line.
+    shows_found: bool,
 }
 
 struct Live {
@@ -22,11 +24,19 @@ struct Live {
 impl<'o> Renderer<'o> {
     pub fn new(output: &'o Output) -> Self {
         let live = output.is_live().then(|| Live { all: MultiProgress::new(), steps: Mutex::default() });
-        Self { output, live }
+        Self { output, live, shows_found: true }
+    }
+
+    /// Shows only what has to be done.
+    pub fn of_work(output: &'o Output) -> Self {
+        Self { shows_found: false, ..Self::new(output) }
     }
 
     /// Shows one event; called from any thread.
     pub fn show(&self, event: &Event) {
+        if matches!(event, Event::Found { .. }) && !self.shows_found {
+            return;
+        }
         if self.output.is_json() {
             self.output.json_aside(event);
         } else if let Some(live) = &self.live {

@@ -20,7 +20,7 @@ use std::env;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
-use workshop::app::{App, look};
+use workshop::app::{App, Taken, look, take};
 use workshop::buildpacks::Buildpacks;
 
 /// The variable with keys of `shtetl.toml` for this run.
@@ -121,6 +121,14 @@ impl Surroundings {
         let member = options.member.as_deref();
         let asked = Asked { path: &options.path, revision, search: &self.host.search, member };
         Ok(look(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
+    }
+
+    /// Takes in the files of an app, without looking into them. `now` is in nanoseconds since 1970.
+    pub fn take(&self, options: &SourceOptions, now: i64) -> Result<Taken, Failure> {
+        let revision = options.rev.as_deref();
+        let member = options.member.as_deref();
+        let asked = Asked { path: &options.path, revision, search: &self.host.search, member };
+        Ok(take(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 
     /// The house rules that are named outside of apps.

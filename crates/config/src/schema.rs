@@ -278,7 +278,7 @@ mod tests {
     #[test]
     fn the_schema_has_the_keys_that_are_read() {
         let text = "x = 1\n[source]\nx = 1\n[base]\nx = 1\n[buildpacks]\nx = 1\n[buildpacks.node]\nx = 1\n\
-            [addresses]\nx = 1\n[process.web]\nx = 1\n[task.migrate]\nx = 1\n[service.tides]\nx = 1\n[settings.LEVEL]\nx = 1\n\
+            [addresses]\nx = 1\n[process.web]\nx = 1\n[task.migrate]\nx = 1\n[service.tides]\nkind = \"redis\"\nx = 1\n[settings.LEVEL]\nx = 1\n\
             [variant.live]\nx = 1\n";
         let document = Document::parse(text).unwrap_or_else(|_| panic!("valid TOML"));
         let names = KnownNames {

@@ -22,6 +22,7 @@ mod tree;
 mod unpack_limit;
 mod unpacking;
 mod walk;
+mod watching;
 
 pub use archive::{open_zip, unpack_package};
 pub use git::{Revision, checked_out, is_commit};
@@ -31,6 +32,7 @@ pub use rules::{LeftOut, WhyLeftOut};
 pub use tree::{SourceTree, TreeDigests, TreeFile, TreeKind};
 pub use unpack_limit::UnpackLimit;
 pub use walk::{Source, SourceRules, take_in};
+pub use watching::{Watcher, folders_of};
 
 /// Whether only tests need the file at `path`.
 pub fn is_for_tests(path: &str) -> bool {

@@ -15,7 +15,7 @@ use model::{EmptyPart, Error, Place, Result};
 use planning::{Buildpack, Pinning};
 use remote::Fetcher;
 use remote::oci::CredentialFiles;
-use source::{Asked, Opened, SourceRules, SourceTree, take_in};
+use source::{Asked, Opened, Source, SourceRules, SourceTree, take_in};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::time::Instant;
@@ -60,23 +60,45 @@ pub fn look(
     store: &Store,
     now: i64,
 ) -> Result<App> {
+    let Taken { opened, source, effective, buildpacks } = take(asked, choice, buildpacks, store, now)?;
+    let reads = find_or_remember(&source.tree, store, now)?;
+    let revision = opened.revision(&source.tree, store, now)?;
+    let survey = survey(&opened.name, &source, &effective, Observed { reads, revision }, &buildpacks)?;
+    let Effective { config, origins } = effective;
+    let tree = Arc::new(source.tree);
+    let missing_libraries = shared_libraries::remembered(store, &survey.name);
+    Ok(App { opened, config, origins, tree, survey, buildpacks, missing_libraries, now })
+}
+
+/// A source with its configuration, before anything is concluded from it.
+pub struct Taken {
+    /// Where it is.
+    pub opened: Opened,
+    /// Its files.
+    pub source: Source,
+    effective: Effective,
+    buildpacks: Buildpacks,
+}
+
+/// Takes in the files of an app, by the rules of its configuration. `now` is in nanoseconds since 1970.
+pub fn take(
+    asked: &Asked<'_>,
+    choice: &Choice,
+    buildpacks: &Buildpacks,
+    store: &Store,
+    now: i64,
+) -> Result<Taken> {
     let (opened, member) = member::open(asked, buildpacks, store, now)?;
     let place = ConfigPlace { folder: &opened.config_folder(), shown: &opened.shown, near: &opened.near };
-    let buildpacks = &buildpacks.clone().with_added(read_added(&place, choice)?)?;
+    let buildpacks = buildpacks.clone().with_added(read_added(&place, choice)?)?;
     let effective = Effective::load(&place, choice, &buildpacks.known_names())?;
     let config = &effective.config;
     let rules = SourceRules { exclude: config.exclude.clone(), include: config.include.clone() };
     let mut source = take_in(&opened, &rules)?;
     if let Some(folder) = member {
-        source = member::alone(source, &folder, buildpacks)?;
+        source = member::alone(source, &folder, &buildpacks)?;
     }
-    let reads = find_or_remember(&source.tree, store, now)?;
-    let revision = opened.revision(&source.tree, store, now)?;
-    let survey = survey(&opened.name, &source, &effective, Observed { reads, revision }, buildpacks)?;
-    let Effective { config, origins } = effective;
-    let tree = Arc::new(source.tree);
-    let missing_libraries = shared_libraries::remembered(store, &survey.name);
-    Ok(App { opened, config, origins, tree, survey, buildpacks: buildpacks.clone(), missing_libraries, now })
+    Ok(Taken { opened, source, effective, buildpacks })
 }
 
 /// The buildpacks in force for an app. `now` is in nanoseconds since 1970.

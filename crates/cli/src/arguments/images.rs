@@ -1,7 +1,7 @@
 //! Options of the commands that are about images.
 
 use super::RunNetwork;
-use clap::{Args, Subcommand, ValueEnum};
+use clap::{ArgGroup, Args, Subcommand, ValueEnum};
 use std::path::PathBuf;
 
 #[derive(Args)]
@@ -223,19 +223,23 @@ pub struct GivenSettings {
 }
 
 #[derive(Args)]
+#[command(group(ArgGroup::new("many").multiple(true)))]
 pub struct RunOptions {
     /// A name with an optional tag, a layout folder, an archive, or an image in a registry
     pub image: String,
     /// The process type or task [default: the image's first]
     pub process: Option<String>,
     /// Run all process types, each with its instances, after the tasks that come before a release
-    #[arg(long, conflicts_with_all = ["process", "shell"])]
+    #[arg(long, group = "many", conflicts_with_all = ["process", "shell"])]
     pub all: bool,
+    /// Build the app in the folder IMAGE, run all process types, and do both again with every change
+    #[arg(long, group = "many", conflicts_with_all = ["process", "shell"])]
+    pub watch: bool,
     /// Start the services that the app declares, from packages of Debian
-    #[arg(long, requires = "all")]
+    #[arg(long, requires = "many")]
     pub with_services: bool,
     /// A service that runs already; may be repeated
-    #[arg(long, value_name = "SERVICE=URL", requires = "all")]
+    #[arg(long, value_name = "SERVICE=URL", requires = "many")]
     pub bind: Vec<String>,
     /// Open a shell where the process would run
     #[arg(long)]
@@ -255,6 +259,6 @@ pub struct RunOptions {
     #[arg(long, value_name = "DIR")]
     pub data: Option<PathBuf>,
     /// Arguments for the named process; without one, a command to run in its place
-    #[arg(last = true, value_name = "ARGUMENTS", conflicts_with_all = ["all", "shell"])]
+    #[arg(last = true, value_name = "ARGUMENTS", conflicts_with_all = ["all", "watch", "shell"])]
     pub arguments: Vec<String>,
 }

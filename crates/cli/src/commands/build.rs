@@ -3,7 +3,8 @@
 use super::Done;
 use super::check::problems;
 use super::order::order;
-use crate::arguments::BuildOptions;
+use super::watching::follow;
+use crate::arguments::{BuildOptions, SourceOptions};
 use crate::ecosystem_settings::Withheld;
 use crate::error::{self, Failure, trust_advice};
 use crate::events::Renderer;
@@ -25,13 +26,26 @@ use workshop::app::{App, BuildRequest};
 use workshop::build;
 use workshop::build::{Built, BuiltPlatform, Exports, Planned, Preview, preview};
 use workshop::check::{PLAN_FAILS, Scope, Severity};
-use workshop::inspect;
+use workshop::inspect::{self, DEFAULT_TAG};
 use workshop::plan::Worklist;
 use workshop::prepare::{plan_offline, prepare};
 use workshop::record::{LayerRecord, Record};
 use workshop::storage::{self, Limit};
 
 pub fn run(options: &BuildOptions, surroundings: &Surroundings, output: &Output) -> Done {
+    interrupt::cancels(&surroundings.cancel)?;
+    if options.watch {
+        let built = |_| match work(options, surroundings, output) {
+            Ok(_) => Ok(()),
+            Err(Failure::Core(error)) if matches!(*error, Error::Interrupted) => Ok(()),
+            Err(failure) => {
+                // It stands there until the next change.
+                error::report(output, &failure);
+                Ok(())
+            }
+        };
+        return follow(&options.source, &[], surroundings, built).map(|()| ExitCode::SUCCESS);
+    }
     let done = work(options, surroundings, output);
     if done.is_err() {
         for Withheld { variable, server } in &surroundings.withheld {
@@ -47,7 +61,6 @@ pub fn run(options: &BuildOptions, surroundings: &Surroundings, output: &Output)
 fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) -> Done {
     check_targets(options, output)?;
     let push_to = options.push.as_ref().map(|to| push::reference(to, &options.tag)).transpose()?;
-    interrupt::cancels(&surroundings.cancel)?;
     if options.push.is_some() {
         // A key that cannot be read is told before the build.
         super::keys::signing_key(&options.signing)?;
@@ -206,6 +219,22 @@ fn check_targets(options: &BuildOptions, output: &Output) -> Result<(), Failure>
     Ok(())
 }
 
+/// Builds an app for this machine under its own name, showing only what runs meanwhile.
+pub fn build_once(
+    source: &SourceOptions,
+    surroundings: &Surroundings,
+    output: &Output,
+) -> Result<Built, Failure> {
+    let fetcher = surroundings.fetcher(Network::Allowed);
+    let order = order(DEFAULT_TAG, "zstd", surroundings, &fetcher);
+    let app = surroundings.look(source, order.now)?;
+    check_first(&app, &order, surroundings)?;
+    let worklist = prepare(&app, &order, &surroundings.store)?;
+    let planned = Planned { worklist: &worklist, order: &order };
+    let renderer = Renderer::of_work(output);
+    build_showing(&renderer, &app, planned, (&[], Exports::default(), None), surroundings)
+}
+
 /// Builds, showing only what happens meanwhile.
 pub fn build_quietly(
     app: &App,
@@ -216,7 +245,16 @@ pub fn build_quietly(
     surroundings: &Surroundings,
     output: &Output,
 ) -> Result<Built, Failure> {
-    let renderer = Renderer::new(output);
+    build_showing(&Renderer::new(output), app, first, (others, exports, failed_root), surroundings)
+}
+
+fn build_showing(
+    renderer: &Renderer<'_>,
+    app: &App,
+    first: Planned<'_>,
+    (others, exports, failed_root): (&[Planned<'_>], Exports<'_>, Option<&KeptRoot>),
+    surroundings: &Surroundings,
+) -> Result<Built, Failure> {
     let budget = Budget::new(surroundings.jobs);
     let session = Session {
         store: &surroundings.store,

@@ -15,6 +15,7 @@ pub mod keys;
 pub mod ledger;
 mod machine;
 mod opened;
+mod watching;
 mod order;
 pub mod pull;
 pub mod push;

@@ -11,7 +11,7 @@ use crate::surroundings::Surroundings;
 use config::Effective;
 use config::addresses::Addresses;
 use content::BlobDigest;
-use engine::{Budget, Event, Session, run_indexed};
+use engine::{Budget, Session, run_indexed};
 use evidence::Artefact;
 use images::compare::Move;
 use images::push::{Attachment, Destination, Transfer};
@@ -56,7 +56,7 @@ pub fn run(options: &SwapBaseOptions, surroundings: &Surroundings, output: &Outp
         now: Surroundings::now() / 1_000_000_000,
     };
     let fetcher = surroundings.fetcher(Network::Allowed);
-    let (renderer, budget) = (Renderer::new(output), Budget::new(surroundings.jobs));
+    let (renderer, budget) = (Renderer::of_work(output), Budget::new(surroundings.jobs));
     let work = Work {
         options,
         surroundings,
@@ -65,12 +65,7 @@ pub fn run(options: &SwapBaseOptions, surroundings: &Surroundings, output: &Outp
             store: &surroundings.store,
             fetcher: &fetcher,
             budget: &budget,
-            // Of bases that are there already, there is nothing to say.
-            events: &|event| {
-                if !matches!(event, Event::Found { .. }) {
-                    renderer.show(&event);
-                }
-            },
+            events: &|event| renderer.show(&event),
             limits: surroundings.step_limits(),
             failed_root: None,
             cancel: &surroundings.cancel,

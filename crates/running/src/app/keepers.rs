@@ -22,7 +22,8 @@ impl Keepers {
     /// Starts an instance, unless it runs already.
     pub fn start(&self, name: &InstanceName, care: impl FnOnce() -> Care) {
         let mut kept = self.kept();
-        kept.retain(|(_, thread)| !thread.is_finished());
+        // One that was given up may be tried again.
+        kept.retain(|(instance, thread)| !thread.is_finished() || instance.name != *name);
         // One that is about to end is no longer meant.
         if kept.iter().any(|(instance, _)| instance.name == *name && !instance.is_to_stop()) {
             return;
@@ -36,6 +37,19 @@ impl Keepers {
     pub fn end(&self, is_meant: impl Fn(&InstanceName) -> bool, signal: u8) {
         let kept = self.kept();
         kept.iter().filter(|(one, _)| is_meant(&one.name)).for_each(|(one, _)| one.stop(signal));
+    }
+
+    /// Ends those that are meant, without waiting for their end: others may take their names at once.
+    pub fn replace(&self, is_meant: impl Fn(&InstanceName) -> bool, patience: Duration) {
+        let kept = self.kept();
+        let meant = kept.iter().map(|(one, _)| one).filter(|one| is_meant(&one.name) && !one.is_to_stop());
+        let meant: Vec<Arc<Instance>> = meant.cloned().collect();
+        meant.iter().for_each(|one| one.stop(TERMINATE));
+        std::thread::spawn(move || {
+            std::thread::sleep(patience);
+            // One that has ended hears nothing any more.
+            meant.iter().for_each(|one| one.stop(KILL));
+        });
     }
 
     /// How they are.

@@ -27,15 +27,18 @@ pub(crate) use keepers::Keepers;
 use model::{PathFacts, ProcessKind, ProcessType, Result};
 use output::{Written, pipes};
 use sandbox::Limits;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, PoisonError, RwLock, RwLockWriteGuard};
 use std::time::{Duration, SystemTime};
 use workshop::inspect::OpenImage;
 
 /// How often it is looked whether instances have ended or are healthy.
 const GLANCE: Duration = Duration::from_millis(5);
+
+/// How long an instance may take to end that is replaced.
+const GRACE: Duration = Duration::from_secs(2);
 
 /// What is said at the start of an app, besides what its image says.
 #[derive(Clone)]
@@ -81,9 +84,15 @@ pub struct RunningApp {
 
 struct Inner {
     store: Arc<Store>,
-    image: OpenImage,
-    how: AppStart,
     tell: Tell,
+    now: RwLock<Now>,
+}
+
+/// What is to run.
+#[derive(Clone)]
+struct Now {
+    image: Arc<OpenImage>,
+    how: AppStart,
     pools: BTreeMap<String, Arc<Pool>>,
 }
 
@@ -95,34 +104,61 @@ impl RunningApp {
         // In a fresh network namespace nobody could ask the processes.
         let _ = sandbox::raise_loopback();
         let pools = processes_of(&image).map(|process| (process.name.clone(), Arc::default())).collect();
-        let inner = Arc::new(Inner { store, image, how, tell, pools });
-        let app = Self { inner, keepers: Keepers::default() };
-        for process in processes_of(&app.inner.image) {
-            let instances =
-                app.inner.how.scale.get(&process.name).copied().or(process.instances).unwrap_or(1);
-            app.scale(&process.name, instances);
+        let now = Now { image: Arc::new(image), how, pools };
+        let inner = Inner { store, tell, now: RwLock::new(now.clone()) };
+        let app = Self { inner: Arc::new(inner), keepers: Keepers::default() };
+        for process in processes_of(&now.image) {
+            app.start_instances(&now, process);
         }
         Ok(app)
     }
 
+    fn start_instances(&self, now: &Now, process: &ProcessType) {
+        for number in 1..=now.instances_of(process) {
+            let name = InstanceName { process: process.name.clone(), number };
+            self.keepers.start(&name, || self.inner.care(now, process, &name));
+        }
+    }
+
     /// From now on there are so many instances of a process type; those with the highest numbers are asked to end.
     pub fn scale(&self, process: &str, instances: u32) {
-        let Some(declared) = processes_of(&self.inner.image).find(|p| p.name == process) else { return };
+        self.inner.now_mut().how.scale.insert(process.to_owned(), instances);
+        let now = self.inner.now();
+        let Some(declared) = processes_of(&now.image).find(|p| p.name == process) else { return };
         self.keepers.end(|name| name.process == process && name.number > instances, TERMINATE);
-        for number in 1..=instances {
-            let name = InstanceName { process: process.to_owned(), number };
-            self.keepers.start(&name, || self.inner.care(declared, &name));
+        self.start_instances(&now, declared);
+    }
+
+    /// Goes on with another image and other settings: process types that are the same in both go on as they are, all others
+    /// are started again. Gives the names of those.
+    pub fn replace(&self, image: OpenImage, settings: BTreeMap<String, String>) -> Result<Vec<String>> {
+        check(&image, &settings)?;
+        let before = self.inner.now();
+        let mut now = before.clone();
+        now.image = Arc::new(image);
+        now.how.settings = settings;
+        for process in processes_of(&now.image) {
+            now.pools.entry(process.name.clone()).or_default();
         }
+        *self.inner.now_mut() = now.clone();
+        let names = processes_of(&before.image).chain(processes_of(&now.image)).map(|process| &process.name);
+        let changed: BTreeSet<&String> = names.filter(|name| !runs_alike(&before, &now, name)).collect();
+        self.keepers.replace(|name| changed.contains(&name.process), GRACE);
+        for process in processes_of(&now.image).filter(|process| changed.contains(&process.name)) {
+            self.start_instances(&now, process);
+        }
+        Ok(changed.into_iter().cloned().collect())
     }
 
     /// What takes the connections to a process type.
     pub fn pool(&self, process: &str) -> Option<Arc<Pool>> {
-        self.inner.pools.get(process).cloned()
+        self.inner.now().pools.get(process).cloned()
     }
 
     /// How its instances are, in the order of the image.
     pub fn status(&self) -> Vec<Status> {
-        let order = |name: &str| processes_of(&self.inner.image).position(|process| process.name == name);
+        let now = self.inner.now();
+        let order = |name: &str| processes_of(&now.image).position(|process| process.name == name);
         let mut all = self.keepers.status();
         all.sort_by_key(|status| (order(&status.name.process), status.name.number));
         all
@@ -167,32 +203,62 @@ pub fn processes_of(image: &OpenImage) -> impl Iterator<Item = &ProcessType> {
     image.record.processes.iter().filter(|process| process.kind == ProcessKind::Process)
 }
 
+impl Now {
+    fn instances_of(&self, process: &ProcessType) -> u32 {
+        self.how.scale.get(&process.name).copied().or(process.instances).unwrap_or(1)
+    }
+}
+
+/// Whether a process type runs the same in both: what it starts, where, on which files, with which values.
+fn runs_alike(before: &Now, now: &Now, process: &str) -> bool {
+    let of = |now: &Now| {
+        let variant = now.image.variant(Some(process)).ok()?;
+        let declared = processes_of(&now.image).find(|declared| declared.name == process)?;
+        let mut runs = variant.config.config.clone();
+        // They say how the image came about.
+        runs.labels.clear();
+        let layers = variant.config.rootfs.diff_ids.clone();
+        let ProcessType { port, health, memory, .. } = declared.clone();
+        Some((runs, layers, (port, health, memory), now.how.settings.clone()))
+    };
+    matches!((of(before), of(now)), (Some(before), Some(now)) if before == now)
+}
+
 impl Inner {
+    fn now(&self) -> Now {
+        self.now.read().unwrap_or_else(PoisonError::into_inner).clone()
+    }
+
+    fn now_mut(&self) -> RwLockWriteGuard<'_, Now> {
+        self.now.write().unwrap_or_else(PoisonError::into_inner)
+    }
+
     /// How an instance of a process type is started and looked after.
-    fn care(self: &Arc<Self>, process: &ProcessType, name: &InstanceName) -> Care {
+    fn care(self: &Arc<Self>, now: &Now, process: &ProcessType, name: &InstanceName) -> Care {
         let inner = Arc::clone(self);
         let process_name = process.name.clone();
         Care {
             launch: Box::new(move || inner.launch(&process_name)),
             check: HealthCheck::of(process),
-            pool: Arc::clone(&self.pools[&process.name]),
-            log: self.how.logs.join(format!("{name}.log")),
-            tries: self.how.tries,
+            pool: Arc::clone(&now.pools[&process.name]),
+            log: now.how.logs.join(format!("{name}.log")),
+            tries: now.how.tries,
             tell: Arc::clone(&self.tell),
         }
     }
 
     fn launch(&self, process: &str) -> Result<(Launched, Written)> {
-        let names = names::of(process, &self.image, &self.how, &self.pools)?;
+        let Now { image, how, pools } = self.now();
+        let names = names::of(process, &image, &how, &pools)?;
         let start = Start {
-            settings: self.how.settings.clone(),
+            settings: how.settings,
             port: PortUse::Kept(names.port),
-            on_host_network: self.how.on_host_network,
-            ways: self.how.ways.iter().cloned().chain(names.ways).collect(),
-            data: Data::Shared(self.how.data.clone()),
-            ..Start::within(self.how.limits)
+            on_host_network: how.on_host_network,
+            ways: how.ways.into_iter().chain(names.ways).collect(),
+            data: Data::Shared(how.data),
+            ..Start::within(how.limits)
         };
         let (written, io) = pipes()?;
-        Ok((image::start(&self.store, &self.image, Some(process), start, io)?, written))
+        Ok((image::start(&self.store, &image, Some(process), start, io)?, written))
     }
 }

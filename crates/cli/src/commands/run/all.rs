@@ -36,72 +36,177 @@ const TRIES: u32 = 4;
 const GLANCE: Duration = Duration::from_millis(50);
 
 pub fn run_all(options: &RunOptions, image: OpenImage, surroundings: &Surroundings, output: &Output) -> Done {
-    let store = Arc::clone(&surroundings.store);
-    let data = match &options.data {
-        Some(folder) => DataFolder { path: std::path::absolute(folder)?, is_dropped: false },
-        None => DataFolder { path: store.temporary_folder()?, is_dropped: true },
-    };
-    let bound = services::bindings(options, &image)?;
-    let given = given_settings::gather(&options.settings)?;
-    check_bound(options, &image, &bound, &given)?;
-    let mut how = AppStart {
-        settings: given.clone(),
-        data: data.path.clone(),
-        logs: store.root().join("logs").join(&image.record.name),
-        on_host_network: network(options, surroundings) == RunNetwork::Host,
-        ways: options.reach.iter().map(|port| Way::to_this_machine(*port)).collect(),
-        scale: [].into(),
-        limits: surroundings.process_limits(),
-        tries: Some(TRIES),
-    };
-    let ports = published(options, &image, output)?;
-    let narrator = Arc::new(narrator(&image, &ports, output));
-    let tell = teller(&image, how.on_host_network, &narrator);
-    let (cancel, app) = (Cancel::new(), Arc::new(OnceLock::<RunningApp>::new()));
-    let (token, running) = (cancel.clone(), Arc::clone(&app));
-    let stopped = interrupt::on_signal(GRACE, move |ending| {
-        token.cancel();
-        match (running.get(), ending) {
-            (Some(app), Ending::Asked) => app.ask_to_stop(),
-            (Some(app), Ending::Forced) => app.kill(),
-            (None, _) => {}
-        }
-    })?;
-    running::data::fill(&store, &image, &data.path)?;
-    let folder = data.path.join(SERVICES);
-    let places = (folder.as_path(), how.logs.as_path());
-    let services = services::start((options, &image), bound, places, &quiet(&tell), surroundings, output)?;
-    how.settings = services.settings.clone().into_iter().chain(given).collect();
-    how.ways.extend(services.ways.iter().cloned());
-    if let Some(failed) = services.wait_until_ready() {
-        let log = how.logs.join(format!("{}.log", failed.name.process));
-        narrator
-            .note(&failed.name, format!("it did not become ready; what it wrote is in {}", log.display()));
-        return Ok(ExitCode::FAILURE);
+    let mut session = Session::open(options, &image, TRIES, surroundings, output)?;
+    let stopped = session.end_with_signals(&Cancel::new())?;
+    if let Some(failed) = session.start(image)? {
+        return Ok(if stopped.load(Ordering::SeqCst) { ExitCode::SUCCESS } else { failed });
     }
-    if let Some(failed) = run_tasks(&store, &image, &how, &cancel, &tell)? {
-        if stopped.load(Ordering::SeqCst) {
-            return Ok(ExitCode::SUCCESS);
-        }
-        tell(
-            &InstanceName { process: failed.task, number: 1 },
-            &What::State(State::Failed { how: failed.how.clone() }),
-        );
-        return Ok(ExitCode::from(failed.how.exit_code()));
+    let failed = session.wait(&stopped);
+    session.stop();
+    Ok(failed.map_or(ExitCode::SUCCESS, |end| ExitCode::from(end.exit_code())))
+}
+
+/// An app that runs for one user, with what it needs.
+pub struct Session<'a> {
+    options: &'a RunOptions,
+    surroundings: &'a Surroundings,
+    output: &'a Output,
+    how: AppStart,
+    ports: BTreeMap<String, Offered>,
+    narrator: Arc<Narrator>,
+    tell: Tell,
+    cancel: Cancel,
+    app: Arc<OnceLock<RunningApp>>,
+    services: Option<Services>,
+    data: DataFolder,
+}
+
+impl<'a> Session<'a> {
+    /// With ports taken, and nothing started. After `tries` ends in a row a process is given up.
+    pub fn open(
+        options: &'a RunOptions,
+        image: &OpenImage,
+        tries: u32,
+        surroundings: &'a Surroundings,
+        output: &'a Output,
+    ) -> Result<Self, Failure> {
+        let data = match &options.data {
+            Some(folder) => DataFolder { path: std::path::absolute(folder)?, is_dropped: false },
+            None => DataFolder { path: surroundings.store.temporary_folder()?, is_dropped: true },
+        };
+        let how = AppStart {
+            settings: BTreeMap::new(),
+            data: data.path.clone(),
+            logs: surroundings.store.root().join("logs").join(&image.record.name),
+            on_host_network: network(options, surroundings) == RunNetwork::Host,
+            ways: options.reach.iter().map(|port| Way::to_this_machine(*port)).collect(),
+            scale: [].into(),
+            limits: surroundings.process_limits(),
+            tries: Some(tries),
+        };
+        let ports = published(options, image, output)?;
+        let narrator = Arc::new(narrator(image, &ports, output));
+        let tell = teller(image, how.on_host_network, &narrator);
+        let (cancel, app) = (Cancel::new(), Arc::default());
+        let services = None;
+        Ok(Self { options, surroundings, output, how, ports, narrator, tell, cancel, app, services, data })
     }
-    let started = RunningApp::start(store, image, how, tell)?;
-    let app = app.get_or_init(|| started);
-    for (process, offered) in &ports {
+
+    /// Ends everything when this program is told to end, and sets `also`; the flag says whether it was.
+    pub fn end_with_signals(&self, also: &Cancel) -> Result<Arc<AtomicBool>, Failure> {
+        let (cancel, also, app) = (self.cancel.clone(), also.clone(), Arc::clone(&self.app));
+        interrupt::on_signal(GRACE, move |ending| {
+            cancel.cancel();
+            also.cancel();
+            match (app.get(), ending) {
+                (Some(app), Ending::Asked) => app.ask_to_stop(),
+                (Some(app), Ending::Forced) => app.kill(),
+                (None, _) => {}
+            }
+        })
+    }
+
+    /// The app, once it was started.
+    pub fn app(&self) -> Option<&RunningApp> {
+        self.app.get()
+    }
+
+    /// Starts services, runs tasks, and starts the app; gives the exit code where one of them fails.
+    pub fn start(&mut self, image: OpenImage) -> Result<Option<ExitCode>, Failure> {
+        let store = Arc::clone(&self.surroundings.store);
+        let bound = services::bindings(self.options, &image)?;
+        let given = given_settings::gather(&self.options.settings)?;
+        check_bound(self.options, &image, &bound, &given)?;
+        running::data::fill(&store, &image, &self.data.path)?;
+        if self.services.is_none() {
+            let folder = self.data.path.join(SERVICES);
+            let places = (folder.as_path(), self.how.logs.as_path());
+            let tell = quiet(&self.tell);
+            let services =
+                services::start((self.options, &image), bound, places, &tell, self.surroundings, self.output)?;
+            self.how.ways.extend(services.ways.iter().cloned());
+            self.services = Some(services);
+        }
+        if let Some(failed) = self.services.as_ref().and_then(Services::wait_until_ready) {
+            let log = self.how.logs.join(format!("{}.log", failed.name.process));
+            let note = format!("it did not become ready; what it wrote is in {}", log.display());
+            self.narrator.note(&failed.name, note);
+            return Ok(Some(ExitCode::FAILURE));
+        }
+        self.how.settings = self.settings()?;
+        if let Some(failed) = run_tasks(&store, &image, &self.how, &self.cancel, &self.tell)? {
+            let name = InstanceName { process: failed.task, number: 1 };
+            (self.tell)(&name, &What::State(State::Failed { how: failed.how.clone() }));
+            return Ok(Some(ExitCode::from(failed.how.exit_code())));
+        }
+        let started = RunningApp::start(store, image, self.how.clone(), Arc::clone(&self.tell))?;
+        let app = self.app.get_or_init(|| started);
+        lead(&self.ports, app)?;
+        if self.cancel.is_cancelled() {
+            app.ask_to_stop();
+        }
+        Ok(None)
+    }
+
+    /// The settings in force: those of services, and over them those that are given.
+    fn settings(&self) -> Result<BTreeMap<String, String>, Failure> {
+        let of_services = self.services.iter().flat_map(|services| services.settings.clone());
+        Ok(of_services.chain(given_settings::gather(&self.options.settings)?).collect())
+    }
+
+    /// Goes on with another image; gives the process types that were started again.
+    pub fn replace(&mut self, image: OpenImage) -> Result<Vec<String>, Failure> {
+        let settings = self.settings()?;
+        running::data::fill(&self.surroundings.store, &image, &self.data.path)?;
+        let new = processes_of(&image).filter(|process| !self.ports.contains_key(&process.name));
+        let new: Vec<(String, u16)> = new.filter_map(|p| Some((p.name.clone(), p.port?))).collect();
+        let Some(app) = self.app.get() else { return Ok(Vec::new()) };
+        let changed = app.replace(image, settings)?;
+        for (process, own) in new {
+            let offered = offer_or_free(&process, own, self.output)?;
+            lead(&BTreeMap::from([(process.clone(), offered)]), app)?;
+        }
+        Ok(changed)
+    }
+
+    /// Waits until everything has ended after a signal, or one instance is given up; gives how that one ended.
+    fn wait(&self, stopped: &AtomicBool) -> Option<End> {
+        while !stopped.load(Ordering::SeqCst) {
+            let of_services = self.services.iter().filter_map(|services| services.running.as_ref());
+            let all = of_services.flat_map(RunningServices::status);
+            let failed = self.app.get().into_iter().flat_map(RunningApp::status).chain(all).find_map(
+                |status| match status.state {
+                    State::Failed { how } => Some(how),
+                    _ => None,
+                },
+            );
+            if failed.is_some() {
+                return failed;
+            }
+            std::thread::sleep(GLANCE);
+        }
+        None
+    }
+
+    /// Ends the app, and after it its services.
+    pub fn stop(&self) {
+        if let Some(app) = self.app.get() {
+            app.stop(GRACE);
+        }
+        if let Some(running) = self.services.as_ref().and_then(|services| services.running.as_ref()) {
+            running.stop(GRACE);
+        }
+    }
+}
+
+/// Leads ports of this machine to the app.
+fn lead(ports: &BTreeMap<String, Offered>, app: &RunningApp) -> Result<(), Failure> {
+    for (process, offered) in ports {
         if let Some(pool) = app.pool(process) {
             offered.lead_to(&pool.target())?;
         }
     }
-    let failed = wait(app, &services, &stopped);
-    app.stop(GRACE);
-    if let Some(running) = &services.running {
-        running.stop(GRACE);
-    }
-    Ok(failed.map_or(ExitCode::SUCCESS, |end| ExitCode::from(end.exit_code())))
+    Ok(())
 }
 
 /// Every service has to be started, bound, or have its settings given.
@@ -163,19 +268,23 @@ fn published(
         let offered = match options.port {
             Some(0) => offer(0)?,
             Some(port) if default == Some(&process.name) => offer(port)?,
-            _ => match offer(own) {
-                Err(model::Error::Run(RunError::PortTaken { .. })) => {
-                    let offered = offer(0)?;
-                    let name = &process.name;
-                    output.aside(format!("note: port {own} is in use: {} answers for {name}", offered.port));
-                    offered
-                }
-                offered => offered?,
-            },
+            _ => offer_or_free(&process.name, own, output)?,
         };
         all.insert(process.name.clone(), offered);
     }
     Ok(all)
+}
+
+/// A port of this machine, or a free one where it is taken.
+fn offer_or_free(process: &str, port: u16, output: &Output) -> Result<Offered, Failure> {
+    match offer(port) {
+        Err(model::Error::Run(RunError::PortTaken { .. })) => {
+            let offered = offer(0)?;
+            output.aside(format!("note: port {port} is in use: {} answers for {process}", offered.port));
+            Ok(offered)
+        }
+        offered => Ok(offered?),
+    }
 }
 
 fn narrator(image: &OpenImage, ports: &BTreeMap<String, Offered>, output: &Output) -> Narrator {
@@ -202,23 +311,4 @@ fn teller(image: &OpenImage, on_host_network: bool, narrator: &Arc<Narrator>) ->
             narrator.note(name, note);
         }
     })
-}
-
-/// Waits until everything has ended after a signal, or one instance is given up; gives how that one ended.
-fn wait(app: &RunningApp, services: &Services, stopped: &AtomicBool) -> Option<End> {
-    loop {
-        if stopped.load(Ordering::SeqCst) {
-            app.ask_to_stop();
-            return None;
-        }
-        let of_services = services.running.iter().flat_map(RunningServices::status);
-        let failed = app.status().into_iter().chain(of_services).find_map(|status| match status.state {
-            State::Failed { how } => Some(how),
-            _ => None,
-        });
-        if failed.is_some() {
-            return failed;
-        }
-        std::thread::sleep(GLANCE);
-    }
 }

@@ -19,7 +19,7 @@ pub struct Watched<'a> {
 }
 
 /// Passes on what the process writes, until the last one that could write has ended; explains each complaint once.
-pub fn watch(mut errors: PipeReader, watched: &Watched<'_>, output: &Output) {
+pub fn pass_on(mut errors: PipeReader, watched: &Watched<'_>, output: &Output) {
     let (mut buffer, mut line, mut told) = ([0; 8192], Vec::new(), BTreeSet::new());
     while let Ok(count @ 1..) = errors.read(&mut buffer) {
         for piece in buffer[..count].split_inclusive(|byte| *byte == b'\n') {

@@ -5,6 +5,7 @@ mod complaints;
 pub(super) mod given_settings;
 mod services;
 mod shell;
+mod watch;
 
 use super::Done;
 use super::opened::open_anywhere;
@@ -13,7 +14,7 @@ use crate::error::{limit_advice, over_limit};
 use crate::interrupt::{self, Ending};
 use crate::render::{FAINT, GOOD, Output, styled};
 use crate::surroundings::Surroundings;
-use complaints::{Watched, watch};
+use complaints::{Watched, pass_on};
 use model::{ProcessKind, ProcessType, Result};
 use running::image::{Data, PortUse};
 use running::process::{KILL, TERMINATE};
@@ -31,6 +32,9 @@ const GRACE: Duration = Duration::from_secs(10);
 const PATIENCE: Duration = Duration::from_secs(10);
 
 pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -> Done {
+    if options.watch {
+        return watch::run_watch(options, surroundings, output);
+    }
     let (image, _) = open_anywhere(&options.image, surroundings, output)?;
     if options.all {
         return all::run_all(options, image, surroundings, output);
@@ -58,7 +62,7 @@ pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -
     let watched = Watched { process: &name, kind, has_own_network: network == RunNetwork::Own };
     let ended = std::thread::scope(|scope| {
         // This thread ends with the last process that could still write.
-        scope.spawn(|| watch(errors, &watched, output));
+        scope.spawn(|| pass_on(errors, &watched, output));
         if kind == Some(ProcessKind::Process) {
             output.aside(styled(FAINT, format!("{} {name} starts; Ctrl-C ends it", image.label)));
             announce(&mut launched, &name, output);

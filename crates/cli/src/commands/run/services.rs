@@ -7,7 +7,7 @@ use crate::render::Output;
 use crate::surroundings::Surroundings;
 use config::Effective;
 use config::addresses::Addresses;
-use engine::{Budget, Event, Session};
+use engine::{Budget, Session};
 use model::error::RunError;
 use model::service::Access;
 use model::{Ecosystem, Error, Service};
@@ -113,17 +113,12 @@ fn prepare(
         now: Surroundings::now() / 1_000_000_000,
     };
     let fetcher = surroundings.fetcher(Network::Allowed);
-    let (renderer, budget) = (Renderer::new(output), Budget::new(surroundings.jobs));
+    let (renderer, budget) = (Renderer::of_work(output), Budget::new(surroundings.jobs));
     let session = Session {
         store: &surroundings.store,
         fetcher: &fetcher,
         budget: &budget,
-        // Of what is there already, there is nothing to say.
-        events: &|event| {
-            if !matches!(event, Event::Found { .. }) {
-                renderer.show(&event);
-            }
-        },
+        events: &|event| renderer.show(&event),
         limits: surroundings.step_limits(),
         failed_root: None,
         cancel: &surroundings.cancel,
