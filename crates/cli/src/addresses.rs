@@ -1,12 +1,12 @@
 //! Gathers where packages come from: options, variables, the user's and the ecosystems' configuration.
 
-use crate::ecosystem_settings::Said;
-use crate::ecosystem_tools::ask_tool;
 use crate::error::Failure;
 use crate::folders::user_file;
 use bases::debian::Suite;
 use config::UserConfig;
 use config::addresses::{AddressBook, KnownAddress, Origin};
+use ecosystems::Said;
+use ecosystems::ask_tool;
 use model::{Ecosystem, KnownNames};
 use remote::Address;
 use std::path::{Path, PathBuf};

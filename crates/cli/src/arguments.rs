@@ -13,6 +13,7 @@ pub use yard::{YardCommand, YardOptions};
 
 use clap::builder::styling::{AnsiColor, Styles};
 use clap::{Args, Parser, Subcommand, ValueEnum};
+use render::Format;
 use std::path::{Path, PathBuf};
 
 const STYLES: Styles = Styles::styled()
@@ -88,13 +89,6 @@ pub struct Global {
         default_value = "/"
     )]
     pub host_root: PathBuf,
-}
-
-#[derive(Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
-pub enum Format {
-    #[default]
-    Text,
-    Json,
 }
 
 /// What a process sees of the network.

@@ -1,9 +1,9 @@
 //! Renders the events of a build as they come: lines that are rewritten on a terminal, plain lines
 //! elsewhere, JSON lines for programs.
 
-use crate::render::{BUSY, FAINT, Output, styled, words};
 use engine::Event;
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
+use render::{BUSY, FAINT, Output, styled, words};
 use std::collections::BTreeMap;
 use std::sync::Mutex;
 use std::time::Duration;

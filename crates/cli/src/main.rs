@@ -6,17 +6,10 @@ mod arguments;
 mod commands;
 mod demo_files;
 mod documents;
-mod ecosystem_settings;
-mod ecosystem_tools;
-mod ecosystems;
 mod error;
 mod events;
 mod folders;
-mod gem_and_composer_settings;
 mod interrupt;
-mod maven_settings;
-mod pages;
-mod render;
 mod surroundings;
 mod transfer;
 

@@ -2,8 +2,6 @@
 
 use crate::addresses;
 use crate::arguments::{Global, SourceOptions};
-use crate::ecosystem_settings::Withheld;
-use crate::ecosystems;
 use crate::error::Failure;
 use crate::folders::{user_file, user_folder};
 use bases::host::Host;
@@ -11,6 +9,7 @@ use cancel::Cancel;
 use config::addresses::AddressBook;
 use config::{AppConfig, Choice, ConfigPlace, Effective, Layer, RunValues, UserConfig};
 use content::store::Store;
+use ecosystems::Withheld;
 use model::platform::own_platform;
 use remote::oci::CredentialFiles;
 use remote::{Fetcher, Login, Network};

@@ -1,10 +1,10 @@
 //! What pushing and pulling show while they work.
 
-use crate::render::{FAINT, Output, styled, words};
 use crate::surroundings::Surroundings;
 use images::push::Transfer;
 use indicatif::{ProgressBar, ProgressStyle};
 use remote::Fetcher;
+use render::{FAINT, Output, styled, words};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 

@@ -2,12 +2,12 @@
 
 use super::Done;
 use crate::arguments::{AddressesOptions, SourceOptions};
-use crate::render::table::Table;
-use crate::render::{FAINT, GOOD, Output, STRONG, styled};
 use crate::surroundings::Surroundings;
 use config::addresses::{Addresses, KnownAddress, Origin};
 use config::{ConfigPlace, Effective};
 use model::Ecosystem;
+use render::table::Table;
+use render::{FAINT, GOOD, Output, STRONG, styled};
 use std::process::ExitCode;
 
 pub fn run(options: &AddressesOptions, surroundings: &Surroundings, output: &Output) -> Done {

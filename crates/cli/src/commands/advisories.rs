@@ -2,14 +2,14 @@
 
 use crate::arguments::Threshold;
 use crate::error::Failure;
-use crate::render::table::Table;
-use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use config::AcceptedAdvisory;
 use evidence::{Acceptance, Accepted, AdvisoryFault, Affected, Found, Severity, read_advisories};
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use model::PackageFact;
+use render::table::Table;
+use render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use std::collections::BTreeMap;
 use std::path::Path;
 

@@ -3,10 +3,10 @@
 use super::Done;
 use crate::arguments::{BuildpacksCommand, BuildpacksOptions, ScaffoldOptions, TrialOptions};
 use crate::error::Failure;
-use crate::render::table::Table;
-use crate::render::{FAINT, Output, STRONG, styled};
 use crate::surroundings::Surroundings;
 use model::PathFacts;
+use render::table::Table;
+use render::{FAINT, Output, STRONG, styled};
 use serde_json::json;
 use std::fs;
 use std::path::Path;

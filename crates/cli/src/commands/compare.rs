@@ -4,12 +4,12 @@ use super::Done;
 use super::opened::open_anywhere;
 use crate::arguments::CompareOptions;
 use crate::interrupt;
-use crate::pages;
-use crate::render::table::Table;
-use crate::render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use images::compare::{Comparison, FileChange, FileFact, LayerChange, Move, PackageChange, Pair, compare};
 use model::shell_words;
+use pages;
+use render::table::Table;
+use render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use std::process::ExitCode;
 
 /// How many changed files of a layer are listed, unless all are asked for.
@@ -24,7 +24,7 @@ pub fn run(options: &CompareOptions, surroundings: &Surroundings, output: &Outpu
     let comparison = compare(&surroundings.store, &before, &after)?;
     if let Some(file) = &options.page {
         let page = pages::comparison(&before.label, &after.label, &comparison);
-        pages::write(file, &page, surroundings)?;
+        super::pages::write(file, &page, surroundings)?;
         output.aside(format!("page written to {}", file.display()));
     }
     if output.is_json() {

@@ -3,10 +3,10 @@
 use super::Done;
 use crate::arguments::{InitOptions, SourceOptions};
 use crate::error::Failure;
-use crate::render::{FAINT, GOOD, Output, STRONG, TYPED, styled};
 use crate::surroundings::Surroundings;
 use model::files::CONFIG;
 use model::{ProcessKind, shell_words};
+use render::{FAINT, GOOD, Output, STRONG, TYPED, styled};
 use std::fs::File;
 use std::io::{BufRead, ErrorKind, IsTerminal, Write};
 use std::process::ExitCode;

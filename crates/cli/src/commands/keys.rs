@@ -3,8 +3,8 @@
 use super::Done;
 use crate::arguments::{KeysCommand, KeysOptions, SigningOptions};
 use crate::error::Failure;
-use crate::render::{FAINT, Output, STRONG, styled};
 use evidence::{KeyFault, KeyKind, PrivateKey, PublicKey, make};
+use render::{FAINT, Output, STRONG, styled};
 use std::fs::{self, OpenOptions};
 use std::io::{self, Write};
 use std::os::unix::fs::OpenOptionsExt;

@@ -4,12 +4,12 @@ use super::Done;
 use crate::arguments::LedgerOptions;
 use crate::error::Failure;
 use crate::events;
-use crate::pages;
-use crate::render::table::Table;
-use crate::render::{BAD, FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use engine::{MissReason, StepOutcome};
 use model::names;
+use pages;
+use render::table::Table;
+use render::{BAD, FAINT, Output, STRONG, styled, words};
 use std::process::ExitCode;
 use workshop::ledger;
 use workshop::ledger::Entry;
@@ -32,7 +32,7 @@ pub fn run(options: &LedgerOptions, surroundings: &Surroundings, output: &Output
     }
     if let Some(file) = &options.page {
         let builds = chosen.iter().map(|app| ((*app).clone(), ledger::entries(store, app)));
-        pages::write(file, &pages::ledger(&builds.collect::<Vec<_>>()), surroundings)?;
+        super::pages::write(file, &pages::ledger(&builds.collect::<Vec<_>>()), surroundings)?;
         output.aside(format!("page written to {}", file.display()));
     }
     if output.is_json() {

@@ -1,10 +1,10 @@
 //! `check --machine`: how this machine keeps steps and processes apart, and what they may use.
 
 use super::Done;
-use crate::render::table::Table;
-use crate::render::{BAD, FAINT, GOOD, Output, styled, words};
 use crate::surroundings::Surroundings;
 use content::store::remove_tree;
+use render::table::Table;
+use render::{BAD, FAINT, GOOD, Output, styled, words};
 use sandbox::{Ground, Isolation, Limits, Walls, walls};
 use std::process::ExitCode;
 

@@ -15,8 +15,8 @@ pub mod keys;
 pub mod ledger;
 mod machine;
 mod opened;
-mod watching;
 mod order;
+mod pages;
 pub mod pull;
 pub mod push;
 pub mod run;
@@ -28,6 +28,7 @@ pub mod store;
 pub mod survey;
 pub mod swap_base;
 pub mod verify;
+mod watching;
 pub mod yard;
 
 use crate::error::Failure;

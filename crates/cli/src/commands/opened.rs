@@ -1,12 +1,12 @@
 //! Images that commands are told of: in the store, in files, or in a registry.
 
 use crate::error::Failure;
-use crate::render::Output;
 use crate::surroundings::Surroundings;
 use crate::transfer;
 use images::{pull, push};
 use remote::Network;
 use remote::oci::Reference;
+use render::Output;
 use std::path::Path;
 use workshop::inspect::{self, OpenImage};
 

@@ -3,12 +3,12 @@
 use super::Done;
 use crate::arguments::PullOptions;
 use crate::interrupt;
-use crate::render::{FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use crate::transfer;
 use images::{pull, push};
 use remote::Network;
 use remote::oci::Target;
+use render::{FAINT, Output, STRONG, styled, words};
 use std::process::ExitCode;
 use workshop::inspect;
 

@@ -5,13 +5,13 @@ use super::opened::open_anywhere;
 use crate::arguments::PushOptions;
 use crate::error::Failure;
 use crate::interrupt;
-use crate::render::{FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use crate::transfer;
 use evidence::Artefact;
 use images::push::{self, Attachment, Destination, Pushed};
 use remote::Network;
 use remote::oci::Reference;
+use render::{FAINT, Output, STRONG, styled, words};
 use std::process::ExitCode;
 use workshop::inspect::{self, OpenImage};
 

@@ -3,9 +3,9 @@
 use super::Done;
 use crate::arguments::RuntimesOptions;
 use crate::error::{Failure, suggestion};
-use crate::render::table::Table;
-use crate::render::{FAINT, Output, STRONG, styled};
 use bases::catalogue::{Offer, as_of, offers};
+use render::table::Table;
+use render::{FAINT, Output, STRONG, styled};
 use std::process::ExitCode;
 
 pub fn run(options: &RuntimesOptions, output: &Output) -> Done {

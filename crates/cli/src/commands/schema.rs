@@ -4,8 +4,8 @@ use super::Done;
 use crate::arguments::SchemaOptions;
 use crate::documents::ALL;
 use crate::error::{Failure, suggestion};
-use crate::render::table::Table;
-use crate::render::{FAINT, Output, styled};
+use render::table::Table;
+use render::{FAINT, Output, styled};
 use std::process::ExitCode;
 
 pub fn run(options: &SchemaOptions, output: &Output) -> Done {

@@ -2,11 +2,11 @@
 
 use super::Done;
 use crate::arguments::SettingsOptions;
-use crate::render::table::Table;
-use crate::render::{BUSY, FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use config::{Layer, Origin};
 use model::{SettingRule, shell_words};
+use render::table::Table;
+use render::{BUSY, FAINT, Output, STRONG, styled, words};
 use serde_json::json;
 use std::collections::BTreeMap;
 use std::process::ExitCode;

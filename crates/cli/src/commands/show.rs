@@ -5,13 +5,13 @@ use super::{Done, advisories};
 use crate::arguments::ShowOptions;
 use crate::error::Failure;
 use crate::interrupt;
-use crate::pages::{self, ImagePage};
-use crate::render::table::Table;
-use crate::render::{FAINT, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
 use evidence::Found;
 use images::weight;
 use model::shell_words;
+use pages::ImagePage;
+use render::table::Table;
+use render::{FAINT, Output, STRONG, styled, words};
 use std::path::Path;
 use std::process::ExitCode;
 use workshop::inspect::{OpenImage, PlatformImage};
@@ -63,7 +63,7 @@ fn write_page(image: &OpenImage, file: &Path, surroundings: &Surroundings) -> Re
         build: builds.iter().rev().find(|build| build.digest == Some(built)),
         documents: &documents,
     })?;
-    pages::write(file, &page, surroundings)
+    super::pages::write(file, &page, surroundings)
 }
 
 fn missing(image: &OpenImage, platform: &str) -> Failure {

@@ -3,9 +3,9 @@
 use super::Done;
 use crate::arguments::{StoreAction, StoreOptions};
 use crate::error::Failure;
-use crate::render::table::Table;
-use crate::render::{BAD, FAINT, GOOD, Output, STRONG, styled, words};
 use crate::surroundings::Surroundings;
+use render::table::Table;
+use render::{BAD, FAINT, GOOD, Output, STRONG, styled, words};
 use std::process::ExitCode;
 use workshop::storage::{self, Limit, Pruned};
 

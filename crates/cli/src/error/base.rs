@@ -1,9 +1,9 @@
 //! Words of bases and runtimes.
 
 use super::wording::{FAILED, OUTSIDE, WRONG, Worded, worded};
-use crate::render::words;
 use ::remote::RemoteError;
 use model::error::BaseError;
+use render::words;
 
 pub(super) fn words_of(error: &BaseError) -> Worded {
     match error {

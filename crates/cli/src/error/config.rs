@@ -1,9 +1,9 @@
 //! Words of configuration and names.
 
 use super::wording::{WRONG, Worded, suggestion, worded};
-use crate::render::{snippet, words};
 use model::error::ConfigError;
 use model::{Complaint, Fault};
+use render::{snippet, words};
 use std::path::Path;
 
 pub(super) fn words_of(error: &ConfigError) -> Worded {

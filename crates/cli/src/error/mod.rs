@@ -17,14 +17,14 @@ mod wording;
 mod yard;
 
 pub use self::config::trust_advice;
-pub use self::sandbox::{limit_advice, over_limit};
+pub use self::sandbox::limit_advice;
 pub use self::yard::outcome_words;
 pub use wording::{INTERRUPTED, suggestion};
 
-use crate::render::{Output, TYPED, problem, styled, words};
 use ::content::ContentError;
 use ::yard::Trouble;
 use model::Error;
+use render::{Output, TYPED, problem, styled, words};
 use std::io;
 use std::path::PathBuf;
 use std::process::ExitCode;

@@ -1,8 +1,8 @@
 //! Words of packages of languages.
 
 use super::wording::{FAILED, Worded, worded};
-use crate::render::words;
 use model::error::PackageError;
+use render::words;
 
 pub(super) fn words_of(error: &PackageError) -> Worded {
     match error {

@@ -1,8 +1,8 @@
 //! Words of what comes from elsewhere.
 
 use super::wording::{FAILED, INTERRUPTED, OUTSIDE, WRONG, Worded, at, worded};
-use crate::render::words;
 use ::remote::RemoteError;
+use render::words;
 
 pub(super) fn words_of(wanted_by: &str, error: &RemoteError) -> Worded {
     match error {

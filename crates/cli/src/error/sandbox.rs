@@ -46,15 +46,6 @@ pub(super) fn words_of(error: &SandboxError) -> Worded {
     }
 }
 
-/// What a program did that was ended because of a limit.
-pub fn over_limit(limit: Limit) -> &'static str {
-    match limit {
-        Limit::Memory => "used more memory than it may, and was ended",
-        Limit::Written => "wrote more to the disk than it may, and was ended",
-        Limit::Time => "took longer than it may, and was ended",
-    }
-}
-
 /// How a limit of the user's is raised.
 pub fn limit_advice(limit: Limit) -> String {
     let line = match limit {

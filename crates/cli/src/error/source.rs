@@ -1,8 +1,8 @@
 //! Words of where an app is taken from.
 
 use super::wording::{OUTSIDE, WRONG, Worded, at, suggestion, worded};
-use crate::render::words;
 use model::error::SourceError;
+use render::words;
 use std::io;
 
 pub(super) fn words_of(error: &SourceError) -> Worded {

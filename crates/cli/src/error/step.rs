@@ -1,10 +1,11 @@
 //! Words of steps that run programs.
 
-use super::sandbox::{limit_advice, over_limit};
+use super::sandbox::limit_advice;
 use super::wording::{FAILED, Worded, worded};
 use model::dev_packages::Missing;
 use model::error::StepError;
 use model::failures::Cause;
+use render::instances::over_limit;
 use std::collections::BTreeSet;
 
 pub(super) fn words_of(error: &StepError) -> Worded {

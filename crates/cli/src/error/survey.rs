@@ -1,8 +1,8 @@
 //! Words of what a source is.
 
 use super::wording::{FAILED, WRONG, Worded, joined, worded};
-use crate::render::words;
 use model::error::SurveyError;
+use render::words;
 
 pub(super) fn words_of(error: &SurveyError) -> Worded {
     match error {

@@ -1,7 +1,7 @@
 //! An error in words, and what all domains word alike.
 
-use crate::render::{BAD, Output, TYPED, styled};
 use model::names;
+use render::{BAD, Output, TYPED, styled};
 use serde::Serialize;
 use std::io;
 use std::path::Path;

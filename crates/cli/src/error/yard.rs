@@ -1,8 +1,8 @@
 //! Words of the yard.
 
 use super::wording::{FAILED, OUTSIDE, WRONG, Worded, joined, suggestion, system, worded};
-use crate::render::instances::{end_words, state_words};
 use ::yard::{Fault, Outcome, Trouble};
+use render::instances::{end_words, state_words};
 use running::app::State;
 
 pub(super) fn words_of(trouble: &Trouble) -> Worded {

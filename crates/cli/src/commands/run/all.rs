@@ -7,13 +7,13 @@ use super::{GRACE, given_settings, network};
 use crate::arguments::{RunNetwork, RunOptions};
 use crate::error::Failure;
 use crate::interrupt::{self, Ending};
-use crate::render::Output;
-use crate::render::instances::Narrator;
 use crate::surroundings::Surroundings;
 use cancel::Cancel;
 use content::store::remove_tree;
 use model::error::RunError;
 use model::{ProcessType, Service};
+use render::Output;
+use render::instances::Narrator;
 use running::app::{
     AppStart, End, InstanceName, RunningApp, State, Stream, Tell, What, processes_of, run_tasks,
 };
@@ -122,8 +122,14 @@ impl<'a> Session<'a> {
             let folder = self.data.path.join(SERVICES);
             let places = (folder.as_path(), self.how.logs.as_path());
             let tell = quiet(&self.tell);
-            let services =
-                services::start((self.options, &image), bound, places, &tell, self.surroundings, self.output)?;
+            let services = services::start(
+                (self.options, &image),
+                bound,
+                places,
+                &tell,
+                self.surroundings,
+                self.output,
+            )?;
             self.how.ways.extend(services.ways.iter().cloned());
             self.services = Some(services);
         }
@@ -174,12 +180,13 @@ impl<'a> Session<'a> {
         while !stopped.load(Ordering::SeqCst) {
             let of_services = self.services.iter().filter_map(|services| services.running.as_ref());
             let all = of_services.flat_map(RunningServices::status);
-            let failed = self.app.get().into_iter().flat_map(RunningApp::status).chain(all).find_map(
-                |status| match status.state {
-                    State::Failed { how } => Some(how),
-                    _ => None,
-                },
-            );
+            let failed =
+                self.app.get().into_iter().flat_map(RunningApp::status).chain(all).find_map(|status| {
+                    match status.state {
+                        State::Failed { how } => Some(how),
+                        _ => None,
+                    }
+                });
             if failed.is_some() {
                 return failed;
             }

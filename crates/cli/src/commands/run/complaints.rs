@@ -1,7 +1,7 @@
 //! What a process of `run` writes to standard error is passed on, and what it complains of explained.
 
-use crate::render::Output;
 use model::ProcessKind;
+use render::Output;
 use running::unreachable::{self, Unreachable};
 use running::unwritable::{self, Unwritable};
 use std::collections::BTreeSet;

@@ -3,7 +3,6 @@
 use crate::arguments::RunOptions;
 use crate::error::Failure;
 use crate::events::Renderer;
-use crate::render::Output;
 use crate::surroundings::Surroundings;
 use config::Effective;
 use config::addresses::Addresses;
@@ -12,6 +11,7 @@ use model::error::RunError;
 use model::service::Access;
 use model::{Ecosystem, Error, Service};
 use remote::Network;
+use render::Output;
 use running::app::{Status, Tell};
 use running::services::{Bound, RunningServices, ServiceStart, Source, bound};
 use running::ways::Way;

@@ -3,9 +3,9 @@
 use super::super::Done;
 use super::Here;
 use crate::error::{Failure, outcome_words};
-use crate::render::instances::{prefix, state_words};
-use crate::render::{FAINT, styled};
 use model::folder::entries;
+use render::instances::{prefix, state_words};
+use render::{FAINT, styled};
 use running::app::older;
 use std::collections::BTreeMap;
 use std::fs::{self, File};

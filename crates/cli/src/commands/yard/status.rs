@@ -3,10 +3,10 @@
 use super::super::Done;
 use super::Here;
 use crate::error::Failure;
-use crate::render::instances::{state_words, style_of};
-use crate::render::table::Table;
-use crate::render::{BAD, FAINT, GOOD, STRONG, styled, words};
 use crate::surroundings::Surroundings;
+use render::instances::{state_words, style_of};
+use render::table::Table;
+use render::{BAD, FAINT, GOOD, STRONG, styled, words};
 use running::app::{InstanceName, Probe, Reason};
 use std::process::ExitCode;
 use yard::{Answer, AppStatus, Client, Fault, Request, Trouble};

@@ -3,7 +3,7 @@
 use super::super::Done;
 use super::{Here, status};
 use crate::error::Failure;
-use crate::render::{FAINT, styled};
+use render::{FAINT, styled};
 use std::io::{self, IsTerminal, Write};
 use std::process::ExitCode;
 use std::time::Duration;

@@ -1,6 +1,6 @@
 //! Where Maven takes artifacts from: the user's settings, and what the installed program has built in.
 
-use crate::ecosystem_settings::Said;
+use crate::settings::Said;
 use config::addresses::{KnownAddress, Origin};
 use model::Ecosystem;
 use remote::{Address, Login};

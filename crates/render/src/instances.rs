@@ -1,7 +1,6 @@
 //! What happens to the instances of an app, line by line.
 
-use super::{BAD, BUSY, FAINT, GOOD, Output, styled};
-use crate::error::over_limit;
+use crate::{BAD, BUSY, FAINT, GOOD, Output, styled};
 use anstyle::{AnsiColor, Style};
 use running::app::{End, InstanceName, Reason, State, Stream, What};
 use sandbox::Limit;
@@ -31,6 +30,7 @@ pub struct Narrator {
 }
 
 impl Narrator {
+    /// For process types, tasks and services of these names; `addresses` says where they answer.
     pub fn new(names: Vec<String>, addresses: BTreeMap<String, String>, output: Output) -> Self {
         Self { names, addresses, begun: Mutex::default(), output }
     }
@@ -149,6 +149,15 @@ fn reason_words(reason: &Reason) -> String {
         Reason::Status { status } => format!("its health path answers with status {status}"),
         Reason::NoAnswer { detail } => format!("no answer ({detail})"),
         Reason::ListensElsewhere { address } => format!("it listens on {address}, not on its port"),
+    }
+}
+
+/// What a program did that was ended because of a limit.
+pub fn over_limit(limit: Limit) -> &'static str {
+    match limit {
+        Limit::Memory => "used more memory than it may, and was ended",
+        Limit::Written => "wrote more to the disk than it may, and was ended",
+        Limit::Time => "took longer than it may, and was ended",
     }
 }
 

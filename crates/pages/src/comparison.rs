@@ -1,14 +1,15 @@
 //! The page of what is different between two images.
 
-use super::{SEARCHED, Section, facts, page, search};
-use crate::render::words;
+use crate::{SEARCHED, Section, facts, page, search};
 use images::compare::{Comparison, FileFact, LayerChange, Move, PackageChange, Pair};
 use maud::{Markup, html};
 use model::shell_words;
+use render::words;
 
 /// How many files of a layer are listed.
 const MOST_FILES: usize = 200;
 
+/// What is different between two images, which people know as `before` and `after`.
 pub fn comparison(before: &str, after: &str, of: &Comparison) -> String {
     let mut sections = Vec::new();
     if !of.packages.is_empty() {

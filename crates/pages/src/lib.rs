@@ -9,15 +9,12 @@ pub use comparison::comparison;
 pub use image::{ImagePage, image};
 pub use ledger::ledger;
 
-use crate::error::Failure;
-use crate::surroundings::Surroundings;
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD;
 use flate2::Compression;
 use flate2::write::GzEncoder;
 use maud::{DOCTYPE, Markup, PreEscaped, html};
-use std::io::Write;
-use std::path::Path;
+use std::io::{self, Write};
 
 const STYLE: &str = include_str!("page.css");
 const SCRIPT: &str = include_str!("page.js");
@@ -90,7 +87,7 @@ fn search(label: &str) -> Markup {
 }
 
 /// A button for a document that is packed into the page.
-fn download(id: &str, label: &str, file: &str, bytes: &[u8]) -> Result<Markup, Failure> {
+fn download(id: &str, label: &str, file: &str, bytes: &[u8]) -> io::Result<Markup> {
     let mut packed = GzEncoder::new(Vec::new(), Compression::best());
     packed.write_all(bytes)?;
     let packed = BASE64_STANDARD.encode(packed.finish()?);
@@ -104,16 +101,4 @@ fn download(id: &str, label: &str, file: &str, bytes: &[u8]) -> Result<Markup, F
 #[allow(clippy::cast_precision_loss, reason = "a width on a screen")]
 fn percent(part: u64, whole: u64) -> String {
     format!("{:.2}%", part as f64 * 100.0 / whole.max(1) as f64)
-}
-
-/// Writes a page, whole or not at all.
-pub fn write(file: &Path, page: &str, surroundings: &Surroundings) -> Result<(), Failure> {
-    let parent = file.parent().filter(|parent| *parent != Path::new("")).unwrap_or(Path::new("."));
-    if file.is_dir() || !parent.is_dir() {
-        return Err(Failure::Usage {
-            message: format!("{} cannot be written", file.display()),
-            hint: "give the name of a file in a folder that exists".to_owned(),
-        });
-    }
-    Ok(surroundings.store.write(file, page.as_bytes())?)
 }

@@ -1,8 +1,8 @@
 //! The page of past builds.
 
-use super::{Section, facts, page, percent};
-use crate::render::words;
+use crate::{Section, facts, page, percent};
 use maud::{Markup, html};
+use render::words;
 use workshop::ledger::Entry;
 
 /// How many builds of an app are listed.

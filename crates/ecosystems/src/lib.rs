@@ -1,8 +1,14 @@
 //! What the ecosystems' own files and variables say: where packages come from, and who may come in there.
+#![forbid(unsafe_code)]
 
-use crate::ecosystem_settings::{Said, Withheld};
-use crate::ecosystem_tools::{ask_tool, first_proxy};
-use crate::{gem_and_composer_settings, maven_settings};
+mod gem_and_composer;
+mod maven;
+mod settings;
+mod tools;
+
+pub use settings::{Said, Withheld};
+pub use tools::ask_tool;
+
 use config::addresses::{KnownAddress, filled, variable_in};
 use model::Ecosystem;
 use remote::{Login, server_in};
@@ -10,6 +16,7 @@ use std::cell::OnceCell;
 use std::collections::BTreeSet;
 use std::path::PathBuf;
 use std::{env, fs};
+use tools::first_proxy;
 
 /// Reads what npm, pip and programs like them read; `folders` are that of the app, and that of the workspace that it is a
 /// member of. What the user says, `of_user` among it, decides to which servers an app may send what is in variables.
@@ -18,8 +25,8 @@ pub fn gather(folders: &[PathBuf], of_user: &[KnownAddress], trusted: BTreeSet<S
     npm_of_user(&mut own);
     go(&mut own);
     pip(&mut own);
-    maven_settings::of_user(home().as_deref(), &mut own);
-    gem_and_composer_settings::of_user(home().as_deref(), &mut own);
+    maven::of_user(home().as_deref(), &mut own);
+    gem_and_composer::of_user(home().as_deref(), &mut own);
     netrc(&mut own);
     let named = own.known.iter().chain(of_user).filter_map(|known| known.address.server());
     own.servers = named.map(str::to_owned).chain(trusted).collect();

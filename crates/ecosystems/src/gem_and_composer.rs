@@ -1,6 +1,6 @@
 //! What Bundler's and Composer's own files and variables say: logins, and a mirror for all gems.
 
-use crate::ecosystem_settings::Said;
+use crate::settings::Said;
 use model::Ecosystem;
 use remote::Login;
 use serde_json::Value;

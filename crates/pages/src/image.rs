@@ -1,19 +1,20 @@
 //! The page of an image.
 
-use super::treemap::{Area, cut};
-use super::{SEARCHED, Section, download, facts, page, percent, search};
-use crate::error::Failure;
-use crate::render::words;
+use crate::treemap::{Area, cut};
+use crate::{SEARCHED, Section, download, facts, page, percent, search};
 use images::weight::{LayerWeight, Part};
 use maud::{Markup, html};
 use model::{Role, shell_words};
+use render::words;
 use std::collections::BTreeMap;
+use std::io;
 use workshop::inspect::OpenImage;
 use workshop::ledger::Entry;
 use workshop::record::Record;
 
 /// What the page is made from.
 pub struct ImagePage<'a> {
+    /// The image.
     pub image: &'a OpenImage,
     /// What its layers weigh, bottom first; nothing for one that is not at hand.
     pub weights: &'a [Option<LayerWeight>],
@@ -30,7 +31,8 @@ const DRAWN_PARTS: usize = 150;
 /// A letter of the chart is about so wide.
 const LETTER: f64 = 6.6;
 
-pub fn image(of: &ImagePage<'_>) -> Result<String, Failure> {
+/// What is in an image, how it came about, and how it runs.
+pub fn image(of: &ImagePage<'_>) -> io::Result<String> {
     let ImagePage { image, .. } = of;
     let record = &image.record;
     let mut sections = vec![
@@ -315,7 +317,7 @@ fn licences(record: &Record) -> Markup {
     }
 }
 
-fn documents(of: &ImagePage<'_>) -> Result<Markup, Failure> {
+fn documents(of: &ImagePage<'_>) -> io::Result<Markup> {
     let mut all = Vec::new();
     for (number, (file, bytes)) in of.documents.iter().enumerate() {
         let kind = if file.ends_with(".cdx.json") { "CycloneDX" } else { "SPDX" };

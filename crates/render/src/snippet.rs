@@ -1,6 +1,6 @@
 //! Shows a place in a text with what is wrong there underlined.
 
-use super::{BAD, FAINT, styled};
+use crate::{BAD, FAINT, styled};
 use std::ops::Range;
 
 /// The line (from 1) and column (from 1, in characters) of a byte offset.

@@ -9,10 +9,13 @@ use std::path::Path;
 /// What was found, the strongest first.
 #[derive(Default)]
 pub struct Said {
+    /// Where packages come from.
     pub known: Vec<KnownAddress>,
+    /// Who may come in where.
     pub logins: Vec<Login>,
     /// Servers that the user's own files and variables name.
     pub servers: BTreeSet<String>,
+    /// What the app wanted to be sent, and was not.
     pub withheld: Vec<Withheld>,
     /// Patterns of modules that no proxy is asked for, as Go has them.
     pub private: Vec<String>,
@@ -20,7 +23,9 @@ pub struct Said {
 
 /// A variable that a file of the app wants to be sent to a server that only the app names.
 pub struct Withheld {
+    /// Its name.
     pub variable: String,
+    /// Where its value would have gone.
     pub server: String,
 }
 

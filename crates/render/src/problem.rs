@@ -1,6 +1,6 @@
 //! Problems that a preflight finds, in lines.
 
-use super::{BAD, BUSY, TYPED, styled, words};
+use crate::{BAD, BUSY, TYPED, styled, words};
 use workshop::check::{Problem, Severity};
 
 /// A problem with its code, its place, and what to do.

@@ -1,4 +1,5 @@
 //! How results look: text for people, JSON for programs.
+#![forbid(unsafe_code)]
 
 pub mod instances;
 pub mod problem;
@@ -6,8 +7,8 @@ pub mod snippet;
 pub mod table;
 pub mod words;
 
-use crate::arguments::Format;
 use anstyle::{AnsiColor, Style};
+use clap::ValueEnum;
 use serde::Serialize;
 use std::io::{self, IsTerminal, Write};
 use std::sync::{Mutex, PoisonError};
@@ -34,6 +35,16 @@ pub fn styled(style: Style, text: impl std::fmt::Display) -> String {
     format!("{style}{text}{style:#}")
 }
 
+/// How results are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+pub enum Format {
+    /// For people.
+    #[default]
+    Text,
+    /// For programs.
+    Json,
+}
+
 /// Where results and everything else go.
 pub struct Output {
     format: Format,
@@ -44,6 +55,7 @@ pub struct Output {
 }
 
 impl Output {
+    /// An output in this format.
     pub fn new(format: Format) -> Self {
         Self { format, is_aside: false, failed: Mutex::default() }
     }
@@ -70,6 +82,7 @@ impl Output {
         Self { format: self.format, is_aside: self.is_aside, failed: Mutex::default() }
     }
 
+    /// Whether results are for programs.
     pub fn is_json(&self) -> bool {
         self.format == Format::Json
     }

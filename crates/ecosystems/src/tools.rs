@@ -1,6 +1,6 @@
 //! The ecosystems' own tools on this machine, which are asked where packages come from when nothing else says it.
 
-use crate::maven_settings;
+use crate::maven;
 use config::addresses::{KnownAddress, Origin};
 use model::Ecosystem;
 use remote::Address;
@@ -10,7 +10,7 @@ use std::process::{Command, Stdio};
 /// Asks the ecosystem's own tool on this machine.
 pub fn ask_tool(ecosystem: Ecosystem) -> Option<KnownAddress> {
     if ecosystem == Ecosystem::MAVEN {
-        return maven_settings::of_program();
+        return maven::of_program();
     }
     let (program, arguments): (&str, &[&str]) = match ecosystem {
         Ecosystem::NPM => ("npm", &["config", "get", "registry"]),
