@@ -67,7 +67,7 @@ fn look(source: &SourceOptions, more: &[PathBuf], surroundings: &Surroundings) -
         // What is wrong is told by whoever acts.
         Err(_) => (None, BTreeSet::from([root])),
     };
-    folders.extend(others.iter().filter_map(|file| Some(file.parent()?.canonicalize().ok()?)));
+    folders.extend(others.iter().filter_map(|file| file.parent()?.canonicalize().ok()));
     (Seen { files, others: others.iter().map(signature).collect() }, folders)
 }
 
