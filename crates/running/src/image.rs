@@ -124,7 +124,7 @@ pub fn start(
     launch(store, work, io)
 }
 
-fn check_platform(image: &OpenImage) -> Result<()> {
+pub(crate) fn check_platform(image: &OpenImage) -> Result<()> {
     let here = own_platform();
     if image.record.platform == here {
         return Ok(());

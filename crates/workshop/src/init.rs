@@ -31,6 +31,7 @@ pub fn draft(survey: &Survey, answers: &Answers) -> String {
     processes(&mut text, survey, answers);
     services(&mut text, survey, answers);
     settings(&mut text, survey, answers);
+    variant(&mut text, survey);
     text
 }
 
@@ -76,6 +77,15 @@ fn details(text: &mut String, process: &ProcessType) {
     if process.kind == ProcessKind::Process && process.health.is_none() && process.port.is_some() {
         line(text, "# ", "health = \"/healthz\"", "a path that answers with success when all is well");
     }
+}
+
+/// What only people know: how one place to run the app differs from others.
+fn variant(text: &mut String, survey: &Survey) {
+    let Some(process) = survey.processes.iter().find(|process| process.kind == ProcessKind::Process) else {
+        return;
+    };
+    text.push_str(&format!("\n# [variant.live.process.{}]\n", process.name));
+    line(text, "# ", "instances = 2", "a named set of changes: build --variant live");
 }
 
 /// What a service is called where nobody gives it a name.

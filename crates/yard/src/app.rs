@@ -427,9 +427,7 @@ impl LiveApp {
         match current.app.wait_until_healthy(Duration::ZERO, PATIENCE) {
             None => Ok(()),
             Some(status) => {
-                let instance = status.name.to_string();
-                let detail = format!("{instance} did not become healthy: {:?}", status.state);
-                Err(Fault::Other { detail })
+                Err(Fault::NotHealthy { instance: status.name.to_string(), state: status.state })
             }
         }
     }

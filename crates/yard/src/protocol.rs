@@ -115,6 +115,10 @@ pub enum Fault {
     SettingsMissing { app: String, names: Vec<String> },
     /// The port is taken.
     PortTaken { port: u16 },
+    /// An instance did not become healthy.
+    NotHealthy { instance: String, state: State },
+    /// The image has nothing that goes on.
+    OnlyTasks { label: String },
     /// The release did not take over; the one before is still in force.
     NotReleased { app: String, release: u32, outcome: Outcome, last_lines: Vec<String>, still: Option<u32> },
     /// The client is of another version.

@@ -130,7 +130,7 @@ impl Serving {
             Request::Release { app, image, label, who, port, settings: more } => {
                 let opened = workshop::inspect::open_index(&self.host.store, &label, image)?;
                 if !has_processes(&opened) {
-                    return Err(Fault::Other { detail: format!("{label} has no process that goes on") });
+                    return Err(Fault::OnlyTasks { label });
                 }
                 let app = self.app_or_new(&app)?;
                 let mut settings = app.settings_in_force()?;

@@ -52,6 +52,14 @@ fn of_fault(fault: &Fault) -> Worded {
             format!("port {port} is in use on this machine"),
             "take another: --port N, or --port 0 for a free one",
         ),
+        Fault::NotHealthy { instance, state } => {
+            worded(FAILED, format!("{instance} did not become healthy: {}", state_words(state)), "")
+        }
+        Fault::OnlyTasks { label } => worded(
+            WRONG,
+            format!("{label} has tasks only: nothing of it goes on running"),
+            "run one of them: shtetl run IMAGE TASK",
+        ),
         Fault::NotReleased { app, release, outcome, last_lines, still } => Worded {
             details: last_lines.iter().map(|line| format!("  | {line}")).collect(),
             ..worded(

@@ -167,6 +167,9 @@ fn init_writes_what_was_found_and_never_overwrites() {
       MAPS_API_KEY = { required = true, secret = true } # read in config/application.rb line 1
       SECRET_KEY_BASE = { required = true, secret = true } # read in config/application.rb
 
+      # [variant.live.process.web]
+      # instances = 2                          # a named set of changes: build --variant live
+
     next: shtetl check app
     --- exit 0
     "#);

@@ -173,3 +173,49 @@ fn addresses_are_shown_with_who_said_them() {
     --- exit 0
     "#);
 }
+
+#[test]
+fn drivers_show_the_services_that_an_app_needs_and_init_drafts_them() {
+    let program = program();
+    program.write(
+        "app/package.json",
+        r#"{"scripts":{"start":"node s.js"},"dependencies":{"pg":"^8","redis":"^4"}}"#,
+    );
+    program.write("app/s.js", "connect(process.env.DATABASE_URL)");
+    let services = |program: &testkit::program::Program| {
+        let said = program.succeed("survey app").stdout;
+        said.split("\n\n").find(|part| part.starts_with("services")).unwrap_or_default().to_owned()
+    };
+    insta::assert_snapshot!(services(&program), @r#"
+    services
+      postgresql  not declared  pg speaks to it, DATABASE_URL is read; [service.NAME] kind = "postgresql" declares it
+      redis       not declared  redis speaks to it; [service.NAME] kind = "redis" declares it
+    "#);
+    let drafted = program.succeed("init app --yes").stdout;
+    let from = drafted.find("# [service").unwrap();
+    insta::assert_snapshot!(&drafted[from..], @r#"
+    # [service.database]
+      # kind = "postgresql"                    # pg speaks to it
+      # gives = { DATABASE_URL = "url" }       # the setting that holds its address
+
+      # [service.redis]
+      # kind = "redis"                         # redis speaks to it
+      # gives = { REDIS_URL = "url" }          # the setting that holds its address
+
+      [settings]
+      DATABASE_URL = { required = true, secret = true } # read in s.js line 1
+
+      # [variant.live.process.web]
+      # instances = 2                          # a named set of changes: build --variant live
+
+    next: shtetl check app
+    "#);
+    program.write("app/shtetl.toml", "[service.bookings]\nkind = \"postgresql\"\n");
+    insta::assert_snapshot!(services(&program), @r#"
+    services
+      bookings  postgresql    gives DATABASE_URL
+      redis     not declared  redis speaks to it; [service.NAME] kind = "redis" declares it
+    "#);
+    let settings = program.succeed("survey app").stdout;
+    assert!(settings.contains("DATABASE_URL  (secret), required  given by the service bookings"), "{settings}");
+}

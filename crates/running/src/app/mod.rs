@@ -191,8 +191,9 @@ impl RunningApp {
     }
 }
 
-/// Whether every process type and task has the settings that it needs.
+/// Whether the image is for this machine, and every process type and task has the settings that it needs.
 pub fn check(image: &OpenImage, settings: &BTreeMap<String, String>) -> Result<()> {
+    image::check_platform(image)?;
     let all = image.record.processes.iter();
     all.map(|process| image.variant(Some(&process.name)))
         .try_for_each(|variant| image::check_settings(image, variant?, settings))

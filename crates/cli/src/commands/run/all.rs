@@ -5,7 +5,7 @@ use super::complaints::Watched;
 use super::services::{self, Services};
 use super::{GRACE, given_settings, network};
 use crate::arguments::{RunNetwork, RunOptions};
-use crate::error::Failure;
+use crate::error::{Failure, INTERRUPTED};
 use crate::interrupt::{self, Ending};
 use crate::surroundings::Surroundings;
 use cancel::Cancel;
@@ -37,7 +37,7 @@ const GLANCE: Duration = Duration::from_millis(50);
 
 pub fn run_all(options: &RunOptions, image: OpenImage, surroundings: &Surroundings, output: &Output) -> Done {
     let mut session = Session::open(options, &image, TRIES, surroundings, output)?;
-    let stopped = session.end_with_signals(&Cancel::new())?;
+    let stopped = session.end_with_signals(&surroundings.cancel)?;
     if let Some(failed) = session.start(image)? {
         return Ok(if stopped.load(Ordering::SeqCst) { ExitCode::SUCCESS } else { failed });
     }
@@ -101,7 +101,9 @@ impl<'a> Session<'a> {
             match (app.get(), ending) {
                 (Some(app), Ending::Asked) => app.ask_to_stop(),
                 (Some(app), Ending::Forced) => app.kill(),
-                (None, _) => {}
+                (None, Ending::Asked) => {}
+                // Whatever was started ends with this program.
+                (None, Ending::Forced) => std::process::exit(i32::from(INTERRUPTED)),
             }
         })
     }
@@ -138,6 +140,9 @@ impl<'a> Session<'a> {
             let note = format!("it did not become ready; what it wrote is in {}", log.display());
             self.narrator.note(&failed.name, note);
             return Ok(Some(ExitCode::FAILURE));
+        }
+        if self.cancel.is_cancelled() {
+            return Ok(Some(ExitCode::SUCCESS));
         }
         self.how.settings = self.settings()?;
         if let Some(failed) = run_tasks(&store, &image, &self.how, &self.cancel, &self.tell)? {

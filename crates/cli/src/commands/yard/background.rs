@@ -52,6 +52,8 @@ pub fn start(here: &Here<'_>) -> Result<bool, Failure> {
 /// This program once more, as the yard.
 fn again(here: &Here<'_>, worker: bool) -> Command {
     let mut command = Command::new("/proc/self/exe");
+    // It keeps no folder of the user's in use.
+    command.current_dir(here.yard.folder());
     command.args(["yard", "serve", "--yard"]).arg(here.yard.folder());
     command.arg("--store").arg(here.surroundings.store.root());
     command.args(worker.then_some("--worker"));

@@ -107,10 +107,12 @@ fn scale(here: &Here<'_>, app: &str, instances: &[String]) -> Done {
         };
         wanted.push((process.to_owned(), number));
     }
+    let mut done = Vec::new();
     for (process, number) in wanted {
         here.asked(Request::Scale { app: app.to_owned(), process: process.clone(), instances: number })?;
-        here.done(format!("{process}: {}", words::count(number as usize, "instance")));
+        done.push(format!("{process}: {}", words::count(number as usize, "instance")));
     }
+    here.done(done.join(", "));
     Ok(ExitCode::SUCCESS)
 }
 
