@@ -2,6 +2,7 @@
 //!
 //! They say what `values` reads; a test compares the keys of both.
 
+use model::process::moments;
 use model::service::PARTS;
 use model::{Ecosystem, EmptyPart, KnownNames, OptionSpec, ServiceKind, Takes};
 use serde_json::{Map, Value, json};
@@ -174,7 +175,7 @@ fn running() -> Map<String, Value> {
         "run": run,
         "memory": memory,
         "writable": texts("Folders that it writes to, from that of the app"),
-        "before": { "description": "The moment before which it runs", "enum": ["release"] },
+        "before": { "description": "The moment before which it runs", "enum": moments::ALL },
     });
     let rule = json!({
         "value": text("The value, unless another is given at the start"),

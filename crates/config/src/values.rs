@@ -4,6 +4,7 @@ use crate::reader::{Document, Table, Value};
 use crate::{AcceptedAdvisory, AppConfig, BuildChoice, ProcessConfig};
 use model::error::ConfigError;
 use model::names::{check, is_variable};
+use model::process::moments;
 use model::service::{PARTS, parts_of};
 use model::shell_words::CommandLine;
 use model::{
@@ -352,8 +353,11 @@ fn read_process(table: Table<'_, '_>, is_task: bool) -> ProcessConfig {
     if is_task {
         if let Some(value) = table.value("before") {
             process.before = value.string();
-            if process.before.as_deref().is_some_and(|b| b != "release") {
-                value.bad("must be \"release\"".to_owned());
+            if process.before.as_deref().is_some_and(|moment| !moments::ALL.contains(&moment)) {
+                value.bad(format!(
+                    "must be {}",
+                    moments::ALL.map(|moment| format!("{moment:?}")).join(" or ")
+                ));
             }
         }
     } else {

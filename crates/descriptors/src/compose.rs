@@ -4,18 +4,21 @@ use crate::yaml::{Map, Node, document};
 use crate::{App, File, WRITTEN_BY, Workload, mebibytes, writable};
 use model::ProcessKind;
 use serde_json::Value;
+use std::collections::BTreeSet;
 
 /// The app as a Compose file.
 pub fn compose(app: &App) -> Vec<File> {
-    let tasks: Vec<&Workload> = app.before_release().collect();
+    let tasks: Vec<&Workload> = app.tasks().collect();
     let mut services = Map::new();
-    let mut volumes = Map::new();
+    // Process types and tasks that write to the same folder share it.
+    let mut folders = BTreeSet::new();
     for workload in tasks.iter().copied().chain(app.processes()) {
         services = services.with(&workload.process.name, service(app, workload, &tasks));
         for (name, _) in writable(&workload.process) {
-            volumes = volumes.with(&format!("{}-{name}", workload.process.name), Map::new());
+            folders.insert(name);
         }
     }
+    let volumes = folders.iter().fold(Map::new(), |volumes, name| volumes.with(name, Map::new()));
     let mut root = Map::new().with("name", app.name.as_str()).with("services", services);
     if !volumes.is_empty() {
         root = root.with("volumes", volumes);
@@ -59,7 +62,7 @@ fn service(app: &App, workload: &Workload, tasks: &[&Workload]) -> Map {
     }
     let folders = writable(process);
     if !folders.is_empty() {
-        let volume = |(name, path): (String, String)| Node::from(format!("{}-{name}:{path}", process.name));
+        let volume = |(name, path): (String, String)| Node::from(format!("{name}:{path}"));
         service = service.with("volumes", folders.into_iter().map(volume).collect::<Vec<_>>());
     }
     let mut deploy = Map::new();

@@ -3,7 +3,9 @@
 use crate::yaml::{Map, Node, document};
 use crate::{App, File, WRITTEN_BY, Workload, mebibytes, writable};
 use model::places::APP_USER;
+use model::process::moments;
 use model::{ProcessKind, ProcessType};
+use std::collections::BTreeMap;
 
 /// How often a pod that starts is asked, in seconds.
 const START_PERIOD: u32 = 2;
@@ -14,7 +16,8 @@ const HEALTH_EVERY: u32 = 5;
 
 /// The app as manifests, and a list of them for `kustomize`.
 pub fn kubernetes(app: &App) -> Vec<File> {
-    let mut files: Vec<File> = app.before_release().map(|task| job(app, task)).collect();
+    let jobs = app.tasks_before(moments::RELEASE).map(|task| job(app, task));
+    let mut files: Vec<File> = storage(app).into_iter().chain(jobs).collect();
     for workload in app.processes() {
         files.push(File { name: format!("{}.yaml", workload.process.name), text: of_process(app, workload) });
     }
@@ -84,19 +87,34 @@ fn of_process(app: &App, workload: &Workload) -> String {
         let spec = Map::new().with("maxUnavailable", 1).with("selector", selector);
         documents.push(plain("PodDisruptionBudget", "policy/v1", spec));
     }
-    // Several pods share a folder only where the storage lets them.
-    let access = if process.instances.unwrap_or(1) > 1 { "ReadWriteMany" } else { "ReadWriteOnce" };
-    for (folder, _) in writable(process) {
-        let claim = format!("{name}-{folder}");
+    documents.join("---\n")
+}
+
+/// The claims of the folders that are written to: process types and tasks that write to the same folder share it.
+fn storage(app: &App) -> Option<File> {
+    let mut pods: BTreeMap<String, u32> = BTreeMap::new();
+    for Workload { process, .. } in &app.workloads {
+        let at_once = if process.kind == ProcessKind::Task { 0 } else { process.instances.unwrap_or(1) };
+        for (folder, _) in writable(process) {
+            *pods.entry(folder).or_default() += at_once;
+        }
+    }
+    let claim = |(folder, pods): (&String, &u32)| {
+        // Several pods share a folder only where the storage lets them.
+        let access = if *pods > 1 { "ReadWriteMany" } else { "ReadWriteOnce" };
         let storage = Map::new().with("requests", Map::new().with("storage", "1Gi"));
         let spec = Map::new().with("accessModes", vec![Node::from(access)]).with("resources", storage);
+        let labels = Map::new().with("app.kubernetes.io/name", app.name.as_str());
         let root = Map::new().with("apiVersion", "v1").with("kind", "PersistentVolumeClaim");
-        documents.push(document(
-            &[],
-            root.with("metadata", metadata(&claim, labels(app, process))).with("spec", spec),
-        ));
-    }
-    documents.join("---\n")
+        document(&[], root.with("metadata", metadata(&claim_name(app, folder), labels)).with("spec", spec))
+    };
+    let claims: Vec<String> = pods.iter().map(claim).collect();
+    let text = format!("# {WRITTEN_BY}\n{}", claims.join("---\n"));
+    (!claims.is_empty()).then(|| File { name: "storage.yaml".to_owned(), text })
+}
+
+fn claim_name(app: &App, folder: &str) -> String {
+    format!("{}-{folder}", app.name)
 }
 
 fn is_first(app: &App, workload: &Workload) -> bool {
@@ -162,11 +180,17 @@ fn pod(app: &App, workload: &Workload) -> Map {
     let mut volumes = vec![Node::from(Map::new().with("name", "tmp").with("emptyDir", Map::new()))];
     for (folder, path) in &folders {
         mounts.push(mount(folder, path));
-        let claim = Map::new().with("claimName", format!("{}-{folder}", app.name_of(workload)));
+        let claim = Map::new().with("claimName", claim_name(app, folder));
         volumes.push(Map::new().with("name", folder.as_str()).with("persistentVolumeClaim", claim).into());
     }
-    let container = container(app, workload).with("volumeMounts", mounts);
     let mut pod = Map::new();
+    if process.kind == ProcessKind::Process {
+        let tasks = app.tasks_before(moments::START);
+        let tasks: Vec<Node> =
+            tasks.map(|task| container(app, task).with("volumeMounts", mounts.clone()).into()).collect();
+        pod = pod.with_some("initContainers", (!tasks.is_empty()).then_some(tasks));
+    }
+    let container = container(app, workload).with("volumeMounts", mounts);
     if process.kind == ProcessKind::Task {
         pod = pod.with("restartPolicy", "Never");
     }

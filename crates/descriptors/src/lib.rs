@@ -18,6 +18,7 @@ pub use compose::compose;
 pub use kubernetes::kubernetes;
 pub use systemd::systemd;
 
+use model::process::moments;
 use model::{ProcessKind, ProcessType, SettingRule};
 use std::collections::BTreeMap;
 
@@ -66,10 +67,17 @@ impl App {
         self.workloads.iter().filter(|workload| workload.process.kind == ProcessKind::Process)
     }
 
-    /// The tasks that run before a release starts.
-    fn before_release(&self) -> impl Iterator<Item = &Workload> {
+    /// The tasks that run before this moment.
+    fn tasks_before(&self, moment: &'static str) -> impl Iterator<Item = &Workload> {
         let is_task = |workload: &&Workload| workload.process.kind == ProcessKind::Task;
-        self.workloads.iter().filter(is_task).filter(|workload| workload.process.before.is_some())
+        let at = move |workload: &&Workload| workload.process.before.as_deref() == Some(moment);
+        self.workloads.iter().filter(is_task).filter(at)
+    }
+
+    /// The tasks that run before a release starts, and before every start: where the platform starts all at once, these are
+    /// the same.
+    fn tasks(&self) -> impl Iterator<Item = &Workload> {
+        moments::ALL.into_iter().flat_map(|moment| self.tasks_before(moment))
     }
 
     /// The settings whose value is not known here, so that the platform gives it.

@@ -4,7 +4,7 @@ use crate::{App, File, WRITTEN_BY, Workload, mebibytes, writable};
 
 /// The app as units.
 pub fn systemd(app: &App) -> Vec<File> {
-    let tasks: Vec<&Workload> = app.before_release().collect();
+    let tasks: Vec<&Workload> = app.tasks().collect();
     let mut files: Vec<File> = tasks.iter().map(|task| unit(app, task, &[])).collect();
     files.extend(app.processes().map(|workload| unit(app, workload, &tasks)));
     let services: Vec<String> = app.processes().map(|one| format!("{}.service", app.name_of(one))).collect();

@@ -85,6 +85,16 @@ impl ProcessType {
     }
 }
 
+/// The moments before which a task can run, as they are written.
+pub mod moments {
+    /// Once before a new release takes over.
+    pub const RELEASE: &str = "release";
+    /// Before every start of the app.
+    pub const START: &str = "start";
+    /// All of them.
+    pub const ALL: [&str; 2] = [RELEASE, START];
+}
+
 /// A path from `folder` as one from the root of the source; an empty folder is the root.
 pub fn in_folder(folder: &str, path: &str) -> String {
     match (folder, path) {

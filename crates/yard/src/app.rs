@@ -10,7 +10,8 @@ use content::BlobDigest;
 use model::{ProcessKind, Result};
 use proxy::{Backends, Picked, Served};
 use running::app::{
-    AppStart, InstanceName, Probe, RunningApp, Tell, What, check, older, processes_of, run_tasks,
+    AppStart, Before, InstanceName, Probe, RunningApp, TaskEnd, Tell, What, check, older, processes_of,
+    run_tasks,
 };
 use running::ports::offer;
 use std::any::Any;
@@ -144,13 +145,15 @@ impl LiveApp {
     }
 
     /// Starts what is in force, after the yard was started.
-    pub fn resume(&self) -> Result<(), Fault> {
+    pub fn resume(&self, cancel: &Cancel) -> Result<(), Fault> {
         let _changing = self.change()?;
         let Some(release) = self.state().release_in_force().cloned() else { return Ok(()) };
         self.note(EventKind::YardStarted);
         self.serve(None)?;
         let image = self.image(&release)?;
         let settings = self.yard.settings(&self.name, Some(release.number))?;
+        // One that fails shows in its log; what was in force is started all the same.
+        let _ = self.prepare(release.number, &image, Before::Start, &settings, cancel);
         let app = self.start(&image, release.number, settings)?;
         self.put_in_force(release.number, &image, app);
         Ok(())
@@ -184,9 +187,7 @@ impl LiveApp {
             self.serve(Some((wanted.port, own)))?;
         }
         let number = self.begin(&wanted, &image)?;
-        // What was in force before had its tasks run then.
-        let runs_tasks = wanted.kind == ReleaseKind::Image;
-        match self.try_release(number, &image, wanted, runs_tasks, cancel) {
+        match self.try_release(number, &image, wanted, cancel) {
             Ok(port) => {
                 self.finish(number, Outcome::InForce)?;
                 Ok((number, port))
@@ -251,29 +252,36 @@ impl LiveApp {
         number: u32,
         image: &OpenImage,
         wanted: Wanted,
-        runs_tasks: bool,
         cancel: &Cancel,
     ) -> Result<Option<u16>, (Outcome, Vec<String>)> {
         let of_error = |error: model::Error| (Outcome::Refused { detail: error.to_string() }, Vec::new());
         running::data::fill(&self.host.store, image, &self.yard.data(&self.name)).map_err(of_error)?;
-        if runs_tasks {
-            let how = self.how(number, wanted.settings.clone());
-            let failed =
-                run_tasks(&self.host.store, image, &how, cancel, &self.tell(number)).map_err(of_error)?;
-            if let Some(failed) = failed {
-                let lines = self.last_lines(number, &failed.task);
-                return Err((Outcome::TaskFailed { task: failed.task, how: failed.how }, lines));
-            }
-        }
-        let app = self.start(image, number, wanted.settings).map_err(of_error)?;
-        if let Some(status) = app.wait_until_healthy(SETTLED, PATIENCE) {
-            app.stop(GRACE);
-            let instance = status.name.to_string();
-            let lines = self.last_lines(number, &instance);
-            return Err((Outcome::NotHealthy { instance, state: status.state }, lines));
-        }
+        // What was in force before had the tasks of its release run then.
+        let before = if wanted.kind == ReleaseKind::Image { Before::Release } else { Before::Start };
+        self.prepare(number, image, before, &wanted.settings, cancel)?;
+        let app = self.start_healthy(image, number, wanted.settings)?;
         self.put_in_force(number, image, app);
         Ok(self.state().port)
+    }
+
+    /// Runs the tasks before a start.
+    fn prepare(
+        &self,
+        number: u32,
+        image: &OpenImage,
+        before: Before,
+        settings: &Settings,
+        cancel: &Cancel,
+    ) -> Result<(), (Outcome, Vec<String>)> {
+        let how = self.how(number, settings.clone());
+        match run_tasks(&self.host.store, image, before, &how, cancel, &self.tell(number)) {
+            Ok(None) => Ok(()),
+            Ok(Some(TaskEnd { task, how })) => {
+                let lines = self.last_lines(number, &task);
+                Err((Outcome::TaskFailed { task, how }, lines))
+            }
+            Err(error) => Err((Outcome::Refused { detail: error.to_string() }, Vec::new())),
+        }
     }
 
     fn finish(&self, number: u32, outcome: Outcome) -> Result<(), Fault> {
@@ -426,34 +434,46 @@ impl LiveApp {
         self.note(EventKind::Scaled { process: process.to_owned(), instances });
         match current.app.wait_until_healthy(Duration::ZERO, PATIENCE) {
             None => Ok(()),
-            Some(status) => {
-                Err(Fault::NotHealthy { instance: status.name.to_string(), state: status.state })
-            }
+            Some(status) => Err(Fault::NotHealthy { instance: status.name.to_string(), state: status.state }),
         }
     }
 
     /// Puts new instances in the place of all, as a release does.
-    pub fn restart(&self) -> Result<(), Fault> {
+    pub fn restart(&self, cancel: &Cancel) -> Result<(), Fault> {
         let _changing = self.change()?;
         let nothing = || Fault::NothingReleased { app: self.name.clone() };
         let release = self.state().release_in_force().cloned().ok_or_else(nothing)?;
         let image = self.image(&release)?;
         let settings = self.yard.settings(&self.name, Some(release.number))?;
-        let app = self.start(&image, release.number, settings)?;
-        if let Some(status) = app.wait_until_healthy(SETTLED, PATIENCE) {
-            app.stop(GRACE);
-            let instance = status.name.to_string();
-            return Err(Fault::NotReleased {
-                app: self.name.clone(),
-                release: release.number,
-                last_lines: self.last_lines(release.number, &instance),
-                outcome: Outcome::NotHealthy { instance, state: status.state },
-                still: Some(release.number),
-            });
+        let started = self
+            .prepare(release.number, &image, Before::Start, &settings, cancel)
+            .and_then(|()| self.start_healthy(&image, release.number, settings));
+        match started {
+            Ok(app) => self.put_in_force(release.number, &image, app),
+            Err((outcome, last_lines)) => {
+                let (app, release) = (self.name.clone(), release.number);
+                return Err(Fault::NotReleased { app, release, outcome, last_lines, still: Some(release) });
+            }
         }
-        self.put_in_force(release.number, &image, app);
         self.note(EventKind::Restarted);
         Ok(())
+    }
+
+    /// Starts instances, and waits until they are healthy; those that do not get there are ended.
+    fn start_healthy(
+        &self,
+        image: &OpenImage,
+        number: u32,
+        settings: Settings,
+    ) -> Result<RunningApp, (Outcome, Vec<String>)> {
+        let app = self
+            .start(image, number, settings)
+            .map_err(|error| (Outcome::Refused { detail: error.to_string() }, Vec::new()))?;
+        let Some(status) = app.wait_until_healthy(SETTLED, PATIENCE) else { return Ok(app) };
+        app.stop(GRACE);
+        let instance = status.name.to_string();
+        let lines = self.last_lines(number, &instance);
+        Err((Outcome::NotHealthy { instance, state: status.state }, lines))
     }
 
     fn running(&self) -> Result<Arc<Current>, Fault> {

@@ -60,7 +60,8 @@ pub fn serve(yard: &Yard, host: Host, cancel: &Cancel) -> Result<bool> {
         let app = Arc::new(LiveApp::open(&name, yard, &serving.host)?);
         serving.apps().insert(name, Arc::clone(&app));
         // One that cannot be started shows in its events and in the status.
-        std::thread::spawn(move || app.resume());
+        let cancel = cancel.clone();
+        std::thread::spawn(move || app.resume(&cancel));
     }
     let listener = listen(yard)?;
     listener.set_nonblocking(true)?;
@@ -155,7 +156,7 @@ impl Serving {
                 Ok(Answer::Done)
             }
             Request::Restart { app } => {
-                self.app(&app)?.restart()?;
+                self.app(&app)?.restart(&self.cancel)?;
                 Ok(Answer::Done)
             }
             Request::Status => {

@@ -9,7 +9,7 @@ use testkit::program::Program;
 fn handed_over() -> (Program, OciRegistry, String) {
     let program = program();
     program.write("ferry/package.json", r#"{"scripts":{"start":"node server.js"}}"#);
-    for file in ["server.js", "bell.js", "migrate.js"] {
+    for file in ["server.js", "bell.js", "migrate.js", "warm.js"] {
         program.write(&format!("ferry/{file}"), "");
     }
     program.write(
@@ -17,7 +17,7 @@ fn handed_over() -> (Program, OciRegistry, String) {
         "[base]\nfrom = \"host\"\n\
          [process.web]\nhealth = \"/health\"\nmemory = \"256MB\"\ninstances = 2\n\
          [process.bell]\nrun = \"node bell.js\"\nwritable = [\"data/logs\"]\n\
-         [task.migrate]\nrun = \"node migrate.js\"\nbefore = \"release\"\n\
+         [task.migrate]\nrun = \"node migrate.js\"\nbefore = \"release\"\nwritable = [\"data/logs\"]\n[task.warm]\nrun = \"node warm.js\"\nbefore = \"start\"\n\
          [settings]\nHARBOUR = \"Kestrel: Sound\"\n[settings.DATABASE_URL]\nrequired = true\nsecret = true\n\
          [settings.GREETING]\nrequired = true\n[settings.API_TOKEN]\nsecret = true\n\
          [settings.NOTE]\nabout = \"for the crew\"\n\
@@ -67,7 +67,8 @@ fn each_platform_gets_every_process_type_its_own_image_and_no_secret() {
     // The image that is named for a process type is the one that its own tag names.
     let web = registry.manifest("harbour/ferry", "14-web").unwrap();
     let text = fs::read_to_string(program.path("compose/compose.yaml")).unwrap();
-    let digest = text.split("sha256:").nth(2).map(|rest| rest[..64].to_owned());
+    let of_web = text.split("\n  web:\n").nth(1).unwrap();
+    let digest = of_web.split("sha256:").nth(1).map(|rest| rest[..64].to_owned());
     let named = digest.and_then(|digest| registry.manifest("harbour/ferry", &format!("sha256:{digest}")));
     assert_eq!(named, Some(web), "{text}");
 }

@@ -217,5 +217,8 @@ fn drivers_show_the_services_that_an_app_needs_and_init_drafts_them() {
       redis     not declared  redis speaks to it; [service.NAME] kind = "redis" declares it
     "#);
     let settings = program.succeed("survey app").stdout;
-    assert!(settings.contains("DATABASE_URL  (secret), required  given by the service bookings"), "{settings}");
+    assert!(
+        settings.contains("DATABASE_URL  (secret), required  given by the service bookings"),
+        "{settings}"
+    );
 }

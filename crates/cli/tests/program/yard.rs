@@ -175,15 +175,21 @@ fn a_release_that_fails_leaves_the_one_before_in_force() {
 #[test]
 fn settings_are_changed_by_a_release_and_secrets_are_not_shown() {
     let yard = yard();
-    yard.0.edit("ferry/shtetl.toml", "node page.html", "node page.html");
     insta::assert_snapshot!(yard.succeed("settings ferry").stdout, @"  TOKEN  (secret)");
     yard.0.edit("ferry/shtetl.toml", "node --write data/done yes", "node --say 0");
+    yard.0.edit(
+        "ferry/shtetl.toml",
+        "[settings]",
+        "[task.ready]\nrun = \"node --say 0\"\nbefore = \"start\"\n[settings]",
+    );
     yard.build("one");
     let _ = yard.succeed("release ferry --set HARBOUR=Fog");
     let log = yard.succeed("logs ferry migrate").stdout;
     assert!(log.contains("migrate | HARBOUR Fog\n") && log.contains("migrate | TOKEN hunter2\n"), "{log}");
     let said = yard.succeed("settings ferry --set TOKEN=changed --unset HARBOUR");
-    assert!(!said.stderr.contains("migrate"), "no image, no tasks: {said}");
+    assert!(!said.stderr.contains("migrate"), "no image, no tasks before a release: {said}");
+    let log = yard.succeed("logs ferry ready").stdout;
+    assert!(log.contains("ready | HARBOUR unset\n") && log.contains("ready | TOKEN changed\n"), "{log}");
     insta::assert_snapshot!(yard.succeed("settings ferry").stdout, @"  TOKEN  (secret)");
     insta::assert_snapshot!(yard.run("settings ferry --unset TOKEN").stderr, @"
     error: no value for TOKEN

@@ -15,7 +15,7 @@ pub use health::Probe;
 pub use log_file::{BoundedLog, older};
 pub use pool::Pool;
 pub use state::{End, InstanceName, Reason, State, Stream, Tell, What};
-pub use tasks::{TaskEnd, run_tasks};
+pub use tasks::{Before, TaskEnd, run_tasks};
 
 use crate::image::{self, Data, PortUse, Start};
 use crate::process::{KILL, Launched, TERMINATE};

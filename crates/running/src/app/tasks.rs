@@ -6,6 +6,7 @@ use super::{AppStart, State};
 use crate::image::{self, Data, PortUse, Start};
 use cancel::Cancel;
 use content::store::Store;
+use model::process::moments;
 use model::{PathFacts, ProcessKind, Result};
 use std::fs;
 use std::time::Duration;
@@ -23,17 +24,31 @@ pub struct TaskEnd {
     pub how: End,
 }
 
-/// Runs the tasks that come before a release, one after the other; gives the first that fails. A cancelled task is killed.
+/// What tasks come before.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Before {
+    /// The first start of a release.
+    Release,
+    /// Another start of it.
+    Start,
+}
+
+/// Runs the tasks that come before a start, one after the other; gives the first that fails. A cancelled task is killed.
 pub fn run_tasks(
     store: &Store,
     image: &OpenImage,
+    before: Before,
     how: &AppStart,
     cancel: &Cancel,
     tell: &Tell,
 ) -> Result<Option<TaskEnd>> {
     fs::create_dir_all(&how.logs).facts(&how.logs)?;
-    let tasks = image.record.processes.iter().filter(|process| process.kind == ProcessKind::Task);
-    for task in tasks.filter(|task| task.before.is_some()) {
+    let at = |moment: &'static str| {
+        let tasks = image.record.processes.iter().filter(|process| process.kind == ProcessKind::Task);
+        tasks.filter(move |task| task.before.as_deref() == Some(moment))
+    };
+    let of_release = at(moments::RELEASE).filter(|_| before == Before::Release);
+    for task in of_release.chain(at(moments::START)) {
         let end = run_task(store, image, &task.name, how, cancel, tell)?;
         if end != (End::Exit { status: 0 }) {
             return Ok(Some(TaskEnd { task: task.name.clone(), how: end }));

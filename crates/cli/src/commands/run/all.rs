@@ -15,7 +15,7 @@ use model::{ProcessType, Service};
 use render::Output;
 use render::instances::Narrator;
 use running::app::{
-    AppStart, End, InstanceName, RunningApp, State, Stream, Tell, What, processes_of, run_tasks,
+    AppStart, Before, End, InstanceName, RunningApp, State, Stream, Tell, What, processes_of, run_tasks,
 };
 use running::ports::{Offered, offer};
 use running::services::{Bound, RunningServices};
@@ -145,7 +145,8 @@ impl<'a> Session<'a> {
             return Ok(Some(ExitCode::SUCCESS));
         }
         self.how.settings = self.settings()?;
-        if let Some(failed) = run_tasks(&store, &image, &self.how, &self.cancel, &self.tell)? {
+        if let Some(failed) = run_tasks(&store, &image, Before::Release, &self.how, &self.cancel, &self.tell)?
+        {
             let name = InstanceName { process: failed.task, number: 1 };
             (self.tell)(&name, &What::State(State::Failed { how: failed.how.clone() }));
             return Ok(Some(ExitCode::from(failed.how.exit_code())));
