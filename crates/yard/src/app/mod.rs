@@ -1,5 +1,8 @@
 //! An app that runs in the yard.
 
+mod front;
+mod release;
+
 use crate::events::{self, EventKind};
 use crate::place::{Settings, Yard};
 use crate::protocol::{Answer, AppStatus, Fault, InstanceStatus};
@@ -7,69 +10,26 @@ use crate::serve::Host;
 use crate::state::{AppState, Outcome, Release, ReleaseKind};
 use cancel::Cancel;
 use content::BlobDigest;
+use front::{Current, Front};
 use model::{ProcessKind, Result};
-use proxy::{Backends, Picked, Served};
-use running::app::{
-    AppStart, Before, InstanceName, Probe, RunningApp, TaskEnd, Tell, What, check, older, processes_of,
-    run_tasks,
-};
+use proxy::{Backends, Served};
+use running::app::{AppStart, Before, InstanceName, Probe, RunningApp, Tell, What, processes_of};
 use running::ports::offer;
-use std::any::Any;
 use std::fs;
-use std::path::Path;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError, RwLock, TryLockError};
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError, TryLockError};
 use std::time::{Duration, Instant, UNIX_EPOCH};
 use workshop::inspect::{OpenImage, open_index};
 
-/// How long an instance that nobody can ask has to run until it counts as well.
-const SETTLED: Duration = Duration::from_secs(1);
-/// How long a release may take until all its instances are healthy.
-const PATIENCE: Duration = Duration::from_secs(90);
 /// How long requests to the release before may take until they are cut.
 const DRAINING: Duration = Duration::from_secs(15);
 /// How long a process that was asked to end may take.
 const GRACE: Duration = Duration::from_secs(10);
 /// How often it is looked whether requests have ended.
 const GLANCE: Duration = Duration::from_millis(5);
-/// Of how many releases the logs are kept.
-const LOGS_KEPT: u32 = 5;
-/// How many of the last lines of an instance say why it failed.
-const LAST_LINES: usize = 10;
-
-/// The instances that answer.
-struct Current {
-    release: u32,
-    app: RunningApp,
-    /// The process type that requests go to.
-    process: Option<String>,
-    /// Held by every request that is under way.
-    lease: Arc<()>,
-}
-
-/// Where the requests of an app go.
-#[derive(Default)]
-struct Front(RwLock<Option<Arc<Current>>>);
-
-impl Front {
-    fn current(&self) -> Option<Arc<Current>> {
-        self.0.read().unwrap_or_else(PoisonError::into_inner).clone()
-    }
-
-    fn replace(&self, new: Option<Arc<Current>>) -> Option<Arc<Current>> {
-        std::mem::replace(&mut *self.0.write().unwrap_or_else(PoisonError::into_inner), new)
-    }
-}
-
-impl Backends for Front {
-    fn pick(&self) -> Option<Picked> {
-        // Within the lock: whoever replaces the release sees either the lease or no request.
-        let current = self.0.read().unwrap_or_else(PoisonError::into_inner);
-        let current = current.as_ref()?;
-        let (_, connect) = current.app.pool(current.process.as_deref()?)?.pick()?;
-        let lease: Arc<dyn Any + Send + Sync> = Arc::clone(&current.lease) as _;
-        Some(Picked { connect, lease })
-    }
-}
+/// How long instances may take until they are healthy, beside the time that their process type says.
+const PATIENCE: Duration = Duration::from_secs(30);
+/// How long a process type may take to start where nothing is said.
+const START_WITHIN: u32 = 60;
 
 /// A release that is wanted.
 pub(crate) struct Wanted {
@@ -159,149 +119,6 @@ impl LiveApp {
         Ok(())
     }
 
-    /// Makes a release: tasks, new instances, and, as soon as these are healthy, the change. `told` hears what happens.
-    pub fn release(&self, wanted: Wanted, cancel: &Cancel, told: Told) -> Result<(u32, Option<u16>), Fault> {
-        let _changing = self.change()?;
-        let number = self.state().next_number();
-        *self.listener.lock().unwrap_or_else(PoisonError::into_inner) = Some((number, told));
-        let released = self.release_alone(wanted, cancel);
-        *self.listener.lock().unwrap_or_else(PoisonError::into_inner) = None;
-        released
-    }
-
-    fn release_alone(&self, wanted: Wanted, cancel: &Cancel) -> Result<(u32, Option<u16>), Fault> {
-        let image = open_index(&self.host.store, &wanted.label, wanted.image)?;
-        if let Err(error) = check(&image, &wanted.settings) {
-            return Err(match error {
-                model::Error::Run(model::error::RunError::SettingsMissing { names }) => {
-                    Fault::SettingsMissing { app: self.name.clone(), names }
-                }
-                model::Error::Run(model::error::RunError::ServiceNotBound { settings, .. }) => {
-                    Fault::SettingsMissing { app: self.name.clone(), names: settings }
-                }
-                other => other.into(),
-            });
-        }
-        if processes_of(&image).any(|process| process.port.is_some()) {
-            let own = processes_of(&image).find_map(|process| process.port);
-            self.serve(Some((wanted.port, own)))?;
-        }
-        let number = self.begin(&wanted, &image)?;
-        match self.try_release(number, &image, wanted, cancel) {
-            Ok(port) => {
-                self.finish(number, Outcome::InForce)?;
-                Ok((number, port))
-            }
-            Err((outcome, last_lines)) => {
-                self.finish(number, outcome.clone())?;
-                let still = self.state().current;
-                if still.is_none() {
-                    // There is nothing that could answer.
-                    *self.served.lock().unwrap_or_else(PoisonError::into_inner) = None;
-                }
-                Err(Fault::NotReleased {
-                    app: self.name.clone(),
-                    release: number,
-                    outcome,
-                    last_lines,
-                    still,
-                })
-            }
-        }
-    }
-
-    /// Writes the release down, before anything of it happens.
-    fn begin(&self, wanted: &Wanted, image: &OpenImage) -> Result<u32, Fault> {
-        let changed = self.changed(image);
-        let number = {
-            let mut state = self.state();
-            let number = state.next_number();
-            state.releases.push(Release {
-                number,
-                kind: wanted.kind.clone(),
-                image: wanted.image,
-                label: wanted.label.clone(),
-                commit: image.record.revision.as_ref().map(|revision| revision.commit.clone()),
-                who: wanted.who.clone(),
-                at: jiff::Timestamp::now().as_second(),
-                changed,
-                outcome: Outcome::Starting,
-            });
-            number
-        };
-        self.keep()?;
-        self.yard.keep_settings(&self.name, Some(number), &wanted.settings)?;
-        // As long as it has a name, the image stays in the store.
-        let name = self.host.store.image_path(&self.name, &tag(number));
-        self.host.store.write_document(&name, &wanted.image).map_err(model::Error::from)?;
-        self.note(EventKind::ReleaseBegun { release: number, what: wanted.kind.clone() });
-        Ok(number)
-    }
-
-    /// The steps whose layers are not those of the release in force.
-    fn changed(&self, image: &OpenImage) -> Vec<String> {
-        let in_force = self.state().release_in_force().cloned();
-        let Some(before) = in_force.and_then(|release| self.image(&release).ok()) else { return Vec::new() };
-        let old: Vec<_> = before.record.layers.iter().map(|layer| layer.digest).collect();
-        let layers = image.record.layers.iter();
-        layers.filter(|layer| !old.contains(&layer.digest)).map(|layer| layer.step.clone()).collect()
-    }
-
-    fn try_release(
-        &self,
-        number: u32,
-        image: &OpenImage,
-        wanted: Wanted,
-        cancel: &Cancel,
-    ) -> Result<Option<u16>, (Outcome, Vec<String>)> {
-        let of_error = |error: model::Error| (Outcome::Refused { detail: error.to_string() }, Vec::new());
-        running::data::fill(&self.host.store, image, &self.yard.data(&self.name)).map_err(of_error)?;
-        // What was in force before had the tasks of its release run then.
-        let before = if wanted.kind == ReleaseKind::Image { Before::Release } else { Before::Start };
-        self.prepare(number, image, before, &wanted.settings, cancel)?;
-        let app = self.start_healthy(image, number, wanted.settings)?;
-        self.put_in_force(number, image, app);
-        Ok(self.state().port)
-    }
-
-    /// Runs the tasks before a start.
-    fn prepare(
-        &self,
-        number: u32,
-        image: &OpenImage,
-        before: Before,
-        settings: &Settings,
-        cancel: &Cancel,
-    ) -> Result<(), (Outcome, Vec<String>)> {
-        let how = self.how(number, settings.clone());
-        match run_tasks(&self.host.store, image, before, &how, cancel, &self.tell(number)) {
-            Ok(None) => Ok(()),
-            Ok(Some(TaskEnd { task, how })) => {
-                let lines = self.last_lines(number, &task);
-                Err((Outcome::TaskFailed { task, how }, lines))
-            }
-            Err(error) => Err((Outcome::Refused { detail: error.to_string() }, Vec::new())),
-        }
-    }
-
-    fn finish(&self, number: u32, outcome: Outcome) -> Result<(), Fault> {
-        {
-            let mut state = self.state();
-            if outcome == Outcome::InForce {
-                state.current = Some(number);
-            }
-            if let Some(release) = state.releases.iter_mut().find(|release| release.number == number) {
-                release.outcome = outcome.clone();
-            }
-        }
-        self.keep()?;
-        self.note(EventKind::ReleaseEnded { release: number, outcome });
-        let too_old = self.yard.logs(&self.name, number.saturating_sub(LOGS_KEPT));
-        // Logs that cannot be removed only take room.
-        let _ = fs::remove_dir_all(too_old);
-        Ok(())
-    }
-
     fn image(&self, release: &Release) -> Result<OpenImage> {
         open_index(&self.host.store, &release.label, release.image)
     }
@@ -380,12 +197,6 @@ impl LiveApp {
         Ok(())
     }
 
-    /// The last lines that an instance or task of a release wrote.
-    fn last_lines(&self, number: u32, instance: &str) -> Vec<String> {
-        let file = self.yard.logs(&self.name, number).join(format!("{instance}.log"));
-        last_lines(&file)
-    }
-
     /// The release whose number is `to`, as a new one.
     pub fn wanted_again(&self, to: u32, who: String) -> Result<Wanted, Fault> {
         let missing = || Fault::NoRelease { app: self.name.clone(), release: to };
@@ -432,7 +243,7 @@ impl LiveApp {
         self.keep()?;
         current.app.scale(process, instances);
         self.note(EventKind::Scaled { process: process.to_owned(), instances });
-        match current.app.wait_until_healthy(Duration::ZERO, PATIENCE) {
+        match current.app.wait_until_healthy(Duration::ZERO, image.as_ref().map_or(PATIENCE, patience)) {
             None => Ok(()),
             Some(status) => Err(Fault::NotHealthy { instance: status.name.to_string(), state: status.state }),
         }
@@ -457,23 +268,6 @@ impl LiveApp {
         }
         self.note(EventKind::Restarted);
         Ok(())
-    }
-
-    /// Starts instances, and waits until they are healthy; those that do not get there are ended.
-    fn start_healthy(
-        &self,
-        image: &OpenImage,
-        number: u32,
-        settings: Settings,
-    ) -> Result<RunningApp, (Outcome, Vec<String>)> {
-        let app = self
-            .start(image, number, settings)
-            .map_err(|error| (Outcome::Refused { detail: error.to_string() }, Vec::new()))?;
-        let Some(status) = app.wait_until_healthy(SETTLED, PATIENCE) else { return Ok(app) };
-        app.stop(GRACE);
-        let instance = status.name.to_string();
-        let lines = self.last_lines(number, &instance);
-        Err((Outcome::NotHealthy { instance, state: status.state }, lines))
     }
 
     fn running(&self) -> Result<Arc<Current>, Fault> {
@@ -530,18 +324,15 @@ impl LiveApp {
     }
 }
 
+/// How long the slowest process type of an image may take until it is healthy.
+fn patience(image: &OpenImage) -> Duration {
+    let slowest = processes_of(image).map(|process| process.start_within.unwrap_or(START_WITHIN)).max();
+    PATIENCE + Duration::from_secs(slowest.unwrap_or_default().into())
+}
+
 /// What the image of a release is called in the store.
 fn tag(number: u32) -> String {
     format!("yard-{number}")
-}
-
-/// The last lines of a log, without their times.
-fn last_lines(file: &Path) -> Vec<String> {
-    let texts = [older(file), file.to_owned()].map(|file| fs::read_to_string(file).unwrap_or_default());
-    let all: Vec<&str> = texts.iter().flat_map(|text| text.lines()).collect();
-    let from = all.len().saturating_sub(LAST_LINES);
-    let without_time = |line: &&str| line.split_once(' ').map_or("", |(_, text)| text).to_owned();
-    all[from..].iter().map(without_time).collect()
 }
 
 /// Whether the image has anything that goes on.
