@@ -37,11 +37,10 @@ pub fn styled(style: Style, text: impl std::fmt::Display) -> String {
 
 /// How results are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, ValueEnum)]
+#[allow(missing_docs, reason = "what is said of them would stand in the help of every command")]
 pub enum Format {
-    /// For people.
     #[default]
     Text,
-    /// For programs.
     Json,
 }
 

@@ -164,11 +164,8 @@ impl Running {
         let mut report = [PollFd::new(self.report.get_ref(), PollFlags::IN)];
         let time_limit = Timespec::try_from(time).ok();
         let is_told = poll(&mut report, time_limit.as_ref()).is_ok_and(|count| count > 0);
-        if is_told && !self.has_ended() {
-            // Its report is lost: there is nothing to wait for.
-            std::thread::sleep(time);
-        }
-        self.has_ended()
+        // Without a report it was ended together with who would have written it.
+        is_told || self.has_ended()
     }
 
     /// Waits until the process has ended.

@@ -2,6 +2,7 @@
 //!
 //! ```text
 //! lock, socket, output.log                 the process in the background
+//! stopped                                  there while it is not to run
 //! apps/NAME/state.json                     releases, scale, port
 //! apps/NAME/settings/N.json                values of the settings of release N
 //! apps/NAME/settings/next.json             of the one that comes next, before there is one
@@ -44,6 +45,23 @@ impl Yard {
 
     pub(crate) fn socket(&self) -> PathBuf {
         self.0.join("socket")
+    }
+
+    /// Notes whether the yard is to run: whoever watches over it starts it again only then.
+    pub fn set_wanted(&self, is_wanted: bool) -> Result<()> {
+        let file = self.0.join("stopped");
+        match is_wanted {
+            false => fs::write(&file, "").facts(&file),
+            true => match fs::remove_file(&file) {
+                Err(error) if error.kind() != io::ErrorKind::NotFound => Err(error).facts(&file),
+                _ => Ok(()),
+            },
+        }
+    }
+
+    /// Whether the yard is to run.
+    pub fn is_wanted(&self) -> bool {
+        !self.0.join("stopped").exists()
     }
 
     /// What the process in the background itself writes.

@@ -7,7 +7,7 @@ use super::pool::Pool;
 use super::state::{End, InstanceName, State, Tell, What};
 use crate::process::{KILL, Launched};
 use model::Result;
-use sandbox::RemoteControl;
+use sandbox::{RemoteControl, SandboxError};
 use std::collections::VecDeque;
 use std::path::PathBuf;
 use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
@@ -147,7 +147,12 @@ impl Instance {
             let ended = launched.process().wait();
             let mut shared = self.shared();
             (shared.control, shared.number) = (None, None);
-            ended.map_or_else(|error| End::NotStarted { detail: error.to_string() }, End::from)
+            match ended {
+                Ok(ended) => End::from(ended),
+                // The first process of its namespaces, which would have said how, was killed from outside.
+                Err(SandboxError::Lost) => End::Signal { number: i32::from(KILL) },
+                Err(error) => End::NotStarted { detail: error.to_string() },
+            }
         })
     }
 

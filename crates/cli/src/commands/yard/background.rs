@@ -27,6 +27,7 @@ pub fn start(here: &Here<'_>) -> Result<bool, Failure> {
     if client.is_running() {
         return Ok(false);
     }
+    here.yard.set_wanted(true)?;
     let file = here.yard.output();
     let log = OpenOptions::new().create(true).append(true).open(&file);
     let log = log.map_err(|source| Failure::File { path: file.clone(), source })?;
@@ -69,6 +70,7 @@ pub fn start_command(here: &Here<'_>) -> Done {
 }
 
 pub fn stop(here: &Here<'_>) -> Done {
+    here.yard.set_wanted(false)?;
     match Client(here.yard).ask(Request::Stop, |_| {}) {
         Ok(_) => {
             Client(here.yard).wait_for_end(PATIENCE)?;
@@ -107,7 +109,11 @@ pub fn watch_over(here: &Here<'_>) -> Done {
             return Ok(if status.success() { ExitCode::SUCCESS } else { ExitCode::FAILURE });
         }
         pause = if begun.elapsed() > longest { first } else { (pause * 2).min(longest) };
-        cancel.wait(pause);
+        let begun = Instant::now();
+        while begun.elapsed() < pause && here.yard.is_wanted() && !cancel.wait(GLANCE * 5) {}
+        if !here.yard.is_wanted() {
+            break;
+        }
     }
     Ok(ExitCode::SUCCESS)
 }
