@@ -39,7 +39,7 @@ fn all_process_types_run_after_the_tasks_and_reach_each_other_by_name() {
     }
     assert_eq!(all.end("-INT"), Some(0));
     let place = |wanted: &str| all.seen.iter().position(|line| line.contains(wanted));
-    assert!(place("migrate.1 * ended").unwrap() < place("web.1     * starts").unwrap(), "{:#?}", all.seen);
+    assert!(place("migrate   * ended").unwrap() < place("web.1     * starts").unwrap(), "{:#?}", all.seen);
     for name in ["web.1     * ended", "web.2     * ended", "caller.1  * ended"] {
         assert!(place(name).is_some(), "{name}: {:#?}", all.seen);
     }
@@ -78,7 +78,7 @@ fn a_task_that_fails_keeps_everything_else_from_starting() {
     let _ = program.succeed("build ferry --anyway");
     let said = program.run("run ferry --all --port 0");
     assert_eq!(said.code, 7, "{said}");
-    assert!(said.stderr.ends_with("migrate.1 * ended with status 7\n"), "{said}");
+    assert!(said.stderr.ends_with("migrate   * ended with status 7\n"), "{said}");
     assert!(!said.stderr.contains("web.1"), "{said}");
 }
 
@@ -119,11 +119,11 @@ fn what_happens_can_be_read_by_programs() {
     let lines: Vec<serde_json::Value> =
         said.stdout.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     let first = serde_json::json!({
-        "process": "migrate", "instance": 1, "happens": { "state": { "is": "starting" } }
+        "process": "migrate", "instance": 0, "happens": { "state": { "is": "starting" } }
     });
     assert_eq!(lines[0], first);
     let last = serde_json::json!({
-        "process": "migrate", "instance": 1,
+        "process": "migrate", "instance": 0,
         "happens": { "state": { "is": "failed", "how": { "by": "exit", "status": 7 } } }
     });
     assert_eq!(*lines.last().unwrap(), last);
@@ -190,18 +190,18 @@ fn services_are_started_from_packages_and_fill_the_settings() {
     all.wait_for("caller.1  | cache:6379 says the tide is kept");
     assert_eq!(all.end("-INT"), Some(0));
     let said = |name: &str| {
-        all.seen.iter().find_map(|line| line.strip_prefix(&format!("say.1     | {name} "))).unwrap()
+        all.seen.iter().find_map(|line| line.strip_prefix(&format!("say       | {name} "))).unwrap()
     };
     let url = said("TOKEN");
     let password = url.strip_prefix("redis://:").and_then(|rest| rest.strip_suffix("@cache:6379/0")).unwrap();
     assert_eq!((password.len(), said("HARBOUR")), (32, "at cache 6379"));
     let place = |wanted: &str| all.seen.iter().position(|line| line.contains(wanted));
-    assert!(place("cache.1   * healthy").unwrap() < place("say.1     * starts").unwrap(), "{:#?}", all.seen);
+    assert!(place("cache.1   * healthy").unwrap() < place("say       * starts").unwrap(), "{:#?}", all.seen);
     assert!(place("caller.1  * ended").unwrap() < place("cache.1   * ended").unwrap(), "{:#?}", all.seen);
     // The next one finds the same password, with the data.
     assert_eq!(fs::read_to_string(program.path("kept/.services/cache/password")).unwrap(), password);
     let mut again = Followed::start(&program, "run ferry --all --with-services --port 0 --data kept");
-    assert!(again.wait_for("say.1     | TOKEN").contains(password));
+    assert!(again.wait_for("say       | TOKEN").contains(password));
 }
 
 #[test]

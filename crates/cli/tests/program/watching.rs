@@ -28,8 +28,8 @@ fn an_edit_is_answered_by_a_new_instance() {
     assert!(watch.wait_for("changed after").ends_with(": bell, web"));
     assert_eq!(page(), "the ferry rests\n");
     // As many editors do: another file takes the place of the old one.
-    program.write("ferry/page.html.new", "the ferry is back\n");
-    fs::rename(program.path("ferry/page.html.new"), program.path("ferry/page.html")).unwrap();
+    program.write("page.new", "the ferry is back\n");
+    fs::rename(program.path("page.new"), program.path("ferry/page.html")).unwrap();
     watch.wait_for("changed after");
     assert_eq!(page(), "the ferry is back\n");
     // Only what changed is started again.

@@ -7,18 +7,28 @@ use serde::{Deserialize, Serialize};
 use std::net::SocketAddr;
 use std::sync::Arc;
 
-/// One of the processes of a process type.
+/// One of the processes of a process type, or a task.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 pub struct InstanceName {
-    /// The process type.
+    /// The process type or task.
     pub process: String,
-    /// Its number, from 1.
+    /// Its number, from 1; 0 for a task, of which there is one.
     pub number: u32,
+}
+
+impl InstanceName {
+    /// A task.
+    pub fn of_task(task: &str) -> Self {
+        Self { process: task.to_owned(), number: 0 }
+    }
 }
 
 impl std::fmt::Display for InstanceName {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        write!(f, "{}.{}", self.process, self.number)
+        match self.number {
+            0 => write!(f, "{}", self.process),
+            number => write!(f, "{}.{number}", self.process),
+        }
     }
 }
 

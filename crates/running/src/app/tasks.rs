@@ -65,7 +65,7 @@ fn run_task(
     cancel: &Cancel,
     tell: &Tell,
 ) -> Result<End> {
-    let name = InstanceName { process: task.to_owned(), number: 1 };
+    let name = InstanceName::of_task(task);
     tell(&name, &What::State(State::Starting));
     let start = Start {
         settings: how.settings.clone(),

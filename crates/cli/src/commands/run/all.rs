@@ -147,7 +147,7 @@ impl<'a> Session<'a> {
         self.how.settings = self.settings()?;
         if let Some(failed) = run_tasks(&store, &image, Before::Release, &self.how, &self.cancel, &self.tell)?
         {
-            let name = InstanceName { process: failed.task, number: 1 };
+            let name = InstanceName::of_task(&failed.task);
             (self.tell)(&name, &What::State(State::Failed { how: failed.how.clone() }));
             return Ok(Some(ExitCode::from(failed.how.exit_code())));
         }
