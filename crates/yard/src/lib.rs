@@ -30,4 +30,4 @@ pub use events::{Event, EventKind};
 pub use place::Yard;
 pub use protocol::{Answer, AppStatus, Fault, InstanceStatus, Request};
 pub use serve::{Host, serve};
-pub use state::{AppState, Outcome, Release, ReleaseKind};
+pub use state::{AppState, Outcome, Release, ReleaseKind, Way};

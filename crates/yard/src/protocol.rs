@@ -1,7 +1,7 @@
 //! What clients ask of the yard, and what they are answered: a JSON document a line.
 
 use crate::place::Settings;
-use crate::state::Outcome;
+use crate::state::{Outcome, Way};
 use content::BlobDigest;
 use running::app::{InstanceName, Probe, State, What};
 use serde::{Deserialize, Serialize};
@@ -28,6 +28,7 @@ pub enum Request {
         label: String,
         who: String,
         port: Option<u16>,
+        way: Way,
         /// Values besides those that are known.
         settings: Settings,
     },

@@ -128,7 +128,7 @@ impl Serving {
 
     fn done(&self, request: Request, writer: &Arc<Mutex<UnixStream>>) -> Result<Answer, Fault> {
         match request {
-            Request::Release { app, image, label, who, port, settings: more } => {
+            Request::Release { app, image, label, who, port, way, settings: more } => {
                 let opened = workshop::inspect::open_index(&self.host.store, &label, image)?;
                 if !has_processes(&opened) {
                     return Err(Fault::OnlyTasks { label });
@@ -137,7 +137,7 @@ impl Serving {
                 let mut settings = app.settings_in_force()?;
                 settings.extend(more);
                 let kind = ReleaseKind::Image;
-                self.release(&app, Wanted { kind, image, label, settings, who, port }, writer)
+                self.release(&app, Wanted { kind, image, label, way, settings, who, port }, writer)
             }
             Request::RollBack { app, to, who } => {
                 let app = self.app(&app)?;

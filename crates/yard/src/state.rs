@@ -76,10 +76,31 @@ pub struct Release {
     pub who: String,
     /// When, in seconds since 1970.
     pub at: i64,
+    /// How a variant lets the image run.
+    #[serde(default)]
+    pub way: Way,
     /// The steps whose layers are not those of the release before.
     pub changed: Vec<String>,
     /// What became of it.
     pub outcome: Outcome,
+}
+
+/// How a variant, which an image was not built with, lets it run.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Way {
+    /// Its name.
+    pub variant: Option<String>,
+    /// Values of settings; those that are given are stronger.
+    pub values: BTreeMap<String, String>,
+    /// How many instances there are of a process type, unless it was scaled.
+    pub instances: BTreeMap<String, u32>,
+}
+
+impl Way {
+    /// Its values, and over them those that are given.
+    pub(crate) fn with(&self, given: &BTreeMap<String, String>) -> BTreeMap<String, String> {
+        self.values.clone().into_iter().chain(given.clone()).collect()
+    }
 }
 
 /// What makes a release.

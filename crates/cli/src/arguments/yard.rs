@@ -22,6 +22,12 @@ pub enum YardCommand {
         /// Port of this machine that answers for the app [default: the one it has, or the image's]
         #[arg(long)]
         port: Option<u16>,
+        /// Folder of the app, whose shtetl.toml says the variant
+        #[arg(long, value_name = "DIR")]
+        source: Option<PathBuf>,
+        /// Instances and values of this variant, which the image need not be built with
+        #[arg(long, requires = "source", value_name = "NAME")]
+        variant: Option<String>,
         #[command(flatten)]
         settings: GivenSettings,
     },

@@ -2,15 +2,15 @@
 
 use super::Done;
 use super::opened::open_anywhere;
-use crate::arguments::{DescriptorForm, HandOverOptions, SourceOptions};
+use super::variants::{as_in_source, check_same, differing, not_built, values};
+use crate::arguments::{DescriptorForm, HandOverOptions};
 use crate::error::Failure;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
 use descriptors::{App, File, Workload, compose, kubernetes, systemd};
 use images::push;
-use model::{ProcessType, SettingRule};
+use model::ProcessType;
 use render::{FAINT, Output, STRONG, styled, words};
-use std::collections::BTreeMap;
 use std::fs;
 use std::process::ExitCode;
 use workshop::inspect::{self, OpenImage};
@@ -63,7 +63,8 @@ fn app(
     options: &HandOverOptions,
     surroundings: &Surroundings,
 ) -> Result<App, Failure> {
-    let (processes, settings) = running(image, options, surroundings)?;
+    let (processes, settings) =
+        as_in_source(image, options.source.as_deref(), options.variant.as_deref(), surroundings)?;
     let digests = push::digests_by_process(image)?;
     let values = differing(&values(&image.record.settings), &values(&settings));
     let workload = |process: ProcessType| {
@@ -91,53 +92,6 @@ fn app(
 
 /// The variable that tells a process which port to listen on.
 const PORT: &str = "PORT";
-
-/// What an image starts, and the folders that belong to its user, are in it: a variant cannot change them afterwards.
-fn check_same(built: &ProcessType, wanted: &ProcessType) -> Result<(), Failure> {
-    let differs = [
-        ("its command is another one", built.command != wanted.command || built.folder != wanted.folder),
-        ("the folders that it writes to are others", built.writable != wanted.writable),
-    ];
-    match differs.iter().find(|(_, differs)| *differs) {
-        Some((why, _)) => Err(not_built(&wanted.name, why)),
-        None => Ok(()),
-    }
-}
-
-fn not_built(process: &str, why: &str) -> Failure {
-    Failure::Usage {
-        message: format!("the image was not built for {process} as the source has it: {why}"),
-        hint: "build and push the image from this source with this variant first".to_owned(),
-    }
-}
-
-fn values(settings: &BTreeMap<String, SettingRule>) -> BTreeMap<String, String> {
-    settings.iter().filter_map(|(name, rule)| Some((name.clone(), rule.value.clone()?))).collect()
-}
-
-/// What is wanted and not in the image.
-fn differing(
-    built: &BTreeMap<String, String>,
-    wanted: &BTreeMap<String, String>,
-) -> BTreeMap<String, String> {
-    let is_other = |(name, value): &(&String, &String)| built.get(*name) != Some(*value);
-    wanted.iter().filter(is_other).map(|(name, value)| (name.clone(), value.clone())).collect()
-}
-
-type Running = (Vec<ProcessType>, BTreeMap<String, SettingRule>);
-
-fn running(
-    image: &OpenImage,
-    options: &HandOverOptions,
-    surroundings: &Surroundings,
-) -> Result<Running, Failure> {
-    let Some(source) = &options.source else {
-        return Ok((image.record.processes.clone(), image.record.settings.clone()));
-    };
-    let source = SourceOptions { variant: options.variant.clone(), ..SourceOptions::of(source) };
-    let app = surroundings.look(&source, Surroundings::now())?;
-    Ok((app.survey.processes, app.survey.settings))
-}
 
 fn write(files: &[File], options: &HandOverOptions, surroundings: &Surroundings) -> Result<(), Failure> {
     let folder = &options.folder;

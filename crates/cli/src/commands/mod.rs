@@ -27,6 +27,7 @@ pub mod show;
 pub mod store;
 pub mod survey;
 pub mod swap_base;
+mod variants;
 pub mod verify;
 mod watching;
 pub mod yard;

@@ -211,6 +211,36 @@ fn settings_are_changed_by_a_release_and_secrets_are_not_shown() {
 }
 
 #[test]
+fn a_variant_says_how_an_image_runs_that_was_not_built_with_it() {
+    let yard = yard();
+    yard.0.edit(
+        "ferry/shtetl.toml",
+        "[task.migrate]",
+        "[task.ready]\nrun = \"node --say 0\"\nbefore = \"start\"\n[variant.live.process.web]\ninstances = 2\n\
+         [variant.live.settings]\nHARBOUR = \"Fog\"\n[variant.other.process.web]\nrun = \"node other\"\n[task.migrate]",
+    );
+    yard.build("two");
+    let _ = yard.succeed("release ferry --source ferry --variant live");
+    let names: Vec<String> = yard.instances().into_iter().map(|(name, _)| name).collect();
+    assert_eq!(names, ["web.1", "web.2", "bell.1"]);
+    let log = yard.succeed("logs ferry ready").stdout;
+    assert!(log.contains("HARBOUR Fog\n") && log.contains("TOKEN hunter2\n"), "{log}");
+    // What is given is stronger, and the rest of the variant stays.
+    let _ = yard.succeed("settings ferry --set HARBOUR=Kestrel");
+    let log = yard.succeed("logs ferry ready").stdout;
+    assert!(log.contains("HARBOUR Kestrel\n"), "{log}");
+    assert_eq!(yard.instances().len(), 3);
+    assert!(yard.succeed("releases ferry").stdout.contains("ferry:latest, variant live"));
+    insta::assert_snapshot!(yard.run("release ferry --source ferry --variant other").stderr, @"
+    error: the image was not built for web as the source has it: its command is another one
+    what to do: build the image from this source with this variant first
+    ");
+    // Without it, the image runs as it was built.
+    let _ = yard.succeed("release ferry");
+    assert_eq!(yard.instances().len(), 2);
+}
+
+#[test]
 fn no_request_is_lost_to_releases() {
     let yard = yard();
     let _ = yard.succeed("scale ferry web=2");

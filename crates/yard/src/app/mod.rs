@@ -7,7 +7,7 @@ use crate::events::{self, EventKind};
 use crate::place::{Settings, Yard};
 use crate::protocol::{Answer, AppStatus, Fault, InstanceStatus};
 use crate::serve::Host;
-use crate::state::{AppState, Outcome, Release, ReleaseKind};
+use crate::state::{AppState, Outcome, Release, ReleaseKind, Way};
 use cancel::Cancel;
 use content::BlobDigest;
 use front::{Current, Front};
@@ -36,6 +36,7 @@ pub(crate) struct Wanted {
     pub kind: ReleaseKind,
     pub image: BlobDigest,
     pub label: String,
+    pub way: Way,
     pub settings: Settings,
     pub who: String,
     /// The port of this machine, where one is asked for.
@@ -123,21 +124,28 @@ impl LiveApp {
         open_index(&self.host.store, &release.label, release.image)
     }
 
-    fn how(&self, number: u32, settings: Settings) -> AppStart {
+    fn how(&self, number: u32, settings: &Settings) -> AppStart {
+        let (way, scale) = {
+            let state = self.state();
+            (
+                state.release(number).map(|release| release.way.clone()).unwrap_or_default(),
+                state.scale.clone(),
+            )
+        };
         AppStart {
-            settings,
+            settings: way.with(settings),
             data: self.yard.data(&self.name),
             logs: self.yard.logs(&self.name, number),
             on_host_network: self.host.on_host_network,
             ways: Vec::new(),
-            scale: self.state().scale.clone(),
+            scale: way.instances.into_iter().chain(scale).collect(),
             limits: self.host.limits,
             tries: None,
         }
     }
 
     fn start(&self, image: &OpenImage, number: u32, settings: Settings) -> Result<RunningApp> {
-        let how = self.how(number, settings);
+        let how = self.how(number, &settings);
         RunningApp::start(Arc::clone(&self.host.store), image.clone(), how, self.tell(number))
     }
 
@@ -202,8 +210,8 @@ impl LiveApp {
         let missing = || Fault::NoRelease { app: self.name.clone(), release: to };
         let release = self.state().release(to).cloned().ok_or_else(missing)?;
         let settings = self.yard.settings(&self.name, Some(to))?;
-        let Release { image, label, .. } = release;
-        Ok(Wanted { kind: ReleaseKind::RollBack { to }, image, label, settings, who, port: None })
+        let Release { image, label, way, .. } = release;
+        Ok(Wanted { kind: ReleaseKind::RollBack { to }, image, label, way, settings, who, port: None })
     }
 
     /// The release in force with other settings, or nothing where there is none: they are kept for the first.
@@ -214,12 +222,13 @@ impl LiveApp {
         who: String,
     ) -> Result<Option<Wanted>, Fault> {
         let current = self.state().release_in_force().cloned();
-        let Some(Release { image, label, .. }) = current else {
+        let Some(Release { image, label, way, .. }) = current else {
             self.yard.keep_settings(&self.name, None, &settings)?;
             self.keep()?;
             return Ok(None);
         };
-        Ok(Some(Wanted { kind: ReleaseKind::Settings { names }, image, label, settings, who, port: None }))
+        let kind = ReleaseKind::Settings { names };
+        Ok(Some(Wanted { kind, image, label, way, settings, who, port: None }))
     }
 
     /// The settings that a release of another image has.

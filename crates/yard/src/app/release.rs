@@ -34,7 +34,7 @@ impl LiveApp {
 
     fn release_alone(&self, wanted: Wanted, cancel: &Cancel) -> Result<(u32, Option<u16>), Fault> {
         let image = open_index(&self.host.store, &wanted.label, wanted.image)?;
-        if let Err(error) = check(&image, &wanted.settings) {
+        if let Err(error) = check(&image, &wanted.way.with(&wanted.settings)) {
             return Err(match error {
                 model::Error::Run(RunError::SettingsMissing { names }) => {
                     Fault::SettingsMissing { app: self.name.clone(), names }
@@ -86,6 +86,7 @@ impl LiveApp {
                 label: wanted.label.clone(),
                 commit: image.record.revision.as_ref().map(|revision| revision.commit.clone()),
                 who: wanted.who.clone(),
+                way: wanted.way.clone(),
                 at: jiff::Timestamp::now().as_second(),
                 changed,
                 outcome: Outcome::Starting,
@@ -136,7 +137,7 @@ impl LiveApp {
         settings: &Settings,
         cancel: &Cancel,
     ) -> Result<(), (Outcome, Vec<String>)> {
-        let how = self.how(number, settings.clone());
+        let how = self.how(number, settings);
         match run_tasks(&self.host.store, image, before, &how, cancel, &self.tell(number)) {
             Ok(None) => Ok(()),
             Ok(Some(TaskEnd { task, how })) => {

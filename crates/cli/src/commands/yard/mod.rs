@@ -26,8 +26,10 @@ pub fn run(options: &YardOptions, surroundings: &Surroundings, output: &Output) 
     let yard = Yard::open(&folder)?;
     let here = Here { yard: &yard, surroundings, output };
     match &options.command {
-        YardCommand::Release { image, port, settings } => {
-            release::release(&here, image, *port, given_settings::gather(settings)?)
+        YardCommand::Release { image, port, source, variant, settings } => {
+            let asked =
+                release::Asked { port: *port, source: source.as_deref(), variant: variant.as_deref() };
+            release::release(&here, image, &asked, given_settings::gather(settings)?)
         }
         YardCommand::RollBack { app, release } => release::roll_back(&here, app, *release),
         YardCommand::Settings { app, settings, unset } => {
@@ -150,7 +152,10 @@ fn releases(here: &Here<'_>, app: &str) -> Done {
 /// What made a release.
 fn what(release: &Release) -> String {
     match &release.kind {
-        ReleaseKind::Image => release.label.clone(),
+        ReleaseKind::Image => match &release.way.variant {
+            Some(variant) => format!("{}, variant {variant}", release.label),
+            None => release.label.clone(),
+        },
         ReleaseKind::Settings { names } => format!("settings {}", names.join(", ")),
         ReleaseKind::RollBack { to } => format!("back to {to}"),
     }

@@ -2,29 +2,62 @@
 
 use super::super::Done;
 use super::super::opened::open_anywhere;
+use super::super::variants::{as_in_source, check_same, differing, not_built, values};
 use super::{Here, background};
 use crate::error::Failure;
 use render::instances::Narrator;
 use render::{FAINT, GOOD, styled};
 use std::collections::BTreeMap;
+use std::path::Path;
 use std::process::ExitCode;
 use workshop::inspect::OpenImage;
-use yard::{Answer, Client, Fault, Request, Trouble};
+use yard::{Answer, Client, Fault, Request, Trouble, Way};
 
 type Settings = BTreeMap<String, String>;
 
-pub fn release(here: &Here<'_>, image: &str, port: Option<u16>, settings: Settings) -> Done {
+/// What is asked for besides an image and settings.
+pub struct Asked<'a> {
+    pub port: Option<u16>,
+    pub source: Option<&'a Path>,
+    pub variant: Option<&'a str>,
+}
+
+pub fn release(here: &Here<'_>, image: &str, asked: &Asked<'_>, settings: Settings) -> Done {
     let (image, _) = open_anywhere(image, here.surroundings, here.output)?;
+    let way = way(here, &image, asked)?;
     let app = image.record.name.clone();
     let request = Request::Release {
         app: app.clone(),
         image: image.digest,
         label: image.label.clone(),
         who: who(),
-        port,
+        port: asked.port,
+        way,
         settings,
     };
     follow(here, &app, names_of(&image), request)
+}
+
+/// How the variant of the source lets the image run.
+fn way(here: &Here<'_>, image: &OpenImage, asked: &Asked<'_>) -> Result<Way, Failure> {
+    let (processes, settings) = as_in_source(image, asked.source, asked.variant, here.surroundings)?;
+    let mut way = Way {
+        variant: asked.variant.map(str::to_owned),
+        values: differing(&values(&image.record.settings), &values(&settings)),
+        instances: BTreeMap::new(),
+    };
+    for process in &processes {
+        let built = image.record.processes.iter().find(|built| built.name == process.name);
+        let built = built.ok_or_else(|| not_built(&process.name, "the image does not have it"))?;
+        check_same(built, process)?;
+        if built.port != process.port || built.env != process.env {
+            return Err(not_built(&process.name, "its port or its variables are others"));
+        }
+        if built.instances != process.instances {
+            way.instances.extend(process.instances.map(|instances| (process.name.clone(), instances)));
+        }
+    }
+    Ok(way)
 }
 
 pub fn roll_back(here: &Here<'_>, app: &str, to: Option<u32>) -> Done {
