@@ -24,12 +24,18 @@ pub struct Bound {
 
 /// The service at `url`: the `number`th that is bound, from 1.
 pub fn bound(name: &str, service: &Service, url: &str, number: u8) -> Result<Bound> {
-    let access = parse(service, url).ok_or_else(|| RunError::BadServiceUrl { service: name.to_owned() })?;
+    let bad = || RunError::BadServiceUrl { service: name.to_owned() };
+    let mut access = parse(service, url).ok_or_else(bad)?;
     let (host, port) = (access.host.clone(), access.port);
     let is_here = matches!(host.as_str(), "localhost" | "127.0.0.1");
+    if !is_here && host.parse::<Ipv4Addr>().is_ok() {
+        // No other address can be had in the network of a process, but a name can.
+        name.clone_into(&mut access.host);
+        access.url = with_host(url, &host, name);
+    }
     let [a, b, c] = NETWORK;
     let way = Way {
-        name: (!is_here).then(|| host.clone()),
+        name: (!is_here).then(|| access.host.clone()),
         address: if is_here { Ipv4Addr::LOCALHOST } else { Ipv4Addr::new(a, b, c, number) },
         port,
         to: to_host(host, port),
@@ -62,7 +68,8 @@ fn parse(service: &Service, url: &str) -> Option<Access> {
         Some((host, port)) => (host, port.parse().ok()?),
         None => (place, service.kind.port()),
     };
-    let is_host = |host: &str| !host.is_empty() && !host.contains(['[', ']', ' ', '/']);
+    let is_letter = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '_');
+    let is_host = |host: &str| !host.is_empty() && host.chars().all(is_letter);
     is_host(host).then(|| Access {
         url: url.to_owned(),
         host: host.to_owned(),
@@ -71,6 +78,14 @@ fn parse(service: &Service, url: &str) -> Option<Access> {
         password: decoded(password),
         database: path.split(['?', '#']).next().unwrap_or_default().to_owned(),
     })
+}
+
+/// The URL with another host, which comes behind what logs in.
+fn with_host(url: &str, host: &str, other: &str) -> String {
+    let begin = url.find("://").map_or(0, |at| at + 3);
+    let end = url[begin..].find('/').map_or(url.len(), |at| begin + at);
+    let begin = url[begin..end].rfind('@').map_or(begin, |at| begin + at + 1);
+    format!("{}{other}{}", &url[..begin], &url[begin + host.len()..])
 }
 
 /// The text without percent-encoding (RFC 3986, 2.1).
@@ -107,5 +122,15 @@ mod tests {
         assert_eq!(parse(&service, "localhost").map(|access| access.port), Some(5432));
         assert_eq!(parse(&service, "postgresql://db:port/x"), None);
         assert_eq!(parse(&service, "postgresql:///x"), None);
+        assert_eq!(parse(&service, "postgresql://db\nevil/x"), None);
+    }
+
+    #[test]
+    fn an_address_gets_a_name_inside() {
+        let service = Service { kind: ServiceKind::Redis, gives: [].into() };
+        let url = |url: &str| bound("tides", &service, url, 1).unwrap().access.url;
+        assert_eq!(url("redis://:10.0.0.7@10.0.0.7:6379/0"), "redis://:10.0.0.7@tides:6379/0");
+        assert_eq!(url("10.0.0.7"), "tides");
+        assert_eq!(url("redis://localhost:7000"), "redis://localhost:7000");
     }
 }
