@@ -20,6 +20,11 @@ pub(super) fn words_of(trouble: &Trouble) -> Worded {
 
 fn of_fault(fault: &Fault) -> Worded {
     match fault {
+        Fault::NoApp { app, known } if known.is_empty() => worded(
+            WRONG,
+            format!("the yard has no app {app:?}, nor any other"),
+            "release an image: shtetl yard release IMAGE",
+        ),
         Fault::NoApp { app, known } => {
             worded(WRONG, format!("the yard has no app {app:?}"), suggestion(app, known))
         }

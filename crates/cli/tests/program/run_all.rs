@@ -142,6 +142,10 @@ fn a_command_runs_in_the_surroundings_of_the_app() {
     what to do: check the command of the process type; `shtetl show` lists it
     --- exit 1
     "#);
+    insta::assert_snapshot!(program.run("run ferry --data ferry/shtetl.toml").stderr, @"
+    error: ferry/shtetl.toml is no folder, so nothing can be kept in it
+    what to do: give a folder: --data DIR
+    ");
     insta::assert_snapshot!(program.run("run ferry --shell"), @"
     --- stderr
     error: --shell needs a terminal

@@ -332,6 +332,31 @@ fn what_is_killed_comes_back_and_leaves_nothing_behind() {
 }
 
 #[test]
+fn an_empty_yard_says_how_to_begin() {
+    let program = with_app();
+    let folder = program.path("yard").display().to_string();
+    let program = program.with("SHTETL_YARD", &folder);
+    insta::assert_snapshot!(program.run("yard status"), @"
+    the yard does not run; shtetl yard start starts it
+    no app was released here yet
+    --- exit 0
+    ");
+    insta::assert_snapshot!(program.run("yard logs ferry").stderr, @r#"
+    error: the yard has no app "ferry", nor any other
+    what to do: release an image: shtetl yard release IMAGE
+    "#);
+    insta::assert_snapshot!(program.run("yard status --yard ferry/shtetl.toml").stderr, @"
+    error: the yard cannot be in ferry/shtetl.toml: ferry/shtetl.toml: Not a directory (os error 20)
+    what to do: give another folder: --yard DIR
+    ");
+    insta::assert_snapshot!(program.run("yard stop"), @"
+    --- stderr
+    the yard does not run
+    --- exit 0
+    ");
+}
+
+#[test]
 fn wrong_usage_is_answered_with_what_is_right() {
     let (yard, mut all) = (yard(), String::new());
     for arguments in [

@@ -3,7 +3,7 @@
 use super::super::Done;
 use super::complaints::Watched;
 use super::services::{self, Services};
-use super::{GRACE, given_settings, network};
+use super::{GRACE, given_settings, kept_data, network};
 use crate::arguments::{RunNetwork, RunOptions};
 use crate::error::{Failure, INTERRUPTED};
 use crate::interrupt::{self, Ending};
@@ -70,8 +70,8 @@ impl<'a> Session<'a> {
         surroundings: &'a Surroundings,
         output: &'a Output,
     ) -> Result<Self, Failure> {
-        let data = match &options.data {
-            Some(folder) => DataFolder { path: std::path::absolute(folder)?, is_dropped: false },
+        let data = match kept_data(options)? {
+            Some(path) => DataFolder { path, is_dropped: false },
             None => DataFolder { path: surroundings.store.temporary_folder()?, is_dropped: true },
         };
         let how = AppStart {

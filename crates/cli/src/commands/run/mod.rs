@@ -10,11 +10,11 @@ mod watch;
 use super::Done;
 use super::opened::open_anywhere;
 use crate::arguments::{RunNetwork, RunOptions};
-use crate::error::limit_advice;
+use crate::error::{Failure, limit_advice};
 use crate::interrupt::{self, Ending};
 use crate::surroundings::Surroundings;
 use complaints::{Watched, pass_on};
-use model::{ProcessKind, ProcessType, Result};
+use model::{ProcessKind, ProcessType};
 use render::instances::over_limit;
 use render::{FAINT, GOOD, Output, styled};
 use running::image::{Data, PortUse};
@@ -23,6 +23,7 @@ use running::ways::Way;
 use running::{Launched, Start};
 use sandbox::{Ended, Limit};
 use std::io::IsTerminal;
+use std::path::PathBuf;
 use std::process::{ExitCode, Stdio};
 use std::sync::atomic::Ordering;
 use std::time::Duration;
@@ -89,15 +90,12 @@ fn start_of(
     options: &RunOptions,
     network: RunNetwork,
     surroundings: &Surroundings,
-) -> Result<Start, crate::error::Failure> {
+) -> Result<Start, Failure> {
     // Without a process type, what follows is a command of its own, for which no port answers.
     let command =
         (options.process.is_none() && !options.arguments.is_empty()).then(|| options.arguments.clone());
     let is_apart = command.is_some() || options.shell;
-    let data = match &options.data {
-        Some(folder) => Data::Kept(std::path::absolute(folder)?),
-        None => Data::Dropped,
-    };
+    let data = kept_data(options)?.map_or(Data::Dropped, Data::Kept);
     Ok(Start {
         settings: given_settings::gather(&options.settings)?,
         port: if is_apart { PortUse::Kept(None) } else { PortUse::Published(options.port) },
@@ -108,6 +106,18 @@ fn start_of(
         data,
         ..Start::within(surroundings.process_limits())
     })
+}
+
+/// The folder in which what is written is kept, if it is.
+fn kept_data(options: &RunOptions) -> Result<Option<PathBuf>, Failure> {
+    match &options.data {
+        Some(path) if path.exists() && !path.is_dir() => Err(Failure::Usage {
+            message: format!("{} is no folder, so nothing can be kept in it", path.display()),
+            hint: "give a folder: --data DIR".to_owned(),
+        }),
+        Some(path) => Ok(Some(std::path::absolute(path)?)),
+        None => Ok(None),
+    }
 }
 
 fn exit_code(name: &str, declared: Option<&ProcessType>, ended: Ended, output: &Output) -> ExitCode {

@@ -23,7 +23,10 @@ pub fn run(options: &YardOptions, surroundings: &Surroundings, output: &Output) 
         Some(folder) => folder.clone(),
         None => user_folder("XDG_STATE_HOME", ".local/state").ok_or(Failure::NoHome)?.join("yard"),
     };
-    let yard = Yard::open(&folder)?;
+    let yard = Yard::open(&folder).map_err(|error| Failure::Usage {
+        message: format!("the yard cannot be in {}: {error}", folder.display()),
+        hint: "give another folder: --yard DIR".to_owned(),
+    })?;
     let here = Here { yard: &yard, surroundings, output };
     match &options.command {
         YardCommand::Release { image, port, source, variant, settings } => {
