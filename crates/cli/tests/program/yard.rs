@@ -269,6 +269,7 @@ fn no_request_is_lost_to_releases() {
         for turn in 0..4 {
             yard.build(&format!("page {turn}"));
             let _ = yard.succeed("release ferry");
+            let _ = yard.succeed(&format!("scale ferry web={}", 1 + turn % 3));
         }
         is_over.store(true, Ordering::SeqCst);
     });
@@ -298,22 +299,30 @@ fn what_is_killed_comes_back_and_leaves_nothing_behind() {
         });
         lines.collect()
     };
+    // A process that is about to become another one has the words of the one that started it for a moment.
+    let only = |kind: &str| {
+        let deadline = Instant::now() + PATIENCE;
+        loop {
+            if let [one] = &workers(kind)[..] {
+                return one.clone();
+            }
+            assert!(Instant::now() < deadline, "not one {kind}: {:?}", workers(kind));
+            std::thread::sleep(Duration::from_millis(20));
+        }
+    };
     let kill = |number: &str| {
         assert!(std::process::Command::new("kill").args(["-9", number]).status().unwrap().success());
     };
     // The one that works: the one that watches starts it again.
     for _ in 0..3 {
-        let [worker] = &workers("worker")[..] else { panic!("one works") };
-        kill(worker);
+        kill(&only("worker"));
         wait_for_page();
     }
     assert_eq!(yard.json("status")["apps"][0]["release"], 1);
     // The one that watches: the other goes on.
-    let [guard] = &workers("guard")[..] else { panic!("one watches") };
-    kill(guard);
+    kill(&only("guard"));
     assert_eq!(yard.page(), "one");
-    let [worker] = &workers("worker")[..] else { panic!("one works") };
-    kill(worker);
+    kill(&only("worker"));
     let deadline = Instant::now() + PATIENCE;
     while running::http::ask(port, "/").is_ok() {
         assert!(Instant::now() < deadline, "an instance outlived the yard");

@@ -3,7 +3,7 @@
 use super::health::{Health, HealthCheck, Probe, Verdict};
 use super::output::{Written, pass_on};
 use super::pauses::Pauses;
-use super::pool::Pool;
+use super::pool::{Member, Pool};
 use super::state::{End, InstanceName, State, Tell, What};
 use crate::process::{KILL, Launched};
 use model::Result;
@@ -40,10 +40,13 @@ struct Shared {
     state: State,
     since: SystemTime,
     starts: u32,
+    is_retired: bool,
     is_to_stop: bool,
     control: Option<RemoteControl>,
     number: Option<u32>,
     history: VecDeque<Probe>,
+    /// Its place among those that take connections.
+    member: Option<Member>,
 }
 
 impl Instance {
@@ -52,10 +55,12 @@ impl Instance {
             state: State::Starting,
             since: SystemTime::now(),
             starts: 0,
+            is_retired: false,
             is_to_stop: false,
             control: None,
             number: None,
             history: VecDeque::new(),
+            member: None,
         };
         Self { name, shared: Mutex::new(shared), stopped: Condvar::new() }
     }
@@ -75,17 +80,29 @@ impl Instance {
         self.shared().history.iter().cloned().collect()
     }
 
+    /// Lets it take no more connections: it is about to be stopped.
+    pub fn retire(&self) {
+        let mut shared = self.shared();
+        (shared.is_retired, shared.member) = (true, None);
+    }
+
+    /// Whether another may take its name.
+    pub fn is_leaving(&self) -> bool {
+        let shared = self.shared();
+        shared.is_retired || shared.is_to_stop
+    }
+
     /// Sends a signal to what runs; from the first on, nothing is started again.
     pub fn stop(&self, signal: u8) {
         let mut shared = self.shared();
-        shared.is_to_stop = true;
+        (shared.is_to_stop, shared.member) = (true, None);
         if let Some(control) = &shared.control {
             control.signal(signal);
         }
         self.stopped.notify_all();
     }
 
-    pub fn is_to_stop(&self) -> bool {
+    fn is_to_stop(&self) -> bool {
         self.shared().is_to_stop
     }
 
@@ -146,7 +163,7 @@ impl Instance {
             self.attend(&mut launched, care);
             let ended = launched.process().wait();
             let mut shared = self.shared();
-            (shared.control, shared.number) = (None, None);
+            (shared.control, shared.number, shared.member) = (None, None, None);
             match ended {
                 Ok(ended) => End::from(ended),
                 // The first process of its namespaces, which would have said how, was killed from outside.
@@ -156,19 +173,21 @@ impl Instance {
         })
     }
 
+    fn take_connections(&self, launched: &Launched, care: &Care) {
+        let mut shared = self.shared();
+        if !shared.is_retired && !shared.is_to_stop {
+            shared.member = launched.target().map(|target| care.pool.add(self.name.number, target));
+        }
+    }
+
     /// Asks it for its health until it ends.
     fn attend(&self, launched: &mut Launched, care: &Care) {
         let mut health = Health::new(care.check.clone());
-        let mut member = None;
         if health.pause().is_none() {
             self.set(State::Running, care);
         }
         while !launched.process().ends_within(health.pause().filter(|_| !self.is_to_stop()).unwrap_or(LONG)) {
-            if self.is_to_stop() {
-                drop(member.take());
-                continue;
-            }
-            if health.pause().is_none() {
+            if self.is_to_stop() || health.pause().is_none() {
                 continue;
             }
             let (verdict, probe) = health.ask(launched);
@@ -180,11 +199,11 @@ impl Instance {
             match verdict {
                 Verdict::AsBefore => {}
                 Verdict::Healthy => {
-                    member = launched.target().map(|target| care.pool.add(self.name.number, target));
+                    self.take_connections(launched, care);
                     self.set(State::Healthy, care);
                 }
                 Verdict::Unhealthy(reason) => {
-                    drop(member.take());
+                    self.shared().member = None;
                     self.set(State::Unhealthy { reason }, care);
                 }
                 Verdict::Hopeless => launched.process().signal(KILL),

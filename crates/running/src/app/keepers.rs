@@ -25,7 +25,7 @@ impl Keepers {
         // One that was given up may be tried again.
         kept.retain(|(instance, thread)| !thread.is_finished() || instance.name != *name);
         // One that is about to end is no longer meant.
-        if kept.iter().any(|(instance, _)| instance.name == *name && !instance.is_to_stop()) {
+        if kept.iter().any(|(instance, _)| instance.name == *name && !instance.is_leaving()) {
             return;
         }
         let (instance, care) = (Arc::new(Instance::new(name.clone())), care());
@@ -39,10 +39,23 @@ impl Keepers {
         kept.iter().filter(|(one, _)| is_meant(&one.name)).for_each(|(one, _)| one.stop(signal));
     }
 
+    /// Lets those that are meant take no more connections at once, and asks them to end after `pause`, when those that they
+    /// have may have ended.
+    pub fn retire(&self, is_meant: impl Fn(&InstanceName) -> bool, pause: Duration) {
+        let kept = self.kept();
+        let meant: Vec<Arc<Instance>> =
+            kept.iter().map(|(one, _)| one).filter(|one| is_meant(&one.name)).cloned().collect();
+        meant.iter().for_each(|one| one.retire());
+        std::thread::spawn(move || {
+            std::thread::sleep(pause);
+            meant.iter().for_each(|one| one.stop(TERMINATE));
+        });
+    }
+
     /// Ends those that are meant, without waiting for their end: others may take their names at once.
     pub fn replace(&self, is_meant: impl Fn(&InstanceName) -> bool, patience: Duration) {
         let kept = self.kept();
-        let meant = kept.iter().map(|(one, _)| one).filter(|one| is_meant(&one.name) && !one.is_to_stop());
+        let meant = kept.iter().map(|(one, _)| one).filter(|one| is_meant(&one.name) && !one.is_leaving());
         let meant: Vec<Arc<Instance>> = meant.cloned().collect();
         meant.iter().for_each(|one| one.stop(TERMINATE));
         std::thread::spawn(move || {

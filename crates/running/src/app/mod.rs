@@ -37,6 +37,8 @@ use workshop::inspect::OpenImage;
 /// How often it is looked whether instances have ended or are healthy.
 const GLANCE: Duration = Duration::from_millis(5);
 
+/// How long an instance that is not wanted any more may go on with the requests that it has.
+const RETIRING: Duration = Duration::from_secs(2);
 /// How long an instance may take to end that is replaced.
 const GRACE: Duration = Duration::from_secs(2);
 
@@ -120,12 +122,13 @@ impl RunningApp {
         }
     }
 
-    /// From now on there are so many instances of a process type; those with the highest numbers are asked to end.
+    /// From now on there are so many instances of a process type; those with the highest numbers take no more connections, and
+    /// are asked to end soon after.
     pub fn scale(&self, process: &str, instances: u32) {
         self.inner.now_mut().how.scale.insert(process.to_owned(), instances);
         let now = self.inner.now();
         let Some(declared) = processes_of(&now.image).find(|p| p.name == process) else { return };
-        self.keepers.end(|name| name.process == process && name.number > instances, TERMINATE);
+        self.keepers.retire(|name| name.process == process && name.number > instances, RETIRING);
         self.start_instances(&now, declared);
     }
 

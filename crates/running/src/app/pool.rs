@@ -20,11 +20,11 @@ pub struct Pool {
 
 impl Pool {
     /// Lets the instance take connections until what is given is dropped.
-    pub(crate) fn add(&self, instance: u32, target: Target) -> Member<'_> {
+    pub(crate) fn add(self: &Arc<Self>, instance: u32, target: Target) -> Member {
         let mut ready = self.ready.lock().unwrap_or_else(PoisonError::into_inner);
         ready.push((instance, Arc::clone(&target)));
         self.grown.notify_all();
-        Member { pool: self, target }
+        Member { pool: Arc::clone(self), target }
     }
 
     /// The next instance in turn, if one is ready.
@@ -71,12 +71,12 @@ impl Pool {
 }
 
 /// An instance that takes connections.
-pub(crate) struct Member<'p> {
-    pool: &'p Pool,
+pub(crate) struct Member {
+    pool: Arc<Pool>,
     target: Target,
 }
 
-impl Drop for Member<'_> {
+impl Drop for Member {
     fn drop(&mut self) {
         let mut ready = self.pool.ready.lock().unwrap_or_else(PoisonError::into_inner);
         ready.retain(|(_, other)| !Arc::ptr_eq(other, &self.target));
@@ -97,7 +97,7 @@ mod tests {
             let pool = Arc::clone(&pool);
             move || pool.connect().map(drop)
         });
-        let mut members: Vec<Member<'_>> = (1..)
+        let mut members: Vec<Member> = (1..)
             .zip(&listeners)
             .map(|(number, listener)| pool.add(number, to_address(listener.local_addr().unwrap())))
             .collect();
