@@ -1,6 +1,7 @@
 //! How results look: text for people, JSON for programs.
 #![forbid(unsafe_code)]
 
+pub mod complaints;
 pub mod instances;
 pub mod problem;
 pub mod snippet;

@@ -1,7 +1,6 @@
 //! `run --all`: all process types of an app at once.
 
 use super::super::Done;
-use super::complaints::Watched;
 use super::services::{self, Services};
 use super::{GRACE, given_settings, kept_data, network};
 use crate::arguments::{RunNetwork, RunOptions};
@@ -13,6 +12,7 @@ use content::store::remove_tree;
 use model::error::RunError;
 use model::{ProcessType, Service};
 use render::Output;
+use render::complaints::Watched;
 use render::instances::Narrator;
 use running::app::{
     AppStart, Before, End, InstanceName, RunningApp, State, Stream, Tell, What, processes_of, run_tasks,

@@ -1,7 +1,6 @@
 //! `run`: runs a process type or task of an image on this machine, or all of them.
 
 mod all;
-mod complaints;
 pub(super) mod given_settings;
 mod services;
 mod shell;
@@ -13,8 +12,8 @@ use crate::arguments::{RunNetwork, RunOptions};
 use crate::error::{Failure, limit_advice};
 use crate::interrupt::{self, Ending};
 use crate::surroundings::Surroundings;
-use complaints::{Watched, pass_on};
 use model::{ProcessKind, ProcessType};
+use render::complaints::{Watched, pass_on};
 use render::instances::over_limit;
 use render::{FAINT, GOOD, Output, styled};
 use running::image::{Data, PortUse};

@@ -1,7 +1,7 @@
 //! What a process of `run` writes to standard error is passed on, and what it complains of explained.
 
+use crate::Output;
 use model::ProcessKind;
-use render::Output;
 use running::unreachable::{self, Unreachable};
 use running::unwritable::{self, Unwritable};
 use std::collections::BTreeSet;
@@ -12,7 +12,9 @@ const LONGEST_LINE: usize = 4096;
 
 /// Whose output it is.
 pub struct Watched<'a> {
+    /// The process type, or the command.
     pub process: &'a str,
+    /// What it is, where the image says it.
     pub kind: Option<ProcessKind>,
     /// Whether it sees nothing of this machine's network.
     pub has_own_network: bool,
