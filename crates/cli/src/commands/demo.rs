@@ -324,6 +324,14 @@ impl<'a> Demo<'a> {
                 "an OCI image layout for any runtime",
             ),
             ("shtetl show ferry-image".to_owned(), "layers, process types, settings, packages"),
+            (
+                format!("shtetl run {place}/timetable --watch"),
+                "the app with its tides, and the answer to every edit",
+            ),
+            (
+                "shtetl yard release ferry-image".to_owned(),
+                "a release in the background, with health and roll-back",
+            ),
             ("shtetl survey YOUR-APP".to_owned(), "what it makes of your own source"),
         ];
         if temporary {
