@@ -70,9 +70,14 @@ impl Watcher {
                 Err(RecvTimeoutError::Disconnected) => return None,
             }
         }
+        Some(self.settle())
+    }
+
+    /// Waits for a change that has begun to be complete; gives the moment when the waiting began.
+    pub fn settle(&self) -> Instant {
         let begun = Instant::now();
         while begun.elapsed() < LONGEST && self.changes.recv_timeout(QUIET).is_ok() {}
-        Some(begun)
+        begun
     }
 }
 

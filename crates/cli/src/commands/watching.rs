@@ -41,10 +41,13 @@ pub fn follow(
         if last.as_ref() != Some(&seen) {
             // Watched before it is acted on: what changes meanwhile is seen.
             watcher.watch(folders)?;
-            // What changed while it was acted on was not waited for.
-            let begun = since.take().or_else(|| last.is_some().then(Instant::now));
+            if since.is_none() && last.is_some() {
+                // What changed while it was acted on may not be complete yet.
+                since = Some(watcher.settle());
+                continue;
+            }
             last = Some(seen);
-            act(begun)?;
+            act(since.take())?;
         } else if !watcher.watch(folders)? {
             since = watcher.wait(&surroundings.cancel);
         }
