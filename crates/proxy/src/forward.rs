@@ -5,7 +5,7 @@ use crate::{Backends, Picked};
 use bytes::Bytes;
 use http_body_util::{Either, Empty, Full};
 use hyper::body::{Body, Frame, Incoming, SizeHint};
-use hyper::header::{CONNECTION, HeaderMap, HeaderName, HeaderValue, UPGRADE};
+use hyper::header::{CONNECTION, HOST, HeaderMap, HeaderName, HeaderValue, UPGRADE};
 use hyper::upgrade::OnUpgrade;
 use hyper::{Method, Request, Response, StatusCode, Version};
 use hyper_util::rt::TokioIo;
@@ -77,13 +77,15 @@ pub(crate) async fn forward(
     prepare(&mut request, client, wanted.clone());
     // What may be sent twice without harm (RFC 9110, 9.2.2) and has no body can be made again.
     let can_repeat = request.method().is_idempotent() && request.body().is_end_stream() && wanted.is_none();
+    let mut is_repeated = false;
     while Instant::now() < deadline {
         let Some(picked) = backends.pick() else {
             tokio::time::sleep(GLANCE).await;
             continue;
         };
-        let again = can_repeat.then(|| copy_of(&request));
-        let kept = if can_repeat { connections.take(&picked.connect) } else { None };
+        // Once at most: a request that breaks every connection must not meet one instance after the other.
+        let again = (can_repeat && !is_repeated).then(|| copy_of(&request));
+        let kept = again.is_some().then(|| connections.take(&picked.connect)).flatten();
         let sender = match kept {
             Some(sender) => sender,
             None => match open(&picked.connect).await {
@@ -96,9 +98,12 @@ pub(crate) async fn forward(
         };
         match send(request, sender, &picked, &connections).await {
             Tried::Answered(answer) => return finish(answer, picked, upgrade),
-            Tried::Back(back) => request = *back,
+            Tried::Back(back) => {
+                request = *back;
+                tokio::time::sleep(GLANCE).await;
+            }
             Tried::Lost => match again {
-                Some(again) => request = again,
+                Some(again) => (request, is_repeated) = (again, true),
                 None => return text(StatusCode::BAD_GATEWAY, "the connection to the app broke\n"),
             },
         }
@@ -141,7 +146,12 @@ fn upgrade_of(headers: &HeaderMap) -> Option<HeaderValue> {
 
 /// Takes out what is for one connection only, and says who asks.
 fn prepare(request: &mut Request<Sent>, client: SocketAddr, upgrade: Option<HeaderValue>) {
-    // Only the path: some clients write the whole address.
+    // Only the path: some clients write the whole address, which then names the host (RFC 9112, 3.2.2). Older ones name none,
+    // and HTTP/1.1 wants one.
+    let authority = request.uri().authority().and_then(|host| HeaderValue::from_str(host.as_str()).ok());
+    let named = request.headers().get(HOST).cloned();
+    let host = authority.or(named).unwrap_or(HeaderValue::from_static("localhost"));
+    request.headers_mut().insert(HOST, host);
     let path = request.uri().path_and_query().cloned();
     if let (Some(path), false) = (path, request.method() == Method::CONNECT) {
         *request.uri_mut() = path.into();

@@ -209,3 +209,36 @@ fn protocols_can_be_changed() {
     client.read_line(&mut line).unwrap();
     assert_eq!(line, "long\n");
 }
+
+#[test]
+fn a_request_that_breaks_its_connection_is_repeated_once_at_most() {
+    let front = front();
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    front.backends.lead_to(Some(listener.local_addr().unwrap()));
+    let asked = Arc::new(AtomicUsize::new(0));
+    let counted = Arc::clone(&asked);
+    std::thread::spawn(move || {
+        for stream in listener.incoming().flatten() {
+            // It reads the request, and ends without an answer.
+            counted.fetch_add(usize::from(head(&mut BufReader::new(stream)).is_some()), Ordering::SeqCst);
+        }
+    });
+    let mut client = BufReader::new(TcpStream::connect(front.address).unwrap());
+    assert_eq!(ask(&mut client, GET).0, "http/1.1 502 bad gateway");
+    assert_eq!(asked.swap(0, Ordering::SeqCst), 2);
+    let post = "POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 0\r\n\r\n";
+    assert_eq!(ask(&mut client, post).0, "http/1.1 502 bad gateway");
+    assert_eq!(asked.load(Ordering::SeqCst), 1);
+}
+
+#[test]
+fn a_backend_always_learns_a_host() {
+    let front = front();
+    front.backends.lead_to(Some(backend("one", usize::MAX).0));
+    let mut client = BufReader::new(TcpStream::connect(front.address).unwrap());
+    let old = "GET / HTTP/1.0\r\nConnection: keep-alive\r\n\r\n";
+    assert!(ask(&mut client, old).1.contains("host: localhost"));
+    let whole = "GET http://pier.example/x HTTP/1.1\r\nHost: other.example\r\n\r\n";
+    let body = ask(&mut client, whole).1;
+    assert!(body.starts_with("one\nget /x http/1.1") && body.contains("host: pier.example"), "{body}");
+}

@@ -14,6 +14,7 @@ mod names;
 pub mod oci;
 pub mod packages;
 mod patient;
+pub mod percent;
 mod repository;
 mod send;
 

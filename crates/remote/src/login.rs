@@ -1,5 +1,6 @@
 //! Who may come in at registries of packages: tokens and passwords that other programs' files hold.
 
+use crate::percent;
 use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use std::fmt;
@@ -62,27 +63,7 @@ pub(crate) fn header_for(logins: &[Login], url: &str) -> Option<String> {
         return Some(login.header.clone());
     }
     let (user, _) = rest.split('/').next()?.rsplit_once('@')?;
-    Some(format!("Basic {}", STANDARD.encode(unescaped(user))))
-}
-
-/// Percent-encoding taken back (RFC 3986, 2.1).
-fn unescaped(text: &str) -> Vec<u8> {
-    let mut bytes = Vec::new();
-    let mut rest = text.as_bytes();
-    while let [first, after @ ..] = rest {
-        let code = after.get(..2).filter(|_| *first == b'%').and_then(|c| std::str::from_utf8(c).ok());
-        match code.and_then(|code| u8::from_str_radix(code, 16).ok()) {
-            Some(byte) => {
-                bytes.push(byte);
-                rest = &after[2..];
-            }
-            None => {
-                bytes.push(*first);
-                rest = after;
-            }
-        }
-    }
-    bytes
+    Some(format!("Basic {}", STANDARD.encode(percent::decoded(user))))
 }
 
 #[cfg(test)]

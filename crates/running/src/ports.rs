@@ -1,15 +1,25 @@
 //! Ports that lead elsewhere: connections are joined by this program, since nothing else forwards between networks.
 
-use crate::ways::Target;
 use model::error::RunError;
 use model::{Error, Result};
 use std::io;
-use std::net::{Ipv4Addr, Ipv6Addr, Shutdown, TcpListener, TcpStream};
+use std::net::{Ipv4Addr, Ipv6Addr, Shutdown, SocketAddr, TcpListener, TcpStream};
 use std::sync::Arc;
 use std::time::Duration;
 
 /// How long to wait after a connection could not be accepted, for want of descriptors for example.
 const PAUSE: Duration = Duration::from_millis(50);
+
+/// How long a connection to this machine or beyond may take.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+/// Makes a connection to what a port leads to.
+pub type Target = Arc<dyn Fn() -> io::Result<TcpStream> + Send + Sync>;
+
+/// A target at an address that this machine can reach.
+pub fn to_address(address: SocketAddr) -> Target {
+    Arc::new(move || TcpStream::connect_timeout(&address, PATIENCE))
+}
 
 /// A port of this machine, on both its loopback addresses as far as it has them. It is given back when this is dropped.
 pub struct Offered {
@@ -94,7 +104,6 @@ fn join(one: &TcpStream, other: &TcpStream) -> io::Result<()> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ways::to_address;
 
     #[test]
     fn a_port_that_is_no_longer_offered_is_free_again() {

@@ -1,8 +1,8 @@
 //! One isolated process, its port, and the way to it.
 
 use crate::http;
-use crate::ports::Offered;
-use crate::ways::{OpenWays, Target, Way};
+use crate::ports::{Offered, Target};
+use crate::ways::{OpenWays, Way};
 use content::store::{Store, remove_tree};
 use engine::sandbox_mode::forget_if_refused;
 use model::Result;

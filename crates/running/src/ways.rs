@@ -1,17 +1,10 @@
 //! Ways out of a process's own network: names and ports inside that lead to something else.
 
-use crate::ports::forward;
+use crate::ports::{Target, close, forward, to_address};
 use sandbox::Link;
 use std::io;
-use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener, TcpStream};
+use std::net::{IpAddr, Ipv4Addr, SocketAddr, TcpListener};
 use std::sync::Arc;
-use std::time::Duration;
-
-/// How long a connection to this machine or beyond may take.
-const PATIENCE: Duration = Duration::from_secs(5);
-
-/// Makes a connection to whatever is at the end of a way.
-pub type Target = Arc<dyn Fn() -> io::Result<TcpStream> + Send + Sync>;
 
 /// A port inside that leads out.
 #[derive(Clone)]
@@ -44,11 +37,6 @@ impl Way {
     }
 }
 
-/// A target at an address that this machine can reach.
-pub fn to_address(address: SocketAddr) -> Target {
-    Arc::new(move || TcpStream::connect_timeout(&address, PATIENCE))
-}
-
 /// The open ways of a process; they are closed when this is dropped.
 #[derive(Default)]
 pub(crate) struct OpenWays(Vec<TcpListener>);
@@ -78,6 +66,6 @@ fn has_ended(error: &io::Error) -> bool {
 
 impl Drop for OpenWays {
     fn drop(&mut self) {
-        self.0.iter().for_each(crate::ports::close);
+        self.0.iter().for_each(close);
     }
 }

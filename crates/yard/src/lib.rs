@@ -20,6 +20,7 @@
 mod app;
 mod client;
 mod events;
+mod host;
 mod place;
 mod protocol;
 mod serve;
@@ -27,7 +28,8 @@ mod state;
 
 pub use client::{Client, Trouble};
 pub use events::{Event, EventKind};
+pub use host::Host;
 pub use place::Yard;
 pub use protocol::{Answer, AppStatus, Fault, InstanceStatus, Request};
-pub use serve::{Host, serve};
+pub use serve::serve;
 pub use state::{AppState, Outcome, Release, ReleaseKind, Way};

@@ -1,15 +1,13 @@
 //! The process in the background: keeps apps running, and does what clients ask.
 
 use crate::app::{LiveApp, Wanted, has_processes};
+use crate::host::Host;
 use crate::place::Yard;
 use crate::protocol::{Answer, Asked, Fault, Request, VERSION};
 use crate::state::ReleaseKind;
 use cancel::Cancel;
-use content::store::Store;
 use model::{PathFacts, Result};
-use proxy::Proxies;
 use rustix::fs::{FlockOperation, flock};
-use sandbox::Limits;
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::{self, BufRead, BufReader, Write};
@@ -24,18 +22,6 @@ use std::time::Duration;
 const PATIENCE: Duration = Duration::from_secs(2);
 /// How often it is looked whether the yard is to end.
 const GLANCE: Duration = Duration::from_millis(50);
-
-/// What the yard has from the machine that it runs on.
-pub struct Host {
-    /// Where images are.
-    pub store: Arc<Store>,
-    /// How much each process may use.
-    pub limits: Limits,
-    /// Whether processes see the network of this machine.
-    pub on_host_network: bool,
-    /// The runtime of the proxies.
-    pub proxies: Proxies,
-}
 
 struct Serving {
     yard: Yard,

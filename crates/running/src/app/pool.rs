@@ -1,6 +1,6 @@
 //! The running instances of a process type, as one target of connections.
 
-use crate::ways::Target;
+use crate::ports::Target;
 use std::io;
 use std::net::TcpStream;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -9,6 +9,9 @@ use std::time::{Duration, Instant};
 
 /// How long a connection is held while no instance can take it.
 const PATIENCE: Duration = Duration::from_secs(30);
+
+/// How long to wait after none of them took one.
+const PAUSE: Duration = Duration::from_millis(20);
 
 /// Instances that take connections in turn. A connection that comes while none is ready is held until one is.
 #[derive(Default)]
@@ -44,6 +47,7 @@ impl Pool {
             if let Some(stream) = picked.filter_map(|(_, target)| target().ok()).next() {
                 return Ok(stream);
             }
+            std::thread::sleep(PAUSE);
         }
     }
 
@@ -86,7 +90,7 @@ impl Drop for Member {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::ways::to_address;
+    use crate::ports::to_address;
     use std::net::TcpListener;
 
     #[test]

@@ -1,9 +1,11 @@
 //! Services that run somewhere already.
 
-use crate::ways::{Target, Way};
+use crate::ports::Target;
+use crate::ways::Way;
 use model::error::RunError;
 use model::service::Access;
 use model::{Result, Service};
+use remote::percent;
 use std::io;
 use std::net::{Ipv4Addr, TcpStream, ToSocketAddrs};
 use std::sync::Arc;
@@ -88,24 +90,8 @@ fn with_host(url: &str, host: &str, other: &str) -> String {
     format!("{}{other}{}", &url[..begin], &url[begin + host.len()..])
 }
 
-/// The text without percent-encoding (RFC 3986, 2.1).
 fn decoded(text: &str) -> String {
-    let mut bytes = Vec::new();
-    let mut rest = text.as_bytes();
-    while let Some((first, after)) = rest.split_first() {
-        let hex = after.get(..2).and_then(|two| u8::from_str_radix(std::str::from_utf8(two).ok()?, 16).ok());
-        match hex.filter(|_| *first == b'%') {
-            Some(byte) => {
-                bytes.push(byte);
-                rest = &after[2..];
-            }
-            None => {
-                bytes.push(*first);
-                rest = after;
-            }
-        }
-    }
-    String::from_utf8_lossy(&bytes).into_owned()
+    String::from_utf8_lossy(&percent::decoded(text)).into_owned()
 }
 
 #[cfg(test)]

@@ -4,9 +4,9 @@ mod front;
 mod release;
 
 use crate::events::{self, EventKind};
+use crate::host::Host;
 use crate::place::{Settings, Yard};
 use crate::protocol::{Answer, AppStatus, Fault, InstanceStatus};
-use crate::serve::Host;
 use crate::state::{AppState, Outcome, Release, ReleaseKind, Way};
 use cancel::Cancel;
 use content::BlobDigest;
