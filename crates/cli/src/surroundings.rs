@@ -137,6 +137,14 @@ impl Surroundings {
         Ok(read.collect::<model::Result<Vec<_>>>()?.pop())
     }
 
+    /// The keys that a configuration of this folder trusts besides a distribution's.
+    pub fn keyrings(config: &AppConfig) -> Result<Vec<Vec<u8>>, Failure> {
+        let read = |file: &String| {
+            std::fs::read(file).map_err(|source| Failure::File { path: PathBuf::from(file), source })
+        };
+        config.keyring.iter().map(read).collect()
+    }
+
     /// What `shtetl.toml` of this folder and house rules say, for commands that are about images.
     pub fn config_here(&self) -> Result<Effective, Failure> {
         let here = Path::new(".");

@@ -2,9 +2,9 @@
 
 use crate::place::Yard;
 use crate::state::{Outcome, ReleaseKind};
-use running::app::{BoundedLog, InstanceName, State, older};
+use model::{PathFacts, Result};
+use running::app::{BoundedLog, InstanceName, State, kept_text};
 use serde::{Deserialize, Serialize};
-use std::fs;
 use std::io;
 
 /// Something that happened.
@@ -53,14 +53,10 @@ pub(crate) fn add(yard: &Yard, app: &str, kind: EventKind) {
 
 impl Yard {
     /// What happened to an app, the oldest first.
-    pub fn events_of(&self, app: &str) -> Vec<Event> {
+    pub fn events_of(&self, app: &str) -> Result<Vec<Event>> {
         let file = self.events(app);
-        let texts = [older(&file), file].map(|file| fs::read_to_string(file).unwrap_or_default());
+        let text = kept_text(&file).facts(&file)?;
         // A line that was cut short says nothing.
-        texts
-            .iter()
-            .flat_map(|text| text.lines())
-            .filter_map(|line| serde_json::from_str(line).ok())
-            .collect()
+        Ok(text.lines().filter_map(|line| serde_json::from_str(line).ok()).collect())
     }
 }

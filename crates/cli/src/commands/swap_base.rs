@@ -40,11 +40,7 @@ pub fn run(options: &SwapBaseOptions, surroundings: &Surroundings, output: &Outp
     };
     let here = Path::new(".");
     let Effective { config, origins } = surroundings.config_here()?;
-    let keyrings = config
-        .keyring
-        .iter()
-        .map(|file| std::fs::read(file).map_err(|source| Failure::File { path: here.join(file), source }));
-    let keyrings: Vec<Vec<u8>> = keyrings.collect::<Result<_, _>>()?;
+    let keyrings = Surroundings::keyrings(&config)?;
     let onto = options.onto.as_ref().map_or(Onto::Newest, |base| Onto::Base(base.clone()));
     let request = SwapRequest {
         onto: &onto,

@@ -203,7 +203,7 @@ fn services_are_started_from_packages_and_fill_the_settings() {
     assert!(place("cache.1   * healthy").unwrap() < place("say       * starts").unwrap(), "{:#?}", all.seen);
     assert!(place("caller.1  * ended").unwrap() < place("cache.1   * ended").unwrap(), "{:#?}", all.seen);
     // The next one finds the same password, with the data.
-    assert_eq!(fs::read_to_string(program.path("kept/.services/cache/password")).unwrap(), password);
+    assert_eq!(fs::read_to_string(program.path("kept/.services/cache/redis/password")).unwrap(), password);
     let mut again = Followed::start(&program, "run ferry --all --with-services --port 0 --data kept");
     assert!(again.wait_for("say       | TOKEN").contains(password));
 }

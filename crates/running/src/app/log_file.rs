@@ -35,8 +35,20 @@ impl BoundedLog {
     }
 }
 
+/// All that is kept at `path`, the oldest first; empty where nothing was written.
+pub fn kept_text(path: &Path) -> io::Result<String> {
+    let mut bytes = Vec::new();
+    for file in [older(path), path.to_owned()] {
+        match fs::read(file) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+            read => bytes.extend(read?),
+        }
+    }
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
+}
+
 /// The file with the lines before those of `path`.
-pub fn older(path: &Path) -> PathBuf {
+fn older(path: &Path) -> PathBuf {
     let mut name = path.as_os_str().to_owned();
     name.push(".1");
     name.into()

@@ -12,7 +12,7 @@ mod state;
 mod tasks;
 
 pub use health::Probe;
-pub use log_file::{BoundedLog, older};
+pub use log_file::{BoundedLog, kept_text};
 pub use pool::Pool;
 pub use state::{End, InstanceName, Reason, State, Stream, Tell, What};
 pub use tasks::{Before, TaskEnd, run_tasks};

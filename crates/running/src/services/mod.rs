@@ -12,10 +12,11 @@ pub use root::Source;
 use crate::app::health::HealthCheck;
 use crate::app::instance::Care;
 use crate::app::output::{Written, pipes};
-use crate::app::{InstanceName, Keepers, Pool, Status, Tell};
+use crate::app::{InstanceName, Keepers, Pool, State, Status, Tell};
 use crate::image::owned_folder;
 use crate::process::{Launched, Listening, Work, launch};
 use crate::ways::Way;
+use cancel::Cancel;
 use content::store::Store;
 use engine::sandbox_mode::working_mode;
 use kinds::Site;
@@ -31,7 +32,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::process::Stdio;
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// The network, in that of the loopback interface, where services are.
 const NETWORK: [u8; 3] = [127, 0, 2];
@@ -41,6 +42,8 @@ const PASSWORD: &str = "password";
 const DATA: &str = "data";
 /// The file that says that its data is complete.
 const PREPARED: &str = "prepared";
+/// How often it is looked whether nobody waits any more.
+const GLANCE: Duration = Duration::from_millis(100);
 /// How long a service may take until it is ready.
 const PATIENCE: Duration = Duration::from_secs(120);
 
@@ -97,9 +100,16 @@ impl RunningServices {
         Ok(all)
     }
 
-    /// Waits until all are ready; gives the first that is not.
-    pub fn wait_until_ready(&self) -> Option<Status> {
-        self.keepers.wait_until_healthy(Duration::ZERO, PATIENCE)
+    /// Waits until all are ready, or it is cancelled; gives the first that is not.
+    pub fn wait_until_ready(&self, cancel: &Cancel) -> Option<Status> {
+        let deadline = Instant::now() + PATIENCE;
+        loop {
+            let waiting = self.keepers.wait_until_healthy(Duration::ZERO, GLANCE)?;
+            let is_starting = waiting.state == State::Starting;
+            if !is_starting || cancel.is_cancelled() || Instant::now() > deadline {
+                return Some(waiting);
+            }
+        }
     }
 
     /// The ways to them.
@@ -143,6 +153,8 @@ impl Prepared {
     fn new(store: Arc<Store>, start: ServiceStart, limits: Limits) -> Result<Self> {
         let ServiceStart { name, service, folder, layers } = start;
         let mode = working_mode(&store)?;
+        // What a service of another kind left under the same name is not for this one, and is not lost.
+        let folder = folder.join(service.kind.name());
         fs::create_dir_all(&folder).facts(&folder)?;
         fs::set_permissions(&folder, fs::Permissions::from_mode(0o711)).facts(&folder)?;
         let site = Site { kind: service.kind, password: password(&folder.join(PASSWORD))?, name };

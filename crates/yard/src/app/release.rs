@@ -7,7 +7,7 @@ use crate::protocol::Fault;
 use crate::state::{Outcome, Release, ReleaseKind};
 use cancel::Cancel;
 use model::error::RunError;
-use running::app::{Before, RunningApp, TaskEnd, check, older, processes_of, run_tasks};
+use running::app::{Before, RunningApp, TaskEnd, check, kept_text, processes_of, run_tasks};
 use std::fs;
 use std::path::Path;
 use std::sync::PoisonError;
@@ -190,10 +190,13 @@ impl LiveApp {
     }
 }
 
-/// The last lines of a log, without their times.
+/// The last lines of a log, without their times; where it cannot be read, why.
 fn last_lines(file: &Path) -> Vec<String> {
-    let texts = [older(file), file.to_owned()].map(|file| fs::read_to_string(file).unwrap_or_default());
-    let all: Vec<&str> = texts.iter().flat_map(|text| text.lines()).collect();
+    let text = match kept_text(file) {
+        Ok(text) => text,
+        Err(error) => return vec![format!("{}: {error}", file.display())],
+    };
+    let all: Vec<&str> = text.lines().collect();
     let from = all.len().saturating_sub(LAST_LINES);
     let without_time = |line: &&str| line.split_once(' ').map_or("", |(_, text)| text).to_owned();
     all[from..].iter().map(without_time).collect()

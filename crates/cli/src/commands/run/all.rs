@@ -39,6 +39,7 @@ pub fn run_all(options: &RunOptions, image: OpenImage, surroundings: &Surroundin
     let mut session = Session::open(options, &image, TRIES, surroundings, output)?;
     let stopped = session.end_with_signals(&surroundings.cancel)?;
     if let Some(failed) = session.start(image)? {
+        session.stop();
         return Ok(if stopped.load(Ordering::SeqCst) { ExitCode::SUCCESS } else { failed });
     }
     let failed = session.wait(&stopped);
@@ -135,14 +136,15 @@ impl<'a> Session<'a> {
             self.how.ways.extend(services.ways.iter().cloned());
             self.services = Some(services);
         }
-        if let Some(failed) = self.services.as_ref().and_then(Services::wait_until_ready) {
+        let waited = self.services.as_ref().and_then(|services| services.wait_until_ready(&self.cancel));
+        if self.cancel.is_cancelled() {
+            return Ok(Some(ExitCode::SUCCESS));
+        }
+        if let Some(failed) = waited {
             let log = self.how.logs.join(format!("{}.log", failed.name.process));
             let note = format!("it did not become ready; what it wrote is in {}", log.display());
             self.narrator.note(&failed.name, note);
             return Ok(Some(ExitCode::FAILURE));
-        }
-        if self.cancel.is_cancelled() {
-            return Ok(Some(ExitCode::SUCCESS));
         }
         self.how.settings = self.settings()?;
         if let Some(failed) = run_tasks(&store, &image, Before::Release, &self.how, &self.cancel, &self.tell)?
@@ -206,8 +208,8 @@ impl<'a> Session<'a> {
         if let Some(app) = self.app.get() {
             app.stop(GRACE);
         }
-        if let Some(running) = self.services.as_ref().and_then(|services| services.running.as_ref()) {
-            running.stop(GRACE);
+        if let Some(services) = &self.services {
+            services.stop(GRACE);
         }
     }
 }

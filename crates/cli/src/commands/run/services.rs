@@ -4,6 +4,7 @@ use crate::arguments::RunOptions;
 use crate::error::Failure;
 use crate::events::Renderer;
 use crate::surroundings::Surroundings;
+use cancel::Cancel;
 use config::Effective;
 use config::addresses::Addresses;
 use engine::{Budget, Session};
@@ -16,7 +17,8 @@ use running::app::{Status, Tell};
 use running::services::{Bound, RunningServices, ServiceStart, Source, bound};
 use running::ways::Way;
 use std::collections::BTreeMap;
-use std::path::{Path, PathBuf};
+use std::path::Path;
+use std::time::Duration;
 use workshop::inspect::OpenImage;
 
 /// How the services of an app are reached.
@@ -85,9 +87,16 @@ impl Services {
         self.settings.extend(given);
     }
 
-    /// Waits until those that were started are ready; gives the first that is not.
-    pub fn wait_until_ready(&self) -> Option<Status> {
-        self.running.as_ref()?.wait_until_ready()
+    /// Waits until those that were started are ready, or it is cancelled; gives the first that is not.
+    pub fn wait_until_ready(&self, cancel: &Cancel) -> Option<Status> {
+        self.running.as_ref()?.wait_until_ready(cancel)
+    }
+
+    /// Ends those that were started, in good order.
+    pub fn stop(&self, patience: Duration) {
+        if let Some(running) = &self.running {
+            running.stop(patience);
+        }
     }
 }
 
@@ -100,10 +109,7 @@ fn prepare(
 ) -> Result<Vec<ServiceStart>, Failure> {
     let here = Path::new(".");
     let Effective { config, origins } = surroundings.config_here()?;
-    let keyrings = config.keyring.iter().map(|file| {
-        std::fs::read(file).map_err(|source| Failure::File { path: PathBuf::from(file), source })
-    });
-    let keyrings: Vec<Vec<u8>> = keyrings.collect::<Result<_, _>>()?;
+    let keyrings = Surroundings::keyrings(&config)?;
     let addresses = Addresses::new(&surroundings.book, &config, &origins, here);
     let address = |kind| addresses.in_force(kind).ok().map(|known| known.address);
     let source = Source {

@@ -6,7 +6,7 @@ use crate::error::{Failure, outcome_words};
 use model::folder::entries;
 use render::instances::{prefix, state_words};
 use render::{FAINT, styled};
-use running::app::older;
+use running::app::kept_text;
 use std::collections::BTreeMap;
 use std::fs::{self, File};
 use std::io::{Read, Seek, SeekFrom};
@@ -50,7 +50,7 @@ pub fn logs(here: &Here<'_>, app: &str, which: &Which<'_>, follow: bool) -> Done
     let mut read = BTreeMap::new();
     let mut lines = Vec::new();
     for (instance, file) in &files {
-        lines.extend(last_lines(instance, file, which.lines));
+        lines.extend(last_lines(instance, file, which.lines)?);
         read.insert(file.clone(), fs::metadata(file).map_or(0, |file| file.len()));
     }
     show(here, lines);
@@ -106,11 +106,10 @@ fn parsed(instance: &str, text: &str) -> Option<Line> {
     Some((time.to_owned(), instance.to_owned(), text.to_owned()))
 }
 
-fn last_lines(instance: &str, file: &Path, most: usize) -> Vec<Line> {
-    let texts = [older(file), file.to_owned()].map(|file| fs::read(file).unwrap_or_default()).concat();
-    let text = String::from_utf8_lossy(&texts);
+fn last_lines(instance: &str, file: &Path, most: usize) -> Result<Vec<Line>, Failure> {
+    let text = kept_text(file).map_err(|source| Failure::File { path: file.to_owned(), source })?;
     let all: Vec<&str> = text.lines().collect();
-    all[all.len().saturating_sub(most)..].iter().filter_map(|line| parsed(instance, line)).collect()
+    Ok(all[all.len().saturating_sub(most)..].iter().filter_map(|line| parsed(instance, line)).collect())
 }
 
 /// What was written since, in whole lines.
@@ -134,15 +133,18 @@ fn lines_from(instance: &str, file: &Path, from: &mut u64) -> Vec<Line> {
 }
 
 /// The last lines of all instances of a release, as they are shown.
-pub fn last(here: &Here<'_>, app: &str, release: u32, most: usize) -> Vec<String> {
+pub fn last(here: &Here<'_>, app: &str, release: u32, most: usize) -> Result<Vec<String>, Failure> {
     let which = Which { process: None, release: Some(release), lines: most };
-    let files = files_of(&here.yard.logs(app, release), &which).unwrap_or_default();
-    let mut lines: Vec<Line> =
-        files.iter().flat_map(|(instance, file)| last_lines(instance, file, most)).collect();
+    let files = files_of(&here.yard.logs(app, release), &which)?;
+    let mut lines: Vec<Line> = Vec::new();
+    for (instance, file) in &files {
+        lines.extend(last_lines(instance, file, most)?);
+    }
     lines.sort_by(|a, b| a.0.cmp(&b.0));
     let names: Vec<&str> = files.iter().map(|(instance, _)| instance.as_str()).collect();
     let from = lines.len().saturating_sub(most);
-    lines[from..].iter().map(|(_, instance, text)| format!("{} | {text}", prefix(&names, instance))).collect()
+    let shown = |(_, instance, text): &Line| format!("{} | {text}", prefix(&names, instance));
+    Ok(lines[from..].iter().map(shown).collect())
 }
 
 /// Shows lines in the order of their times.
@@ -167,7 +169,7 @@ pub fn events(here: &Here<'_>, app: &str, follow: bool) -> Done {
     here.state(app)?;
     let mut shown = 0;
     loop {
-        let events = here.yard.events_of(app);
+        let events = here.yard.events_of(app)?;
         events.iter().skip(shown).for_each(|event| show_event(here, event));
         shown = events.len();
         if !follow || here.output.failure().is_some() {

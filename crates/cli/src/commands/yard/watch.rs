@@ -41,8 +41,10 @@ fn view(here: &Here<'_>) -> Result<Vec<String>, Failure> {
     }
     for app in &apps {
         lines.extend(status::lines(app, is_running));
-        let last = app.release.map(|release| super::logs::last(here, &app.name, release, LINES));
-        lines.extend(last.into_iter().flatten().map(|line| format!("    {line}")));
+        if let Some(release) = app.release {
+            let last = super::logs::last(here, &app.name, release, LINES)?;
+            lines.extend(last.iter().map(|line| format!("    {line}")));
+        }
         lines.push(String::new());
     }
     lines.push(styled(FAINT, "Ctrl-C ends the view; the yard goes on"));
