@@ -1,6 +1,5 @@
 //! Gathers where packages come from: options, variables, the user's and the ecosystems' configuration.
 
-use crate::error::Failure;
 use crate::folders::user_file;
 use bases::debian::Suite;
 use config::UserConfig;
@@ -11,6 +10,7 @@ use model::{Ecosystem, KnownNames};
 use remote::Address;
 use std::path::{Path, PathBuf};
 use std::{env, fs};
+use wording::Failure;
 
 /// Reads what the user said in options, variables and the own configuration.
 pub fn of_user(

@@ -1,12 +1,12 @@
 //! Ctrl-C and SIGTERM.
 
-use crate::error::{Failure, INTERRUPTED};
 use cancel::Cancel;
 use signal_hook::consts::{SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
+use wording::{Failure, INTERRUPTED};
 
 /// How long work may take to end by itself.
 const PATIENCE: Duration = Duration::from_millis(400);

@@ -6,7 +6,6 @@ mod arguments;
 mod commands;
 mod demo_files;
 mod documents;
-mod error;
 mod events;
 mod folders;
 mod interrupt;
@@ -15,11 +14,11 @@ mod transfer;
 
 use arguments::{Arguments, Command};
 use clap::Parser;
-use error::Failure;
 use render::Output;
 use std::io::ErrorKind;
 use std::process::ExitCode;
 use surroundings::Surroundings;
+use wording::Failure;
 
 /// How many files have to be open at once, at least.
 const FEWEST_FILES: u64 = 64;
@@ -34,11 +33,11 @@ fn main() -> ExitCode {
     let output = Output::new(arguments.global.format);
     let files = sandbox::open_as_many_files_as_allowed();
     if files < FEWEST_FILES {
-        return error::report(&output, &Failure::FewFiles { allowed: files });
+        return wording::report(&output, &Failure::FewFiles { allowed: files });
     }
     let surroundings = match Surroundings::gather(&arguments.global, arguments.command.app()) {
         Ok(surroundings) => surroundings,
-        Err(failure) => return error::report(&output, &failure),
+        Err(failure) => return wording::report(&output, &failure),
     };
     let done = match &arguments.command {
         Command::Survey(options) => commands::survey::run(options, &surroundings, &output),
@@ -66,11 +65,11 @@ fn main() -> ExitCode {
         Command::Demo(options) => commands::demo::run(options, &surroundings, &output),
     };
     match done {
-        Err(failure) => error::report(&output, &failure),
+        Err(failure) => wording::report(&output, &failure),
         Ok(code) => match output.failure() {
             // A reader that went away has seen enough.
             Some(failed) if failed.kind() != ErrorKind::BrokenPipe => {
-                error::report(&output, &Failure::Output(failed))
+                wording::report(&output, &Failure::Output(failed))
             }
             _ => code,
         },

@@ -2,7 +2,6 @@
 
 use crate::addresses;
 use crate::arguments::{Global, SourceOptions};
-use crate::error::Failure;
 use crate::folders::{user_file, user_folder};
 use bases::host::Host;
 use cancel::Cancel;
@@ -19,6 +18,7 @@ use std::env;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use wording::Failure;
 use workshop::app::{App, Taken, look, take};
 use workshop::buildpacks::Buildpacks;
 

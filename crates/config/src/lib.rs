@@ -6,7 +6,7 @@
 //!
 //! | module | owns |
 //! | --- | --- |
-//! | `reader`, `values` | TOML with places, and every key with its meaning |
+//! | `reader`, `values`, `running_values` | TOML with places, and every key with its meaning |
 //! | `layers` | which value is in force, and who said it |
 //! | `user` | the user's own configuration, for all apps |
 //! | [`schema`] | JSON Schemas of what may be written |
@@ -21,6 +21,7 @@ pub mod addresses;
 mod layers;
 pub mod pins;
 mod reader;
+mod running_values;
 pub mod schema;
 mod user;
 mod values;

@@ -2,7 +2,8 @@
 
 use crate::read_text;
 use crate::reader::{Document, Table};
-use crate::values::{read_addresses, read_size, with_table};
+use crate::running_values::read_size;
+use crate::values::{read_addresses, with_table};
 use model::error::ConfigError;
 use model::{Error, KnownNames, Result};
 use std::collections::BTreeMap;

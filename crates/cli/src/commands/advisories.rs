@@ -1,7 +1,6 @@
 //! Advisories about the packages of an image.
 
 use crate::arguments::Threshold;
-use crate::error::Failure;
 use crate::surroundings::Surroundings;
 use config::AcceptedAdvisory;
 use evidence::{Acceptance, Accepted, AdvisoryFault, Affected, Found, Severity, read_advisories};
@@ -12,6 +11,7 @@ use render::table::Table;
 use render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use std::collections::BTreeMap;
 use std::path::Path;
+use wording::Failure;
 
 /// Reads advisories, and finds those about these packages; `accepted` are those that somebody accepts for now.
 pub fn find(

@@ -3,7 +3,6 @@
 use super::build::build_quietly;
 use super::order::order;
 use crate::arguments::{SourceOptions, VerifyOptions};
-use crate::error::Failure;
 use crate::surroundings::Surroundings;
 use content::BlobDigest;
 use content::image::media;
@@ -14,6 +13,7 @@ use planning::Pinning;
 use remote::Network;
 use render::{Output, words};
 use std::path::Path;
+use wording::Failure;
 use workshop::app::{App, BuildRequest};
 use workshop::build::{Exports, Planned};
 use workshop::inspect::{self, OpenImage};

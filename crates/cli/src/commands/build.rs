@@ -3,9 +3,9 @@
 use super::Done;
 use super::check::problems;
 use super::order::order;
+use super::previews::show_previews;
 use super::watching::follow;
 use crate::arguments::{BuildOptions, SourceOptions};
-use crate::error::{self, Failure, trust_advice};
 use crate::events::Renderer;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
@@ -22,9 +22,10 @@ use render::{BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use std::io::{self, BufWriter, IsTerminal};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use wording::{Failure, trust_advice};
 use workshop::app::{App, BuildRequest};
 use workshop::build;
-use workshop::build::{Built, BuiltPlatform, Exports, Planned, Preview, preview};
+use workshop::build::{Built, BuiltPlatform, Exports, Planned, preview};
 use workshop::check::{PLAN_FAILS, Scope, Severity};
 use workshop::inspect::{self, DEFAULT_TAG};
 use workshop::plan::Worklist;
@@ -40,7 +41,7 @@ pub fn run(options: &BuildOptions, surroundings: &Surroundings, output: &Output)
             Err(Failure::Core(error)) if matches!(*error, Error::Interrupted) => Ok(()),
             Err(failure) => {
                 // It stands there until the next change.
-                error::report(output, &failure);
+                wording::report(output, &failure);
                 Ok(())
             }
         };
@@ -133,7 +134,7 @@ fn others_of(platforms: &[String]) -> impl Iterator<Item = &String> {
 /// Opens a shell in the root of the step that failed, where there is one. What failed is told before.
 fn after_failure(failure: Failure, root: Option<FailedRoot>, output: &Output) -> Done {
     let Some(root) = root else { return Err(failure) };
-    let code = error::report(output, &failure);
+    let code = wording::report(output, &failure);
     output.aside(format!(
         "a shell where \"{}\" failed; it ends with exit, and what it changed is dropped",
         root.step
@@ -266,60 +267,6 @@ fn build_showing(
         cancel: &surroundings.cancel,
     };
     Ok(build::build(app, first, others, exports, &session)?)
-}
-
-/// What would be done for each platform.
-fn show_previews(app: &App, previews: &[(&Worklist, Vec<Preview>)], output: &Output) {
-    if !output.is_json() {
-        previews.iter().for_each(|(worklist, steps)| show_preview(app, worklist, steps, output));
-        return;
-    }
-    let mut all = previews.iter().map(|(worklist, steps)| preview_document(app, worklist, steps));
-    let mut document = all.next().unwrap_or_default();
-    let others: Vec<_> = all.collect();
-    if !others.is_empty() {
-        document["other_platforms"] = others.into();
-    }
-    output.json(&document);
-}
-
-fn preview_document(app: &App, worklist: &Worklist, steps: &[Preview]) -> serde_json::Value {
-    let document = |preview: &Preview| {
-        serde_json::json!({
-            "step": preview.step,
-            "role": preview.role,
-            "for_build": preview.for_build,
-            "key": preview.key,
-            "runs": preview.decision.is_err(),
-            "because": preview.decision.as_ref().err(),
-        })
-    };
-    let steps: Vec<_> = steps.iter().map(document).collect();
-    serde_json::json!({
-        "format": "shtetl/preview/1", "name": app.survey.name, "platform": worklist.target.platform,
-        "runtimes": worklist.runtimes, "steps": steps,
-    })
-}
-
-fn show_preview(app: &App, worklist: &Worklist, steps: &[Preview], output: &Output) {
-    let runs = steps.iter().filter(|step| step.decision.is_err()).count();
-    let summary = match runs {
-        0 => "nothing would run".to_owned(),
-        n => format!("{} would run", words::count(n, "step")),
-    };
-    output.line(format!("{}  {summary}, {}", styled(STRONG, &app.survey.name), worklist.target.platform));
-    let mut table = Table::new(&[]);
-    for Preview { step, for_build, decision, .. } in steps {
-        let (what, why) = match decision {
-            Ok(result) => (styled(GOOD, "found"), words::size(result.layer.size)),
-            Err(reason) => (styled(BUSY, "would run"), words::reason(reason)),
-        };
-        let why = if *for_build { format!("{why}; only for the build") } else { why };
-        table.row([step.clone(), what, why]);
-    }
-    for line in table.lines() {
-        output.line(line);
-    }
 }
 
 /// Pushes a finished build, and shows it; gives it for programs.

@@ -2,7 +2,6 @@
 
 use super::Done;
 use crate::arguments::{BuildpacksCommand, BuildpacksOptions, ScaffoldOptions, TrialOptions};
-use crate::error::Failure;
 use crate::surroundings::Surroundings;
 use model::PathFacts;
 use render::table::Table;
@@ -11,6 +10,7 @@ use serde_json::json;
 use std::fs;
 use std::path::Path;
 use std::process::ExitCode;
+use wording::Failure;
 use workshop::buildpacks::Buildpacks;
 use workshop::trials::{Outcome, trial};
 

@@ -5,7 +5,6 @@ use super::order::order;
 use super::{Done, survey};
 use crate::arguments::{DemoOptions, SourceOptions};
 use crate::demo_files;
-use crate::error::{self, Failure};
 use crate::surroundings::Surroundings;
 use content::store::{Store, remove_tree};
 use model::error::BaseError;
@@ -19,6 +18,7 @@ use std::io::{BufRead, BufReader, IsTerminal, Read};
 use std::path::{Path, PathBuf};
 use std::process::{ExitCode, Stdio};
 use std::time::{Duration, Instant};
+use wording::Failure;
 use workshop::app::App;
 use workshop::base_selection::provisions;
 use workshop::build::{Built, Exports, Planned};
@@ -194,7 +194,7 @@ impl<'a> Demo<'a> {
                     all.push(built);
                 }
                 Err(failure) if is_missing_runtime(&failure) => {
-                    error::report(self.output, &failure);
+                    wording::report(self.output, &failure);
                     self.output.aside(format!("the demo goes on without {}", app.survey.name));
                 }
                 Err(failure) => return Err(failure),

@@ -4,13 +4,13 @@ use super::Done;
 use super::keys::signing_key;
 use super::opened::open_anywhere;
 use crate::arguments::{EvidenceOptions, SigningOptions};
-use crate::error::Failure;
 use crate::surroundings::Surroundings;
 use evidence::{Artefact, of_image};
 use render::table::Table;
 use render::{FAINT, Output, STRONG, styled, words};
 use std::fs;
 use std::process::ExitCode;
+use wording::Failure;
 use workshop::inspect::OpenImage;
 
 pub fn run(options: &EvidenceOptions, surroundings: &Surroundings, output: &Output) -> Done {

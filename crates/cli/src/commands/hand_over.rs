@@ -4,7 +4,6 @@ use super::Done;
 use super::opened::open_anywhere;
 use super::variants::{as_in_source, check_same, differing, not_built, values};
 use crate::arguments::{DescriptorForm, HandOverOptions};
-use crate::error::Failure;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
 use descriptors::{App, File, Workload, compose, kubernetes, systemd};
@@ -13,6 +12,7 @@ use model::ProcessType;
 use render::{FAINT, Output, STRONG, styled, words};
 use std::fs;
 use std::process::ExitCode;
+use wording::Failure;
 use workshop::inspect::{self, OpenImage};
 
 pub fn run(options: &HandOverOptions, surroundings: &Surroundings, output: &Output) -> Done {

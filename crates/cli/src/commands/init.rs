@@ -2,7 +2,6 @@
 
 use super::Done;
 use crate::arguments::{InitOptions, SourceOptions};
-use crate::error::Failure;
 use crate::surroundings::Surroundings;
 use model::files::CONFIG;
 use model::{ProcessKind, shell_words};
@@ -10,6 +9,7 @@ use render::{FAINT, GOOD, Output, STRONG, TYPED, styled};
 use std::fs::File;
 use std::io::{BufRead, ErrorKind, IsTerminal, Write};
 use std::process::ExitCode;
+use wording::Failure;
 use workshop::init::{Answers, draft};
 use workshop::survey::FoundService;
 

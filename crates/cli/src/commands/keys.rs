@@ -2,7 +2,6 @@
 
 use super::Done;
 use crate::arguments::{KeysCommand, KeysOptions, SigningOptions};
-use crate::error::Failure;
 use evidence::{KeyFault, KeyKind, PrivateKey, PublicKey, make};
 use render::{FAINT, Output, STRONG, styled};
 use std::fs::{self, OpenOptions};
@@ -10,6 +9,7 @@ use std::io::{self, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use wording::Failure;
 
 /// Variables with a private key, and with the passphrase of one.
 const KEY: &str = "SHTETL_KEY";

@@ -2,7 +2,6 @@
 
 use super::Done;
 use crate::arguments::LedgerOptions;
-use crate::error::Failure;
 use crate::events;
 use crate::surroundings::Surroundings;
 use engine::{MissReason, StepOutcome};
@@ -11,6 +10,7 @@ use pages;
 use render::table::Table;
 use render::{BAD, FAINT, Output, STRONG, styled, words};
 use std::process::ExitCode;
+use wording::Failure;
 use workshop::ledger;
 use workshop::ledger::Entry;
 

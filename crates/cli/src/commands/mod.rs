@@ -17,6 +17,7 @@ mod machine;
 mod opened;
 mod order;
 mod pages;
+mod previews;
 pub mod pull;
 pub mod push;
 pub mod run;
@@ -32,8 +33,8 @@ pub mod verify;
 mod watching;
 pub mod yard;
 
-use crate::error::Failure;
 use std::process::ExitCode;
+use wording::Failure;
 
 /// What a command ends with.
 pub type Done = Result<ExitCode, Failure>;

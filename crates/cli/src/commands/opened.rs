@@ -1,6 +1,5 @@
 //! Images that commands are told of: in the store, in files, or in a registry.
 
-use crate::error::Failure;
 use crate::surroundings::Surroundings;
 use crate::transfer;
 use images::{pull, push};
@@ -8,6 +7,7 @@ use remote::Network;
 use remote::oci::Reference;
 use render::Output;
 use std::path::Path;
+use wording::Failure;
 use workshop::inspect::{self, OpenImage};
 
 /// What stands for an archive from standard input.

@@ -1,8 +1,8 @@
 //! Pages that commands write beside their results.
 
-use crate::error::Failure;
 use crate::surroundings::Surroundings;
 use std::path::Path;
+use wording::Failure;
 
 /// Writes a page, whole or not at all.
 pub fn write(file: &Path, page: &str, surroundings: &Surroundings) -> Result<(), Failure> {

@@ -3,7 +3,6 @@
 use super::Done;
 use super::opened::open_anywhere;
 use crate::arguments::PushOptions;
-use crate::error::Failure;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
 use crate::transfer;
@@ -13,6 +12,7 @@ use remote::Network;
 use remote::oci::Reference;
 use render::{FAINT, Output, STRONG, styled, words};
 use std::process::ExitCode;
+use wording::Failure;
 use workshop::inspect::{self, OpenImage};
 
 pub fn run(options: &PushOptions, surroundings: &Surroundings, output: &Output) -> Done {

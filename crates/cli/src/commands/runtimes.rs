@@ -2,11 +2,11 @@
 
 use super::Done;
 use crate::arguments::RuntimesOptions;
-use crate::error::{Failure, suggestion};
 use bases::catalogue::{Offer, as_of, offers};
 use render::table::Table;
 use render::{FAINT, Output, STRONG, styled};
 use std::process::ExitCode;
+use wording::{Failure, suggestion};
 
 pub fn run(options: &RuntimesOptions, output: &Output) -> Done {
     let mut all = offers();

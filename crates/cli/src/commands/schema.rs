@@ -3,10 +3,10 @@
 use super::Done;
 use crate::arguments::SchemaOptions;
 use crate::documents::ALL;
-use crate::error::{Failure, suggestion};
 use render::table::Table;
 use render::{FAINT, Output, styled};
 use std::process::ExitCode;
+use wording::{Failure, suggestion};
 
 pub fn run(options: &SchemaOptions, output: &Output) -> Done {
     match &options.name {

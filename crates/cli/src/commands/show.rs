@@ -3,7 +3,6 @@
 use super::opened::open_anywhere;
 use super::{Done, advisories};
 use crate::arguments::ShowOptions;
-use crate::error::Failure;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
 use evidence::Found;
@@ -14,6 +13,7 @@ use render::table::Table;
 use render::{FAINT, Output, STRONG, styled, words};
 use std::path::Path;
 use std::process::ExitCode;
+use wording::Failure;
 use workshop::inspect::{OpenImage, PlatformImage};
 use workshop::ledger;
 

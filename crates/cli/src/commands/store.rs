@@ -2,11 +2,11 @@
 
 use super::Done;
 use crate::arguments::{StoreAction, StoreOptions};
-use crate::error::Failure;
 use crate::surroundings::Surroundings;
 use render::table::Table;
 use render::{BAD, FAINT, GOOD, Output, STRONG, styled, words};
 use std::process::ExitCode;
+use wording::Failure;
 use workshop::storage::{self, Limit, Pruned};
 
 const DAY: i64 = 86_400;
@@ -121,7 +121,7 @@ fn forget(image: &str, surroundings: &Surroundings, output: &Output) -> Done {
         let known = workshop::inspect::all(&surroundings.store)?;
         return Err(Failure::Usage {
             message: format!("the store has no image {image:?}"),
-            hint: crate::error::suggestion(image, &known),
+            hint: wording::suggestion(image, &known),
         });
     }
     output.aside(format!("{image} is forgotten; `shtetl store prune` removes what only it needed"));

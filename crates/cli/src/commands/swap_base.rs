@@ -2,7 +2,6 @@
 
 use super::Done;
 use crate::arguments::SwapBaseOptions;
-use crate::error::{self, Failure};
 use crate::events::Renderer;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
@@ -24,6 +23,7 @@ use std::collections::BTreeSet;
 use std::path::Path;
 use std::process::ExitCode;
 use std::sync::{Mutex, PoisonError};
+use wording::Failure;
 use workshop::inspect::{self, OpenImage};
 use workshop::record::LayerRecord;
 
@@ -191,7 +191,7 @@ fn document(name: &str, done: &Result<Swapped, Failure>) -> serde_json::Value {
             document["unchanged"] = swapped.is_same().into();
             document
         }
-        Err(failure) => serde_json::json!({ "image": name, "refused": error::document(failure) }),
+        Err(failure) => serde_json::json!({ "image": name, "refused": wording::document(failure) }),
     }
 }
 
@@ -217,7 +217,7 @@ fn text(done: &[(&String, Result<Swapped, Failure>)], options: &SwapBaseOptions,
     table.lines().into_iter().for_each(|line| output.line(line));
     for (name, failure) in done.iter().filter_map(|(name, done)| Some((name, done.as_ref().err()?))) {
         output.line(format!("  {}  {}", styled(STRONG, name), styled(BAD, "refused")));
-        for line in error::lines(failure) {
+        for line in wording::lines(failure) {
             output.line(format!("    {line}"));
         }
     }

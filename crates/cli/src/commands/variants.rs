@@ -1,11 +1,11 @@
 //! Variants of a source that an image was not built for, as far as they only say how it runs.
 
 use crate::arguments::SourceOptions;
-use crate::error::Failure;
 use crate::surroundings::Surroundings;
 use model::{ProcessType, SettingRule};
 use std::collections::BTreeMap;
 use std::path::Path;
+use wording::Failure;
 use workshop::inspect::OpenImage;
 
 /// What an image starts, and the folders that belong to its user, are in it: a variant cannot change them afterwards.

@@ -5,7 +5,6 @@ use super::again::build_again;
 use super::keys::public_keys;
 use super::opened::open_anywhere;
 use crate::arguments::VerifyOptions;
-use crate::error::Failure;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
 use evidence::{Evidence, Finding, KNOWN_FILES, Verdict, verify};
@@ -18,6 +17,7 @@ use render::{BAD, FAINT, GOOD, Output, STRONG, styled};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
+use wording::Failure;
 use workshop::inspect::OpenImage;
 
 /// No document about an image is longer than this, in bytes.

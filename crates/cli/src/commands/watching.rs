@@ -1,7 +1,6 @@
 //! `--watch`: does something again whenever the source of an app changes.
 
 use crate::arguments::SourceOptions;
-use crate::error::Failure;
 use crate::surroundings::Surroundings;
 use content::store::Signature;
 use model::files::CONFIG;
@@ -10,6 +9,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
+use wording::Failure;
 
 /// What a source looks like, from outside.
 #[derive(PartialEq, Eq)]

@@ -17,7 +17,7 @@ const FLOORS: [&[&str]; 13] = [
     &["images", "running"],
     &["evidence", "yard"],
     &["render"],
-    &["pages"],
+    &["pages", "wording"],
     &["cli"],
 ];
 /// Test support, which is on no floor.

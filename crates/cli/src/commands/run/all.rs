@@ -4,7 +4,6 @@ use super::super::Done;
 use super::services::{self, Services};
 use super::{GRACE, given_settings, kept_data, network};
 use crate::arguments::{RunNetwork, RunOptions};
-use crate::error::{Failure, INTERRUPTED};
 use crate::interrupt::{self, Ending};
 use crate::surroundings::Surroundings;
 use cancel::Cancel;
@@ -26,6 +25,7 @@ use std::process::ExitCode;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Duration;
+use wording::{Failure, INTERRUPTED};
 use workshop::inspect::OpenImage;
 
 /// The folder, in that of the data, with what services keep.

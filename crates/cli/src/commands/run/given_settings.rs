@@ -2,11 +2,11 @@
 //! in a command line, which every user of the machine can read.
 
 use crate::arguments::GivenSettings;
-use crate::error::Failure;
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::Path;
 use std::{env, fs, io};
+use wording::Failure;
 
 /// What stands for standard input.
 const INPUT: &str = "-";

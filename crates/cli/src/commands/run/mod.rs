@@ -9,7 +9,6 @@ mod watch;
 use super::Done;
 use super::opened::open_anywhere;
 use crate::arguments::{RunNetwork, RunOptions};
-use crate::error::{Failure, limit_advice};
 use crate::interrupt::{self, Ending};
 use crate::surroundings::Surroundings;
 use model::{ProcessKind, ProcessType};
@@ -26,6 +25,7 @@ use std::path::PathBuf;
 use std::process::{ExitCode, Stdio};
 use std::sync::atomic::Ordering;
 use std::time::Duration;
+use wording::{Failure, limit_advice};
 
 /// How long a process that was asked to end may take.
 const GRACE: Duration = Duration::from_secs(10);

@@ -1,7 +1,6 @@
 //! Services for `run --all`: started, or bound to what runs already.
 
 use crate::arguments::RunOptions;
-use crate::error::Failure;
 use crate::events::Renderer;
 use crate::surroundings::Surroundings;
 use cancel::Cancel;
@@ -19,6 +18,7 @@ use running::ways::Way;
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::time::Duration;
+use wording::Failure;
 use workshop::inspect::OpenImage;
 
 /// How the services of an app are reached.

@@ -1,12 +1,12 @@
 //! `run --shell`: a shell where a process would run.
 
 use super::super::Done;
-use crate::error::Failure;
 use crate::surroundings::Surroundings;
 use running::Start;
 use sandbox::{Ended, Terminal};
 use std::io::{self, IsTerminal};
 use std::process::ExitCode;
+use wording::Failure;
 use workshop::inspect::OpenImage;
 
 /// What the shell is told of the user's terminal.

@@ -5,7 +5,6 @@ use super::super::build::build_once;
 use super::super::watching::{follow, watchable};
 use super::all::Session;
 use crate::arguments::{RunOptions, SourceOptions};
-use crate::error::{self, Failure};
 use crate::surroundings::Surroundings;
 use model::Error;
 use render::{FAINT, GOOD, Output, styled};
@@ -13,6 +12,7 @@ use serde_json::json;
 use std::path::Path;
 use std::process::ExitCode;
 use std::time::{Duration, Instant};
+use wording::Failure;
 use workshop::inspect;
 
 /// A process that ends stays ended until the next change: what it said is still to be seen.
@@ -47,7 +47,7 @@ pub fn run_watch(options: &RunOptions, surroundings: &Surroundings, output: &Out
         Err(Failure::Core(error)) if matches!(*error, Error::Interrupted) => Ok(()),
         Err(failure) => {
             // It stands there until the next change.
-            error::report(output, &failure);
+            wording::report(output, &failure);
             output.aside(styled(FAINT, "waiting for a change"));
             Ok(())
         }

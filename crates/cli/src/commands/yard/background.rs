@@ -2,7 +2,6 @@
 
 use super::super::Done;
 use super::Here;
-use crate::error::Failure;
 use crate::interrupt;
 use cancel::Cancel;
 use proxy::Proxies;
@@ -12,6 +11,7 @@ use std::fs::OpenOptions;
 use std::process::{Command, ExitCode, Stdio};
 use std::sync::Arc;
 use std::time::{Duration, Instant};
+use wording::Failure;
 use yard::{Client, Host, Request, Trouble};
 
 /// How long the yard may take until it answers.
@@ -138,7 +138,7 @@ fn ends_with(cancel: &Cancel) -> Result<(), Failure> {
     let cancel = cancel.clone();
     interrupt::on_signal(Duration::MAX, move |ending| match ending {
         interrupt::Ending::Asked => cancel.cancel(),
-        interrupt::Ending::Forced => std::process::exit(i32::from(crate::error::INTERRUPTED)),
+        interrupt::Ending::Forced => std::process::exit(i32::from(wording::INTERRUPTED)),
     })?;
     Ok(())
 }

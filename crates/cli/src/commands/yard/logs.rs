@@ -2,7 +2,6 @@
 
 use super::super::Done;
 use super::Here;
-use crate::error::{Failure, outcome_words};
 use model::folder::entries;
 use render::instances::{prefix, state_words};
 use render::{FAINT, styled};
@@ -13,6 +12,7 @@ use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
+use wording::{Failure, outcome_words};
 use yard::{AppState, Event, EventKind, ReleaseKind};
 
 /// How often it is looked whether there is more.

@@ -9,12 +9,12 @@ mod watch;
 use super::Done;
 use super::run::given_settings;
 use crate::arguments::{YardCommand, YardOptions};
-use crate::error::{Failure, outcome_words};
 use crate::folders::user_folder;
 use crate::surroundings::Surroundings;
 use render::table::Table;
 use render::{FAINT, GOOD, Output, TYPED, styled, words};
 use std::process::ExitCode;
+use wording::{Failure, outcome_words};
 use workshop::survey::looks_secret;
 use yard::{Answer, AppState, Client, Fault, Outcome, Release, ReleaseKind, Request, Trouble, Yard};
 

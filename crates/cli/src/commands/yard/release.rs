@@ -4,12 +4,12 @@ use super::super::Done;
 use super::super::opened::open_anywhere;
 use super::super::variants::{as_in_source, check_same, differing, not_built, values};
 use super::{Here, background};
-use crate::error::Failure;
 use render::instances::Narrator;
 use render::{FAINT, GOOD, styled};
 use std::collections::BTreeMap;
 use std::path::Path;
 use std::process::ExitCode;
+use wording::Failure;
 use workshop::inspect::OpenImage;
 use yard::{Answer, Client, Fault, Request, Trouble, Way};
 

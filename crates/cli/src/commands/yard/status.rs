@@ -2,13 +2,13 @@
 
 use super::super::Done;
 use super::Here;
-use crate::error::Failure;
 use crate::surroundings::Surroundings;
 use render::instances::{state_words, style_of};
 use render::table::Table;
 use render::{BAD, FAINT, GOOD, STRONG, styled, words};
 use running::app::{InstanceName, Probe, Reason};
 use std::process::ExitCode;
+use wording::Failure;
 use yard::{Answer, AppStatus, Client, Fault, Request, Trouble};
 
 pub fn status(here: &Here<'_>, only: Option<&str>) -> Done {

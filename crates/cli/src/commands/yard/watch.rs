@@ -2,11 +2,11 @@
 
 use super::super::Done;
 use super::{Here, status};
-use crate::error::Failure;
 use render::{FAINT, styled};
 use std::io::{self, IsTerminal, Write};
 use std::process::ExitCode;
 use std::time::Duration;
+use wording::Failure;
 
 /// How often the view is drawn.
 const EVERY: Duration = Duration::from_millis(500);

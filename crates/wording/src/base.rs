@@ -1,6 +1,6 @@
 //! Words of bases and runtimes.
 
-use super::wording::{FAILED, OUTSIDE, WRONG, Worded, worded};
+use super::worded::{FAILED, OUTSIDE, WRONG, Worded, worded};
 use ::remote::RemoteError;
 use model::error::BaseError;
 use render::words;

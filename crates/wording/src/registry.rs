@@ -1,6 +1,6 @@
 //! Words of images on their way to and from registries.
 
-use super::wording::{FAILED, WRONG, Worded, worded};
+use super::worded::{FAILED, WRONG, Worded, worded};
 use ::remote::RemoteError;
 use ::remote::oci::ReferenceFault;
 use model::error::RegistryError;

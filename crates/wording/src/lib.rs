@@ -1,4 +1,5 @@
 //! Wording, advice and exit code of everything that can go wrong: one file a domain. The only place for them.
+#![forbid(unsafe_code)]
 
 mod base;
 mod config;
@@ -13,13 +14,13 @@ mod source;
 mod step;
 mod survey;
 mod swap;
-mod wording;
+mod worded;
 mod yard;
 
 pub use self::config::trust_advice;
 pub use self::sandbox::limit_advice;
 pub use self::yard::outcome_words;
-pub use wording::{INTERRUPTED, suggestion};
+pub use worded::{INTERRUPTED, suggestion};
 
 use ::content::ContentError;
 use ::yard::Trouble;
@@ -28,11 +29,12 @@ use render::{Output, TYPED, problem, styled, words};
 use std::io;
 use std::path::PathBuf;
 use std::process::ExitCode;
-use wording::{FAILED, OUTSIDE, WRONG, Worded, at, system, worded};
+use worded::{FAILED, OUTSIDE, WRONG, Worded, at, system, worded};
 use workshop::check::Problem;
 
 /// A command that could not do what was asked.
 #[derive(Debug)]
+#[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
 pub enum Failure {
     /// The core failed.
     Core(Box<Error>),

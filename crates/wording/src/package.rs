@@ -1,6 +1,6 @@
 //! Words of packages of languages.
 
-use super::wording::{FAILED, Worded, worded};
+use super::worded::{FAILED, Worded, worded};
 use model::error::PackageError;
 use render::words;
 

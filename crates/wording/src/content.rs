@@ -1,6 +1,6 @@
 //! Words of the store, layers and image documents.
 
-use super::wording::{FAILED, OUTSIDE, WRONG, Worded, at, worded};
+use super::worded::{FAILED, OUTSIDE, WRONG, Worded, at, worded};
 use ::content::ContentError;
 use std::io;
 

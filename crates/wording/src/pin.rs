@@ -1,6 +1,6 @@
 //! Words of pins and packages of a distribution.
 
-use super::wording::{FAILED, Worded, worded};
+use super::worded::{FAILED, Worded, worded};
 use ::remote::packages::debian::SignatureFault;
 use model::error::PinError;
 

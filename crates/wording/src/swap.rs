@@ -1,6 +1,6 @@
 //! Words of images that are to be put on another base.
 
-use super::wording::{FAILED, WRONG, Worded, worded};
+use super::worded::{FAILED, WRONG, Worded, worded};
 use model::error::{Misfit, SwapError};
 
 pub(super) fn words_of(error: &SwapError) -> Worded {

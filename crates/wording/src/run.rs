@@ -1,6 +1,6 @@
 //! Words of images that are opened or run.
 
-use super::wording::{FAILED, OUTSIDE, WRONG, Worded, joined, suggestion, worded};
+use super::worded::{FAILED, OUTSIDE, WRONG, Worded, joined, suggestion, worded};
 use model::error::RunError;
 use model::names;
 

@@ -1,6 +1,6 @@
 //! Words of configuration and names.
 
-use super::wording::{WRONG, Worded, suggestion, worded};
+use super::worded::{WRONG, Worded, suggestion, worded};
 use model::error::ConfigError;
 use model::{Complaint, Fault};
 use render::{snippet, words};

@@ -1,6 +1,6 @@
 //! Words of what comes from elsewhere.
 
-use super::wording::{FAILED, INTERRUPTED, OUTSIDE, WRONG, Worded, at, worded};
+use super::worded::{FAILED, INTERRUPTED, OUTSIDE, WRONG, Worded, at, worded};
 use ::remote::RemoteError;
 use render::words;
 

@@ -1,6 +1,6 @@
 //! Words of running processes.
 
-use super::wording::{FAILED, OUTSIDE, Worded, worded};
+use super::worded::{FAILED, OUTSIDE, Worded, worded};
 use ::sandbox::{Ground, Isolation, Limit, Refusal, SandboxError};
 
 /// No way to isolate a process works here.

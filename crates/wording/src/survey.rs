@@ -1,6 +1,6 @@
 //! Words of what a source is.
 
-use super::wording::{FAILED, WRONG, Worded, joined, worded};
+use super::worded::{FAILED, WRONG, Worded, joined, worded};
 use model::error::SurveyError;
 use render::words;
 

@@ -1,6 +1,6 @@
 //! Words of where an app is taken from.
 
-use super::wording::{OUTSIDE, WRONG, Worded, at, suggestion, worded};
+use super::worded::{OUTSIDE, WRONG, Worded, at, suggestion, worded};
 use model::error::SourceError;
 use render::words;
 use std::io;

@@ -1,7 +1,7 @@
 //! Words of steps that run programs.
 
 use super::sandbox::limit_advice;
-use super::wording::{FAILED, Worded, worded};
+use super::worded::{FAILED, Worded, worded};
 use model::dev_packages::Missing;
 use model::error::StepError;
 use model::failures::Cause;

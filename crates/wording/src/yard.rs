@@ -1,6 +1,6 @@
 //! Words of the yard.
 
-use super::wording::{FAILED, OUTSIDE, WRONG, Worded, joined, suggestion, system, worded};
+use super::worded::{FAILED, OUTSIDE, WRONG, Worded, joined, suggestion, system, worded};
 use ::yard::{Fault, Outcome, Trouble};
 use render::instances::{end_words, state_words};
 use running::app::State;
