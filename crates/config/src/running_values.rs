@@ -67,7 +67,8 @@ fn read_service(value: &Value<'_, '_>) -> Option<Service> {
         return None;
     };
     if filled.is_empty() {
-        filled.insert(named.default_setting().to_owned(), "{url}".to_owned());
+        let usual = named.default_gives().iter();
+        filled.extend(usual.map(|(setting, template)| ((*setting).to_owned(), (*template).to_owned())));
     }
     Some(Service { kind: named, gives: filled })
 }

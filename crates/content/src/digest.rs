@@ -99,7 +99,7 @@ impl Write for Hasher {
 pub struct NotADigest(pub String);
 
 /// What is read through it is hashed.
-pub(crate) struct HashingReader<R> {
+pub struct HashingReader<R> {
     from: R,
     hasher: Hasher,
 }

@@ -15,12 +15,20 @@ pub enum ServiceKind {
     Redis,
     Memcached,
     Rabbitmq,
+    ObjectStore,
 }
 
 impl ServiceKind {
     /// All of them.
-    pub const ALL: [Self; 6] =
-        [Self::Postgresql, Self::Mysql, Self::Mariadb, Self::Redis, Self::Memcached, Self::Rabbitmq];
+    pub const ALL: [Self; 7] = [
+        Self::Postgresql,
+        Self::Mysql,
+        Self::Mariadb,
+        Self::Redis,
+        Self::Memcached,
+        Self::Rabbitmq,
+        Self::ObjectStore,
+    ];
 
     /// As it is written.
     pub fn name(self) -> &'static str {
@@ -31,6 +39,7 @@ impl ServiceKind {
             Self::Redis => "redis",
             Self::Memcached => "memcached",
             Self::Rabbitmq => "rabbitmq",
+            Self::ObjectStore => "object-store",
         }
     }
 
@@ -39,7 +48,7 @@ impl ServiceKind {
         Self::ALL.into_iter().find(|kind| kind.name() == name)
     }
 
-    /// The port that it has by convention.
+    /// The port that it has by convention; object stores have none, so theirs is our choice.
     pub fn port(self) -> u16 {
         match self {
             Self::Postgresql => 5432,
@@ -47,6 +56,7 @@ impl ServiceKind {
             Self::Redis => 6379,
             Self::Memcached => 11211,
             Self::Rabbitmq => 5672,
+            Self::ObjectStore => 9099,
         }
     }
 
@@ -58,16 +68,33 @@ impl ServiceKind {
             Self::Redis => Some("redis"),
             Self::Memcached => None,
             Self::Rabbitmq => Some("amqp"),
+            Self::ObjectStore => Some("http"),
         }
     }
 
-    /// The setting that it gives where nothing else is said.
-    pub fn default_setting(self) -> &'static str {
+    /// The settings that it gives where nothing else is said, each with its template; the first one says where it is.
+    pub fn default_gives(self) -> &'static [(&'static str, &'static str)] {
         match self {
-            Self::Postgresql | Self::Mysql | Self::Mariadb => "DATABASE_URL",
-            Self::Redis => "REDIS_URL",
-            Self::Memcached => "MEMCACHED_SERVERS",
-            Self::Rabbitmq => "AMQP_URL",
+            Self::Postgresql | Self::Mysql | Self::Mariadb => &[("DATABASE_URL", "{url}")],
+            Self::Redis => &[("REDIS_URL", "{url}")],
+            Self::Memcached => &[("MEMCACHED_SERVERS", "{url}")],
+            Self::Rabbitmq => &[("AMQP_URL", "{url}")],
+            // What clients of the S3 style read by themselves, and the usual name for the bucket.
+            Self::ObjectStore => &[
+                ("AWS_ENDPOINT_URL", "{url}"),
+                ("AWS_ACCESS_KEY_ID", "{user}"),
+                ("AWS_SECRET_ACCESS_KEY", "{password}"),
+                ("AWS_REGION", "us-east-1"),
+                ("S3_BUCKET", "{database}"),
+            ],
+        }
+    }
+
+    /// The setting by which the code of an app usually knows it.
+    pub fn usual_setting(self) -> &'static str {
+        match self {
+            Self::ObjectStore => "S3_BUCKET",
+            _ => self.default_gives()[0].0,
         }
     }
 }

@@ -95,6 +95,7 @@ fn service_name(kind: ServiceKind) -> &'static str {
         ServiceKind::Redis => "redis",
         ServiceKind::Memcached => "cache",
         ServiceKind::Rabbitmq => "queue",
+        ServiceKind::ObjectStore => "files",
     }
 }
 
@@ -104,8 +105,16 @@ fn services(text: &mut String, survey: &Survey, answers: &Answers) {
         text.push_str(&format!("\n{mark}[service.{}]\n", service_name(found.kind)));
         let comment = format!("{} speaks to it", found.driver);
         line(text, mark, &format!("kind = {:?}", found.kind.name()), &comment);
-        let gives = format!("gives = {{ {} = \"url\" }}", found.kind.default_setting());
-        line(text, mark, &gives, "the setting that holds its address");
+        let given = found.kind.default_gives();
+        let gives = given
+            .iter()
+            .map(|(setting, template)| format!("{setting} = {template:?}").replace(['{', '}'], ""));
+        let comment = if given.len() == 1 {
+            "the setting that holds its address"
+        } else {
+            "the settings that it fills"
+        };
+        line(text, mark, &format!("gives = {{ {} }}", gives.collect::<Vec<_>>().join(", ")), comment);
     }
 }
 
@@ -114,8 +123,9 @@ fn settings(text: &mut String, survey: &Survey, answers: &Answers) {
     if survey.reads.is_empty() {
         text.push_str("# LOG_LEVEL = \"info\"\n");
     }
-    let is_given =
-        |name: &String| answers.services.iter().any(|kind| kind.default_setting() == name.as_str());
+    let is_given = |name: &String| {
+        answers.services.iter().flat_map(|kind| kind.default_gives()).any(|(given, _)| given == name)
+    };
     for (name, read) in survey.reads.iter().filter(|(name, _)| !is_given(name)) {
         let place = said(&read.place).replace("found in", "read in");
         match (read.is_optional(), read.looks_secret) {

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 const FLOORS: [&[&str]; 13] = [
     &["cancel", "content", "proxy", "sandbox"],
     &["remote"],
-    &["model"],
+    &["model", "objects"],
     &["source", "config", "gateway", "descriptors"],
     &["ecosystems", "engine"],
     &["planning"],

@@ -209,6 +209,33 @@ fn services_are_started_from_packages_and_fill_the_settings() {
 }
 
 #[test]
+fn an_object_store_needs_no_packages_and_lets_in_only_who_has_its_key() {
+    let program = ferry();
+    program.edit(
+        "ferry/shtetl.toml",
+        "[process.caller]\nrun = \"node --call web:8080\"",
+        "[service.photos]\nkind = \"object-store\"\n\
+         gives = { TOKEN = \"{user}:{password}\", HARBOUR = \"{url} {database}\" }\n[task.say]\nrun = \"node --say 0\"\nbefore = \"release\"\n\
+         [process.caller]\nrun = \"node --call photos:9099\"",
+    );
+    let _ = program.succeed("build ferry --anyway");
+    let mut all = Followed::start(&program, "run ferry --all --with-services --port 0 --data kept");
+    all.wait_for("caller.1  | photos:9099 says");
+    assert_eq!(all.end("-INT"), Some(0));
+    let secret = fs::read_to_string(program.path("kept/.services/photos/object-store/password")).unwrap();
+    let lines = all.seen.join("\n");
+    for given in [
+        "photos.1  * healthy",
+        &format!("TOKEN app:{secret}"),
+        "HARBOUR http://127.0.2.1:9099 photos",
+        "<Code>SignatureDoesNotMatch</Code>",
+    ] {
+        assert!(lines.contains(given), "{given}: {lines}");
+    }
+    assert!(program.path("kept/.services/photos/object-store/data/buckets/photos").is_dir());
+}
+
+#[test]
 fn a_service_that_nobody_started_or_bound_is_named_before_anything_runs() {
     let program = with_service();
     insta::assert_snapshot!(program.run("run ferry --all"), @"
@@ -274,13 +301,13 @@ fn what_a_service_is_must_be_known() {
     shtetl.toml line 10: service.web: there is a process type or task of this name; give the service another
       10 | [service.web]
          | ~~~~~~~~~~~~~
-    shtetl.toml line 13: service.cache.kind: must be one of postgresql, mysql, mariadb, redis, memcached, rabbitmq
+    shtetl.toml line 13: service.cache.kind: must be one of postgresql, mysql, mariadb, redis, memcached, rabbitmq, object-store
       13 | kind = "rediss"
          |        ~~~~~~~~
     shtetl.toml line 16: service.tides.gives.TIDES: must be one of url, host, port, user, password, database, or a text with them in braces
       16 | gives = { TIDES = "adress" }
          |                   ~~~~~~~~
-    shtetl.toml line 17: service.queue: must say its kind: one of postgresql, mysql, mariadb, redis, memcached, rabbitmq
+    shtetl.toml line 17: service.queue: must say its kind: one of postgresql, mysql, mariadb, redis, memcached, rabbitmq, object-store
       17 | [service.queue]
          | ~~~~~~~~~~~~~~~
     what to do: correct it; nothing was built

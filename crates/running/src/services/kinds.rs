@@ -26,6 +26,7 @@ impl Site {
         match self.kind {
             ServiceKind::Redis => "0".to_owned(),
             ServiceKind::Memcached | ServiceKind::Rabbitmq => String::new(),
+            ServiceKind::ObjectStore => bucket(&self.name),
             ServiceKind::Postgresql | ServiceKind::Mysql | ServiceKind::Mariadb => {
                 self.name.replace('-', "_")
             }
@@ -41,6 +42,8 @@ impl Site {
             _ => (USER, self.password.as_str()),
         };
         let url = match self.kind.scheme() {
+            // The key is not part of its address.
+            Some(scheme) if self.kind == ServiceKind::ObjectStore => format!("{scheme}://{host}:{port}"),
             Some(scheme) => format!("{scheme}://{user}:{password}@{host}:{port}/{database}"),
             None => format!("{host}:{port}"),
         };
@@ -49,7 +52,12 @@ impl Site {
     }
 }
 
-/// Its packages.
+/// The bucket of an object store; its names have at least three letters.
+fn bucket(name: &str) -> String {
+    if name.len() < 3 { format!("{name}-files") } else { name.to_owned() }
+}
+
+/// Its packages; nothing for what this program does itself.
 pub(super) fn packages(kind: ServiceKind) -> &'static [&'static str] {
     match kind {
         ServiceKind::Postgresql => &["postgresql-17", "libpam0g"],
@@ -57,6 +65,7 @@ pub(super) fn packages(kind: ServiceKind) -> &'static [&'static str] {
         ServiceKind::Redis => &["redis-server"],
         ServiceKind::Memcached => &["memcached"],
         ServiceKind::Rabbitmq => &["rabbitmq-server", "bash", "coreutils", "gawk", "grep", "hostname", "sed"],
+        ServiceKind::ObjectStore => &[],
     }
 }
 
@@ -80,7 +89,9 @@ pub(super) fn files(site: &Site) -> Vec<(&'static str, String)> {
                 site.kind.port()
             ),
         )],
-        ServiceKind::Mysql | ServiceKind::Mariadb | ServiceKind::Memcached => Vec::new(),
+        ServiceKind::Mysql | ServiceKind::Mariadb | ServiceKind::Memcached | ServiceKind::ObjectStore => {
+            Vec::new()
+        }
     }
 }
 
@@ -108,7 +119,9 @@ pub(super) fn preparation(site: &Site, layers: &[PathBuf]) -> Result<Vec<Program
         ServiceKind::Mysql | ServiceKind::Mariadb => {
             vec![Program { command: words(MARIADB_BOOTSTRAP), input: mariadb_statements(site, layers)? }]
         }
-        ServiceKind::Redis | ServiceKind::Memcached | ServiceKind::Rabbitmq => Vec::new(),
+        ServiceKind::Redis | ServiceKind::Memcached | ServiceKind::Rabbitmq | ServiceKind::ObjectStore => {
+            Vec::new()
+        }
     })
 }
 
@@ -132,6 +145,7 @@ pub(super) fn command(site: &Site, layers: &[PathBuf]) -> Result<Vec<String>> {
             let folder = only_folder(site, layers, "usr/lib/rabbitmq/lib")?;
             vec![format!("/usr/lib/rabbitmq/lib/{folder}/sbin/rabbitmq-server")]
         }
+        ServiceKind::ObjectStore => Vec::new(),
     })
 }
 
@@ -238,6 +252,7 @@ mod tests {
                 "redis://:pw@pier-side:6379/0",
                 "pier-side:11211",
                 "amqp://app:pw@pier-side:5672/",
+                "http://pier-side:9099",
             ]
         );
     }

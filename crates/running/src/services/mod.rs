@@ -3,6 +3,7 @@
 
 mod bound;
 mod kinds;
+mod object_store;
 mod probes;
 mod root;
 
@@ -12,8 +13,9 @@ pub use root::Source;
 use crate::app::health::HealthCheck;
 use crate::app::instance::Care;
 use crate::app::output::{Written, pipes};
-use crate::app::{InstanceName, Keepers, Pool, State, Status, Tell};
+use crate::app::{InstanceName, Keepers, Pool, State, Status, Tell, What};
 use crate::image::owned_folder;
+use crate::ports::Target;
 use crate::process::{Launched, Listening, Work, launch};
 use crate::ways::Way;
 use cancel::Cancel;
@@ -23,6 +25,7 @@ use kinds::Site;
 use model::error::RunError;
 use model::service::Access;
 use model::{Error, PathFacts, Result, Service, ServiceKind};
+use object_store::ObjectStore;
 use sandbox::{Ended, Limits, Mode};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -60,9 +63,12 @@ pub struct ServiceStart {
 }
 
 /// Running services; they are ended when this is dropped.
+#[derive(Default)]
 pub struct RunningServices {
     keepers: Keepers,
-    pools: Vec<(String, ServiceKind, Arc<Pool>)>,
+    /// Name, kind, and what leads there.
+    targets: Vec<(String, ServiceKind, Target)>,
+    object_stores: Vec<ObjectStore>,
     /// How each is reached by the app.
     pub access: BTreeMap<String, Access>,
 }
@@ -77,14 +83,24 @@ impl RunningServices {
         tell: &Tell,
     ) -> Result<Self> {
         fs::create_dir_all(logs).facts(logs)?;
-        let mut all = Self { keepers: Keepers::default(), pools: Vec::new(), access: BTreeMap::new() };
+        let (own, services): (Vec<_>, Vec<_>) =
+            services.into_iter().partition(|start| start.service.kind == ServiceKind::ObjectStore);
+        let mut all = Self::default();
+        for start in own {
+            let store = ObjectStore::start(&start)?;
+            let name = InstanceName { process: start.name.clone(), number: 1 };
+            tell(&name, &What::State(State::Healthy));
+            all.targets.push((start.name.clone(), ServiceKind::ObjectStore, store.target()));
+            all.access.insert(start.name, store.access(all.targets.len()));
+            all.object_stores.push(store);
+        }
         // None is started before the data of all is there.
         let prepare = |start| Prepared::new(Arc::clone(store), start, limits);
         let prepared = services.into_iter().map(prepare).collect::<Result<Vec<_>>>()?;
         for running in prepared {
             let name = running.site.name.clone();
             let pool: Arc<Pool> = Arc::default();
-            all.pools.push((name.clone(), running.site.kind, Arc::clone(&pool)));
+            all.targets.push((name.clone(), running.site.kind, pool.target()));
             all.access.insert(name.clone(), running.site.access());
             let site = running.site.clone();
             let care = Care {
@@ -114,13 +130,12 @@ impl RunningServices {
 
     /// The ways to them.
     pub fn ways(&self) -> Vec<Way> {
-        let [a, b, c] = NETWORK;
-        let numbered = (1..=u8::MAX).zip(&self.pools);
-        let way = |(number, (name, kind, pool)): (u8, &(String, ServiceKind, Arc<Pool>))| Way {
+        let numbered = (1..=usize::from(u8::MAX)).zip(&self.targets);
+        let way = |(number, (name, kind, target)): (usize, &(String, ServiceKind, Target))| Way {
             name: Some(name.clone()),
-            address: Ipv4Addr::new(a, b, c, number),
+            address: address(number),
             port: kind.port(),
-            to: pool.target(),
+            to: Arc::clone(target),
         };
         numbered.map(way).collect()
     }
@@ -132,11 +147,17 @@ impl RunningServices {
 
     /// Asks all to end, waits, and ends those that did not within `patience`.
     pub fn stop(&self, patience: Duration) {
-        for (name, kind, _) in &self.pools {
+        for (name, kind, _) in &self.targets {
             self.keepers.end(|instance| instance.process == *name, kinds::end_signal(*kind));
         }
         self.keepers.wait_for_end(patience);
     }
+}
+
+/// The address of the service with a number, from 1.
+fn address(number: usize) -> Ipv4Addr {
+    let [a, b, c] = NETWORK;
+    Ipv4Addr::new(a, b, c, u8::try_from(number).unwrap_or(u8::MAX))
 }
 
 /// A service whose data is there.

@@ -9,7 +9,7 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 
 /// Packages that speak to a kind of service, as their registries call them.
-const DRIVERS: [(ServiceKind, &[&str]); 5] = [
+const DRIVERS: [(ServiceKind, &[&str]); 6] = [
     (
         ServiceKind::Postgresql,
         &[
@@ -86,6 +86,20 @@ const DRIVERS: [(ServiceKind, &[&str]); 5] = [
             "com.rabbitmq:amqp-client",
         ],
     ),
+    (
+        ServiceKind::ObjectStore,
+        &[
+            "@aws-sdk/client-s3",
+            "boto3",
+            "aioboto3",
+            "s3fs",
+            "aws-sdk-s3",
+            "aws/aws-sdk-php",
+            "league/flysystem-aws-s3-v3",
+            "github.com/aws/aws-sdk-go-v2/service/s3",
+            "software.amazon.awssdk:s3",
+        ],
+    ),
 ];
 
 /// A service that an app seems to need.
@@ -107,7 +121,7 @@ pub(super) fn found<'f>(
     let declared: Vec<&String> = findings.flat_map(|finding| &finding.declared).collect();
     let driver_of = |(kind, names): (ServiceKind, &[&str])| {
         let driver = declared.iter().find(|name| names.contains(&name.to_lowercase().as_str()))?;
-        let variable = Some(kind.default_setting()).filter(|name| reads.contains_key(*name));
+        let variable = Some(kind.usual_setting()).filter(|name| reads.contains_key(*name));
         Some(FoundService { kind, driver: (*driver).clone(), variable: variable.map(str::to_owned) })
     };
     DRIVERS.into_iter().filter_map(driver_of).collect()

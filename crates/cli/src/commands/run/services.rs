@@ -9,7 +9,7 @@ use config::addresses::Addresses;
 use engine::{Budget, Session};
 use model::error::RunError;
 use model::service::Access;
-use model::{Ecosystem, Error, Service};
+use model::{Ecosystem, Error, Service, ServiceKind};
 use remote::Network;
 use render::Output;
 use running::app::{Status, Tell};
@@ -134,7 +134,10 @@ fn prepare(
             name: (*name).clone(),
             service: (*service).clone(),
             folder: folder.join(name),
-            layers: source.root(service.kind, &session)?,
+            layers: match service.kind {
+                ServiceKind::ObjectStore => Vec::new(),
+                kind => source.root(kind, &session)?,
+            },
         })
     };
     services.iter().map(start).collect()
