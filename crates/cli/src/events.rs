@@ -51,6 +51,9 @@ impl<'o> Renderer<'o> {
 pub fn line(event: &Event) -> Option<String> {
     Some(match event {
         Event::Found { step, .. } => format!("{step}: found in the store"),
+        Event::Shared { step, milliseconds, .. } => {
+            format!("{step}: from the shared store in {}", words::duration(*milliseconds))
+        }
         Event::Started { step, because, .. } => format!("{step}: runs, {}", words::reason(because)),
         Event::Finished { step, milliseconds, size, .. } => {
             format!("{step}: done in {}, {}", words::duration(*milliseconds), words::size(*size))
@@ -90,7 +93,7 @@ impl Live {
                 // It cannot fail in a way that matters: the note is in the ledger too.
                 let _ = self.all.println(line(event).unwrap_or_default());
             }
-            Event::Found { .. } => {}
+            Event::Found { .. } | Event::Shared { .. } => {}
         }
     }
 }

@@ -3,6 +3,7 @@
 use crate::addresses;
 use crate::arguments::{Global, SourceOptions};
 use crate::folders::{user_file, user_folder};
+use bases::debian::SeenSuites;
 use bases::host::Host;
 use cancel::Cancel;
 use config::addresses::AddressBook;
@@ -46,6 +47,8 @@ pub struct Surroundings {
     pub created: String,
     /// The buildpacks in force.
     pub buildpacks: Buildpacks,
+    /// What this process has learned of archives already.
+    pub seen: Arc<SeenSuites>,
     /// Ends the work early.
     pub cancel: Cancel,
     /// What the user says for all apps.
@@ -82,6 +85,7 @@ impl Surroundings {
             jobs: global.jobs.unwrap_or_else(default_jobs).max(1),
             platform: own_platform(),
             created: creation_time()?,
+            seen: Arc::default(),
             cancel: Cancel::new(),
             buildpacks,
             user,
@@ -102,6 +106,7 @@ impl Surroundings {
             platform: self.platform.clone(),
             created: self.created.clone(),
             buildpacks: self.buildpacks.clone(),
+            seen: Arc::clone(&self.seen),
             cancel: self.cancel.clone(),
             user: self.user.clone(),
             rules: self.rules.clone(),

@@ -9,6 +9,7 @@
 //! | `reader`, `values`, `running_values` | TOML with places, and every key with its meaning |
 //! | `layers` | which value is in force, and who said it |
 //! | `user` | the user's own configuration, for all apps |
+//! | `town` | `town.toml`: many apps together |
 //! | [`schema`] | JSON Schemas of what may be written |
 //! | [`pins`] | `shtetl.lock` |
 //! | [`addresses`] | where packages come from, and who said so |
@@ -23,6 +24,7 @@ pub mod pins;
 mod reader;
 mod running_values;
 pub mod schema;
+mod town;
 mod user;
 mod values;
 
@@ -37,6 +39,7 @@ use model::{
 };
 use std::collections::BTreeMap;
 use std::path::Path;
+pub use town::{TownEntry, TownFile, TownGroup};
 pub use user::{UserConfig, UserLimits};
 
 /// Everything that `shtetl.toml` says; nothing in it is required.

@@ -12,6 +12,8 @@ use serde::{Deserialize, Serialize};
 pub enum Event {
     /// A step's result is in the store.
     Found { app: String, step: String, role: Role, size: u64 },
+    /// A step's result was in the shared store.
+    Shared { app: String, step: String, role: Role, size: u64, milliseconds: u64 },
     /// A step begins.
     Started { app: String, step: String, role: Role, because: MissReason },
     /// A step has done a part of its work.
@@ -38,6 +40,9 @@ pub struct StepOutcome {
     /// When it began, in milliseconds since the first step could.
     #[serde(default)]
     pub began: u64,
-    /// How long it ran, in milliseconds.
+    /// How long it ran, in milliseconds, or how long its result travelled.
     pub milliseconds: u64,
+    /// Whether its result came from the shared store.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub shared: bool,
 }

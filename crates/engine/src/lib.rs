@@ -11,13 +11,15 @@
 //! | `step`, `step_graph` | what bases and buildpacks contribute, and one graph of it |
 //! | `graph`, `queue` | generic and pure: nodes that need each other, and the order in which they are done |
 //! | `budget`, `session`, `parallel` | how much is done at once, and what all builds of a process share |
-//! | `execute`, `event`, `reason` | the loop, what it tells, and why a step has to run |
+//! | `decide`, `reason` | what the store has, and why a step has to run |
+//! | `execute`, `run_step`, `event` | the loop over all steps, one step, and what is told of it |
 //! | `program_step`, `collect` | programs of steps, isolated, and what they wrote |
 //! | `download_buffer`, `package_archive`, `layer_shards`, `support_files`, `unpacked_layers` | what actions share |
 #![forbid(unsafe_code)]
 
 mod budget;
 pub mod collect;
+mod decide;
 mod digester;
 pub mod download_buffer;
 mod event;
@@ -33,6 +35,7 @@ mod parallel;
 pub mod program_step;
 mod queue;
 mod reason;
+mod run_step;
 pub mod sandbox_mode;
 mod scratch;
 mod session;
@@ -43,8 +46,9 @@ mod told_lines;
 pub mod unpacked_layers;
 
 pub use budget::{Budget, Gate};
+pub use decide::{Decision, Decisions, Finished, decide, keep_as};
 pub use event::{Event, StepOutcome};
-pub use execute::{Decision, Decisions, Finished, decide, execute, keep_as};
+pub use execute::{OnFailure, execute, execute_groups};
 pub use failed_root::{FailedRoot, KeptRoot};
 pub use fingerprint::{Fingerprint, Input, Recipe, parts_digest};
 pub use fragments::append_fragment;
@@ -53,6 +57,6 @@ pub use key::LayerTarget;
 pub use parallel::{each_fetched, each_in_parallel, find_in_parallel, run_indexed};
 pub use queue::Queue;
 pub use reason::{Change, MissReason};
-pub use session::Session;
+pub use session::{Session, SharedResults};
 pub use step::{Action, Fetches, Produced, Step, StepContext};
 pub use step_graph::{BuildSteps, Node, StepGraph};

@@ -3,10 +3,22 @@
 use crate::budget::Budget;
 use crate::event::Event;
 use crate::failed_root::KeptRoot;
+use crate::step::Produced;
 use cancel::Cancel;
+use content::StepKey;
 use content::store::Store;
 use remote::Fetcher;
 use sandbox::Limits;
+
+/// Results of steps that many machines share. It may only help: whatever goes wrong there, the step is made here.
+pub trait SharedResults: Sync {
+    /// The result of a step, with its layer, which is in `store` from then on; and how long the step took where it ran, in
+    /// milliseconds. What is not whole, or not from somebody who is trusted, is not there.
+    fn fetch(&self, key: StepKey, store: &Store) -> Option<(Produced, u64)>;
+
+    /// Takes in the result of a step that ran here; `milliseconds` is how long it took.
+    fn offer(&self, key: StepKey, produced: &Produced, milliseconds: u64);
+}
 
 /// One a process: store, connections, budget, and who is told.
 pub struct Session<'a> {
@@ -22,6 +34,8 @@ pub struct Session<'a> {
     pub limits: Limits,
     /// Where the root of the first step whose program fails is kept; without it, it is removed.
     pub failed_root: Option<&'a KeptRoot>,
+    /// Results that other machines made.
+    pub shared: Option<&'a dyn SharedResults>,
     /// Ends everything early.
     pub cancel: &'a Cancel,
 }

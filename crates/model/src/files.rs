@@ -8,3 +8,6 @@ pub const PINS: &str = "shtetl.lock";
 
 /// The pins while they are written; a build that was killed may leave it.
 pub const PINS_FRESH: &str = "shtetl.lock.new";
+
+/// Which apps belong together.
+pub const TOWN: &str = "town.toml";

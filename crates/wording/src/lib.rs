@@ -14,6 +14,7 @@ mod source;
 mod step;
 mod survey;
 mod swap;
+mod town;
 mod worded;
 mod yard;
 
@@ -159,6 +160,7 @@ fn words_of(error: &Error) -> Worded {
         Error::Run(error) => run::words_of(error),
         Error::Registry(error) => registry::words_of(error),
         Error::Swap(error) => swap::words_of(error),
+        Error::Town(error) => town::words_of(error),
         Error::NoSandbox(refusal) => sandbox::refused(refusal),
         Error::Sandbox(error) => sandbox::words_of(error),
         Error::Interrupted => worded(INTERRUPTED, "interrupted; nothing half done is left behind", ""),

@@ -3,7 +3,7 @@
 use crate::buildpacks::Buildpacks;
 use crate::survey::{Observed, Survey, find_or_remember, survey};
 use crate::{member, shared_libraries};
-use bases::debian::tool_names;
+use bases::debian::{SeenSuites, tool_names};
 use bases::host::Host;
 use config::addresses::AddressBook;
 use config::{AddedBuildpack, AppConfig, Choice, ConfigPlace, Effective, Origin, added_buildpacks};
@@ -147,6 +147,8 @@ pub struct BuildRequest<'a> {
     pub host: &'a Host,
     /// Where packages come from.
     pub book: &'a Arc<AddressBook>,
+    /// What this process has learned of archives already.
+    pub seen: &'a SeenSuites,
     /// Gets what has to be known before the build; without the network, only what is in folders.
     pub fetcher: &'a Fetcher,
     /// Credentials for registries of images.

@@ -150,42 +150,94 @@ pub fn build(
         finished = attempt();
         tell_damage(&telling);
     }
-    let milliseconds = u64::try_from(order.started.elapsed().as_millis()).unwrap_or(u64::MAX);
-    let mut entry = Entry {
+    let log = log.into_inner().unwrap_or_else(PoisonError::into_inner);
+    match finished {
+        Err(error) => {
+            enter_failure(app, order, &error, log, store)?;
+            Err(error)
+        }
+        Ok(written) => enter(app, order, written, log, store),
+    }
+}
+
+/// Writes the image of an app whose steps are finished, for one platform, and enters the build into the ledger with what
+/// happened.
+pub fn finish(
+    app: &App,
+    planned: Planned<'_>,
+    steps: &BuiltSteps<'_>,
+    log: Vec<Event>,
+    session: &Session<'_>,
+) -> Result<Built> {
+    let (store, name) = (session.store, &app.survey.name);
+    let _turn = store.lock(&format!("app-{name}"))?;
+    let (digest, first) = write_documents(app, planned, steps, session)?;
+    let before = give_name(store, name, planned.order.tag, digest)?;
+    enter(app, planned.order, Written { digest, before, first, others: Vec::new() }, log, store)
+}
+
+/// Writes new pins of an app, and gives what people should know of the plan.
+pub fn settle_pins(worklist: &Worklist) -> Vec<String> {
+    let notes = Mutex::new(Vec::new());
+    write_pins(worklist, &|event| {
+        if let Event::Note { text } = event {
+            notes.lock().unwrap_or_else(PoisonError::into_inner).push(text);
+        }
+    });
+    notes.into_inner().unwrap_or_else(PoisonError::into_inner)
+}
+
+fn entry(order: &BuildRequest<'_>, log: Vec<Event>) -> Entry {
+    Entry {
         number: 0,
         tag: order.tag.to_owned(),
         started: order.now / 1_000_000_000,
-        milliseconds,
+        milliseconds: u64::try_from(order.started.elapsed().as_millis()).unwrap_or(u64::MAX),
         digest: None,
         failure: None,
         steps: Vec::new(),
-        log: log.into_inner().unwrap_or_else(PoisonError::into_inner),
-    };
-    match finished {
-        Err(error) => {
-            entry.failure = Some(error.to_string());
-            ledger::append(store, name, entry)?;
-            Err(error)
-        }
-        Ok(Written { digest, before, first: BuiltPlatform { outcomes, record }, others }) => {
-            entry.digest = Some(digest);
-            let of_others = others.iter().flat_map(|other| &other.outcomes);
-            entry.steps = outcomes.iter().chain(of_others).cloned().collect();
-            let number = ledger::append(store, name, entry)?;
-            Ok(Built {
-                name: name.clone(),
-                tag: order.tag.to_owned(),
-                digest,
-                before,
-                number,
-                outcomes,
-                record,
-                others,
-                left_out: app.survey.left_out.clone(),
-                milliseconds,
-            })
-        }
+        log,
     }
+}
+
+/// Enters a failed build into the ledger.
+pub fn enter_failure(
+    app: &App,
+    order: &BuildRequest<'_>,
+    error: &Error,
+    log: Vec<Event>,
+    store: &Store,
+) -> Result<()> {
+    let entry = Entry { failure: Some(error.to_string()), ..entry(order, log) };
+    ledger::append(store, &app.survey.name, entry).map(drop)
+}
+
+/// Enters a build into the ledger.
+fn enter(
+    app: &App,
+    order: &BuildRequest<'_>,
+    Written { digest, before, first, others }: Written,
+    log: Vec<Event>,
+    store: &Store,
+) -> Result<Built> {
+    let BuiltPlatform { outcomes, record } = first;
+    let of_others = others.iter().flat_map(|other| &other.outcomes);
+    let steps = outcomes.iter().chain(of_others).cloned().collect();
+    let entry = Entry { digest: Some(digest), steps, ..entry(order, log) };
+    let (name, milliseconds) = (app.survey.name.clone(), entry.milliseconds);
+    let number = ledger::append(store, &name, entry)?;
+    Ok(Built {
+        name,
+        tag: order.tag.to_owned(),
+        digest,
+        before,
+        number,
+        outcomes,
+        record,
+        others,
+        left_out: app.survey.left_out.clone(),
+        milliseconds,
+    })
 }
 
 /// Tells what was found damaged in the store.
@@ -239,14 +291,20 @@ fn write_all(app: &App, all: &[Planned<'_>], exports: Exports<'_>, session: &Ses
         [only] => *only,
         all => image::join(store, all)?,
     };
-    let path = store.image_path(&app.survey.name, all[0].order.tag);
+    let before = give_name(store, &app.survey.name, all[0].order.tag, digest)?;
+    exports.write(store, digest)?;
+    let first = built.remove(0);
+    Ok(Written { digest, before, first, others: built })
+}
+
+/// Gives an image its name; what had the name before is told.
+fn give_name(store: &Store, name: &str, tag: &str, digest: BlobDigest) -> Result<Option<BlobDigest>> {
+    let path = store.image_path(name, tag);
     let before = store.read_document(&path).whole();
     if before != Some(digest) {
         store.write_document(&path, &digest)?;
     }
-    exports.write(store, digest)?;
-    let first = built.remove(0);
-    Ok(Written { digest, before, first, others: built })
+    Ok(before)
 }
 
 fn write_image(
@@ -255,10 +313,26 @@ fn write_image(
     order: &BuildRequest<'_>,
     session: &Session<'_>,
 ) -> Result<(BlobDigest, BuiltPlatform)> {
-    let (store, name) = (session.store, &app.survey.name);
     let mut graph = StepGraph::default();
-    let wanted = graph.add(&worklist.build_steps(name));
-    let mut finished = execute(&graph, &wanted, session)?;
+    let wanted = graph.add(&worklist.build_steps(&app.survey.name));
+    let finished = execute(&graph, &wanted, session)?;
+    write_documents(
+        app,
+        Planned { worklist, order },
+        &BuiltSteps { graph: &graph, wanted: &wanted, finished: &finished },
+        session,
+    )
+}
+
+/// Writes the documents of an image whose steps are finished.
+fn write_documents(
+    app: &App,
+    Planned { worklist, order }: Planned<'_>,
+    steps: &BuiltSteps<'_>,
+    session: &Session<'_>,
+) -> Result<(BlobDigest, BuiltPlatform)> {
+    let (store, name) = (session.store, &app.survey.name);
+    let BuiltSteps { graph, wanted, finished } = *steps;
     let layers = wanted.iter().filter_map(|key| {
         let done = finished.get(key)?;
         Some(Layer { role: done.outcome.role, written: &done.produced.layer })
@@ -277,12 +351,7 @@ fn write_image(
             (session.events)(Event::Note { text });
         }
     }
-    let record = Record::of(
-        &app.survey,
-        worklist,
-        &BuiltSteps { graph: &graph, wanted: &wanted, finished: &finished },
-        needs,
-    );
+    let record = Record::of(&app.survey, worklist, steps, needs);
     let documents = Documents {
         record: &record,
         env: &worklist.env,
@@ -294,6 +363,6 @@ fn write_image(
     let mut outcomes: Vec<StepOutcome> =
         wanted.iter().filter_map(|key| Some(finished.get(key)?.outcome.clone())).collect();
     let for_build = graph.in_order(&wanted).into_iter().filter(|key| !wanted.contains(key));
-    outcomes.extend(for_build.filter_map(|key| Some(finished.remove(&key)?.outcome)));
+    outcomes.extend(for_build.filter_map(|key| Some(finished.get(&key)?.outcome.clone())));
     Ok((digest, BuiltPlatform { outcomes, record }))
 }

@@ -198,6 +198,7 @@ impl Harbour {
             created: "2026-01-01T00:00:00Z",
             host: &host,
             book: &book,
+            seen: &Default::default(),
             fetcher: &fetcher,
             credentials: &credentials,
             pinning,
@@ -213,6 +214,7 @@ impl Harbour {
             events: &|_| {},
             limits: sandbox::Limits::STEP,
             failed_root: None,
+            shared: None,
             cancel: &Cancel::new(),
         };
         let built =

@@ -10,6 +10,7 @@ mod libraries;
 mod npm_node;
 mod php;
 mod pins;
+mod seen;
 mod services;
 mod suites;
 mod unpack;
@@ -18,6 +19,7 @@ pub use composition::{Composed, ComposedLayer, EVERYTHING, choose_again, compose
 pub use npm_node::{LIBRARIES, find as find_exact};
 use pins::BASE_SET;
 pub use pins::{Archives, EXTRA, Wanted, WantedRuntime, resolve, resolve_build};
+pub use seen::SeenSuites;
 pub use services::{resolve_service, service_root};
 pub use suites::{BASE, BUILD_BASE, SUITES, Suite, SuiteRuntime};
 

@@ -9,14 +9,16 @@ use model::pins::{PackagePin, PinnedSet, Sets, SuitePin};
 use model::{Error, Result};
 use remote::packages::debian::{self, Index, Package, Release, Signatures};
 use remote::{Address, Fetcher, RemoteError};
+use serde::{Serialize, Serializer};
 use std::collections::BTreeMap;
 
 /// A runtime of a suite, as an app wants it.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Serialize)]
 pub struct WantedRuntime {
     /// For example `java`.
     pub name: String,
     /// Which of the suite; `None` when it comes from elsewhere and only its libraries are meant.
+    #[serde(skip)]
     pub own: Option<&'static SuiteRuntime>,
     /// The name of its set.
     pub set: String,
@@ -35,8 +37,10 @@ impl WantedRuntime {
 }
 
 /// What packages are chosen for.
+#[derive(Serialize)]
 pub struct Wanted<'a> {
     /// The suite.
+    #[serde(serialize_with = "by_name")]
     pub suite: &'static Suite,
     /// Debian's name of the processor.
     pub architecture: &'static str,
@@ -64,6 +68,10 @@ pub struct Archives<'a> {
     pub now: i64,
     /// Whether a release that is past its time will do.
     pub outdated: bool,
+}
+
+fn by_name<S: Serializer>(suite: &Suite, to: S) -> std::result::Result<S::Ok, S::Error> {
+    to.serialize_str(suite.name)
 }
 
 pub(super) fn unmet(suite: &Suite) -> impl Fn(Unmet) -> Error + Copy {

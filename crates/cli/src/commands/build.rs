@@ -264,6 +264,7 @@ fn build_showing(
         events: &|event| renderer.show(&event),
         limits: surroundings.step_limits(),
         failed_root,
+        shared: None,
         cancel: &surroundings.cancel,
     };
     Ok(build::build(app, first, others, exports, &session)?)

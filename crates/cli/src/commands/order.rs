@@ -22,6 +22,7 @@ pub fn order<'a>(
         book: &surroundings.book,
         credentials: &surroundings.credentials,
         fetcher,
+        seen: &surroundings.seen,
         pinning: Pinning::Keep,
         now: Surroundings::now(),
         started: Instant::now(),

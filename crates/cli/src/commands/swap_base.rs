@@ -64,6 +64,7 @@ pub fn run(options: &SwapBaseOptions, surroundings: &Surroundings, output: &Outp
             events: &|event| renderer.show(&event),
             limits: surroundings.step_limits(),
             failed_root: None,
+            shared: None,
             cancel: &surroundings.cancel,
         },
     };

@@ -10,6 +10,7 @@ mod source;
 mod step;
 mod survey;
 mod swap;
+mod town;
 
 pub use base::BaseError;
 pub use config::ConfigError;
@@ -21,6 +22,7 @@ pub use source::SourceError;
 pub use step::StepError;
 pub use survey::SurveyError;
 pub use swap::{Misfit, SwapError};
+pub use town::TownError;
 
 use ::sandbox::{Refusal, SandboxError};
 use content::ContentError;
@@ -64,6 +66,9 @@ pub enum Error {
     /// Images that are to be put on another base.
     #[error(transparent)]
     Swap(#[from] SwapError),
+    /// Many apps together.
+    #[error(transparent)]
+    Town(#[from] TownError),
     /// No way to isolate a process works on this machine.
     #[error(transparent)]
     NoSandbox(#[from] Refusal),

@@ -7,19 +7,22 @@ use crate::buildpacks::Buildpacks;
 use crate::survey::{needed_runtimes, needed_tools};
 use bases::debian;
 use bases::debian::{
-    Archives, BASE, BUILD_BASE, BuildRoot, DebianBase, EXTRA, LIBRARIES, Suite, Wanted, WantedRuntime,
+    Archives, BASE, BUILD_BASE, BuildRoot, DebianBase, EXTRA, LIBRARIES, SeenSuites, Suite, Wanted,
+    WantedRuntime,
 };
 use bases::empty::EmptyBase;
 use config::addresses::Addresses;
 use config::pins::Pins;
+use content::digest::Sha256;
 use content::store::Store;
 use model::OptionSpec;
 use model::error::{BaseError, ConfigError};
-use model::pins::{ExactRuntime, PinnedSet, Sets};
+use model::pins::{ExactRuntime, PinnedSet, Sets, SuitePin};
 use model::platform::own_platform;
 use model::{Ecosystem, EmptyPart, Error, PathFacts, Result, RuntimeWish};
 use planning::Base;
 use remote::Address;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 
 /// What is pinned: for the image's platform, packages and runtimes from a registry.
@@ -30,6 +33,17 @@ pub(super) struct Pinned {
     /// The root that things are built in, on this machine's platform.
     build: PinnedSet,
 }
+
+/// The packages that were chosen from a suite in a state.
+#[derive(Serialize, Deserialize)]
+struct ChosenPackages {
+    suites: BTreeMap<String, SuitePin>,
+    sets: Sets,
+    build: PinnedSet,
+}
+
+/// How packages are chosen; a change of it makes what is kept of it void.
+const CHOICE_FORMAT: u32 = 1;
 
 /// What an app wants of a suite.
 pub(super) struct SuiteRequest<'a> {
@@ -151,6 +165,27 @@ impl<'a> SuiteRequest<'a> {
         all.then(|| Pinned { sets: known.clone(), exact, build })
     }
 
+    /// Chooses packages. What the same state of the suite came to before, for whatever app, it comes to again.
+    fn choice(&self, archives: &Archives<'_>, seen: &SeenSuites) -> Result<ChosenPackages> {
+        let (suite, own) = (self.wanted.suite, own_architecture(&self.base)?);
+        let asked = (CHOICE_FORMAT, &self.wanted, &self.build, own, seen.state(archives, suite)?);
+        let asked = Sha256::of(&serde_json::to_vec(&asked).map_err(std::io::Error::other)?);
+        let place = archives.store.fragment_path("debian-choices", asked);
+        if let Some(known) = archives.store.read_document(&place).whole() {
+            return Ok(known);
+        }
+        let index = seen.index(archives, suite, self.wanted.architecture)?;
+        let sets = debian::resolve(&self.wanted, &index)?;
+        let mut build = PinnedSet::default();
+        if !self.build.is_empty() {
+            let index = seen.index(archives, suite, own)?;
+            build = debian::resolve_build(suite, &self.build, &index)?;
+        }
+        let chosen = ChosenPackages { suites: seen.state(archives, suite)?, sets, build };
+        archives.store.write_document(&place, &chosen)?;
+        Ok(chosen)
+    }
+
     /// Asks the registry for the runtimes that the suite does not have as they are wanted.
     fn find_exact(&self, app: &App, order: &BuildRequest<'_>) -> Result<BTreeMap<String, ExactRuntime>> {
         let mut found = BTreeMap::new();
@@ -238,19 +273,10 @@ impl BaseRequest for SuiteRequest<'_> {
             outdated: app.config.outdated.unwrap_or_default(),
         };
         let exact = self.find_exact(app, order)?;
-        let suite = self.wanted.suite;
-        let (index, suites) = archives.index(suite, self.wanted.architecture)?;
-        let sets = debian::resolve(&self.wanted, &index)?;
-        let (own, mut build) = (own_platform(), PinnedSet::default());
-        if !self.build.is_empty() {
-            let other = match self.platform == own {
-                true => None,
-                false => Some(archives.index(suite, own_architecture(&self.base)?)?.0),
-            };
-            build = debian::resolve_build(suite, &self.build, other.as_ref().unwrap_or(&index))?;
-        }
+        let choice = self.choice(&archives, order.seen)?;
+        let ChosenPackages { suites, sets, build } = choice;
         let mut new = Pins::with(old, &self.base, suites, self.platform, sets.clone(), exact.clone());
-        new.set_build(&own, &build);
+        new.set_build(&own_platform(), &build);
         let new = NewPins::new(app, old, &new, self.platform, archives.addresses[1].is_none());
         Ok((self.base(app, order, Pinned { sets, exact, build }), new))
     }

@@ -361,8 +361,16 @@ impl Worklist {
         }
     }
 
+    /// Whether a step, or one of its root, has to find out what its programs fetch.
+    pub fn records(&self) -> bool {
+        fn records(step: &Step) -> bool {
+            step.fetches.as_ref().is_some_and(|fetches| fetches.records) || step.root.iter().any(records)
+        }
+        self.steps.iter().any(records)
+    }
+
     /// The steps, as the engine takes them.
-    pub(crate) fn build_steps<'s>(&'s self, app: &'s str) -> BuildSteps<'s> {
+    pub fn build_steps<'s>(&'s self, app: &'s str) -> BuildSteps<'s> {
         let Self { steps, target, root_target, source_input, .. } = self;
         BuildSteps { app, steps, image: target, root: root_target, source: source_input }
     }

@@ -127,6 +127,7 @@ fn prepare(
         events: &|event| renderer.show(&event),
         limits: surroundings.step_limits(),
         failed_root: None,
+        shared: None,
         cancel: &surroundings.cancel,
     };
     let start = |(name, service): &(&String, &Service)| {

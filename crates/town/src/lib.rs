@@ -1,0 +1,18 @@
+//! Many apps as one.
+//!
+//! ```text
+//! town.toml ─► apps ─► looked at and planned, several at once ─► one graph of steps ─► images, one by one as they are done
+//! ```
+//!
+//! | module | owns |
+//! | --- | --- |
+//! | [`apps`] | which apps there are, their groups, and which of them somebody means |
+//! | [`plan`] | looking at apps and planning their builds, several at once |
+//! | [`build`] | all builds in one graph |
+//! | [`shards`] | parts of a town for many machines, and their results |
+#![forbid(unsafe_code)]
+
+pub mod apps;
+pub mod build;
+pub mod plan;
+pub mod shards;
