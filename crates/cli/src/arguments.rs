@@ -1,6 +1,7 @@
 //! The command line, as it is written.
 
 mod images;
+mod town;
 mod yard;
 
 pub use images::{
@@ -9,6 +10,7 @@ pub use images::{
     Threshold, VerifyOptions,
 };
 
+pub use town::{TownBuildOptions, TownCommand, TownFilter, TownOptions};
 pub use yard::{YardCommand, YardOptions};
 
 use clap::builder::styling::{AnsiColor, Styles};
@@ -134,6 +136,10 @@ pub enum Command {
         The exit code is the process's own; 0 when it was stopped with Ctrl-C or SIGTERM."
     )]
     Run(RunOptions),
+    /// Work on hundreds of apps as on one: survey, check, build, push, maintain
+    #[command(after_help = "Examples:\n  shtetl town list\n  shtetl town check --group web\n  \
+        shtetl town build --changed-since main\n  shtetl town build --shard 3/8 --result 3.json\n  shtetl town gather *.json")]
+    Town(TownOptions),
     /// Release images on this machine: health, scaling, roll-backs and logs, as a platform would
     #[command(after_help = "Examples:\n  shtetl yard release timetable\n  shtetl yard status\n  \
         shtetl yard scale timetable web=3\n  shtetl yard logs timetable --follow\n  shtetl yard roll-back timetable\n  \

@@ -47,6 +47,7 @@ fn main() -> ExitCode {
         Command::Build(options) => commands::build::run(options, &surroundings, &output),
         Command::Show(options) => commands::show::run(options, &surroundings, &output),
         Command::Run(options) => commands::run::run(options, &surroundings, &output),
+        Command::Town(options) => commands::town::run(options, &surroundings, &output),
         Command::Yard(options) => commands::yard::run(options, &surroundings, &output),
         Command::HandOver(options) => commands::hand_over::run(options, &surroundings, &output),
         Command::SwapBase(options) => commands::swap_base::run(options, &surroundings, &output),

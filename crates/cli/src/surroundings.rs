@@ -6,7 +6,7 @@ use crate::folders::{user_file, user_folder};
 use bases::debian::SeenSuites;
 use bases::host::Host;
 use cancel::Cancel;
-use config::addresses::AddressBook;
+use config::addresses::{AddressBook, KnownAddress};
 use config::{AppConfig, Choice, ConfigPlace, Effective, Layer, RunValues, UserConfig};
 use content::store::Store;
 use ecosystems::Withheld;
@@ -15,6 +15,7 @@ use remote::oci::CredentialFiles;
 use remote::{Fetcher, Login, Network};
 use sandbox::Limits;
 use source::Asked;
+use std::collections::BTreeSet;
 use std::env;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -51,6 +52,10 @@ pub struct Surroundings {
     pub seen: Arc<SeenSuites>,
     /// Ends the work early.
     pub cancel: Cancel,
+    /// Where the user says that packages come from.
+    pub of_user: Vec<KnownAddress>,
+    /// Servers that files of apps may send variables to.
+    pub trusted: BTreeSet<String>,
     /// What the user says for all apps.
     pub user: UserConfig,
     /// House rules that were named outside of the app.
@@ -73,13 +78,13 @@ impl Surroundings {
         let of_user = addresses::of_user(&global.addresses, &user, &names)?;
         let trusted = env::var(TRUST).unwrap_or_default();
         let trusted = trusted.split([',', ' ']).filter(|server| !server.is_empty()).map(str::to_owned);
-        let trusted = user.trusted.iter().cloned().chain(trusted).collect();
-        let said = ecosystems::gather(&app.into_iter().chain(whole).collect::<Vec<_>>(), &of_user, trusted);
+        let trusted: BTreeSet<String> = user.trusted.iter().cloned().chain(trusted).collect();
+        let said = ecosystems::gather(&app.into_iter().chain(whole).collect::<Vec<_>>(), &of_user, trusted.clone());
         Ok(Self {
             store: Arc::new(Store::open(&folder)?),
             credentials: Arc::new(credentials(env::split_paths(&path).collect())),
             host: Host { root: global.host_root.clone(), search: env::split_paths(&path).collect() },
-            book: Arc::new(addresses::book(of_user, &said, &global.host_root)),
+            book: Arc::new(addresses::book(of_user.clone(), &said, &global.host_root)),
             logins: said.logins,
             withheld: said.withheld,
             jobs: global.jobs.unwrap_or_else(default_jobs).max(1),
@@ -88,9 +93,20 @@ impl Surroundings {
             seen: Arc::default(),
             cancel: Cancel::new(),
             buildpacks,
+            of_user,
+            trusted,
             user,
             rules: global.house_rules.clone(),
         })
+    }
+
+    /// Where packages come from for an app in a folder, and who may come in there.
+    pub fn said_for(&self, app: &Path) -> (Arc<AddressBook>, Vec<Login>) {
+        let app = app.canonicalize().unwrap_or_else(|_| app.to_owned());
+        let whole = self.buildpacks.iter().find_map(|buildpack| buildpack.workspace_above(&app));
+        let folders: Vec<PathBuf> = std::iter::once(app).chain(whole).collect();
+        let said = ecosystems::gather(&folders, &self.of_user, self.trusted.clone());
+        (Arc::new(addresses::book(self.of_user.clone(), &said, &self.host.root)), said.logins)
     }
 
     /// The same with another store.
@@ -108,6 +124,8 @@ impl Surroundings {
             buildpacks: self.buildpacks.clone(),
             seen: Arc::clone(&self.seen),
             cancel: self.cancel.clone(),
+            of_user: self.of_user.clone(),
+            trusted: self.trusted.clone(),
             user: self.user.clone(),
             rules: self.rules.clone(),
         }

@@ -33,12 +33,17 @@ pub struct Signature {
 }
 
 impl Envelope {
-    /// Signs a document.
+    /// Signs a statement of in-toto.
     pub fn sign(payload: &[u8], key: &PrivateKey) -> Self {
-        let signature = key.sign(&signed_bytes(PAYLOAD_TYPE, payload));
+        Self::sign_as(PAYLOAD_TYPE, payload, key)
+    }
+
+    /// Signs a document of a type.
+    pub fn sign_as(payload_type: &str, payload: &[u8], key: &PrivateKey) -> Self {
+        let signature = key.sign(&signed_bytes(payload_type, payload));
         Self {
             payload: STANDARD.encode(payload),
-            payload_type: PAYLOAD_TYPE.to_owned(),
+            payload_type: payload_type.to_owned(),
             signatures: vec![Signature { keyid: Some(key.public().id()), sig: STANDARD.encode(signature) }],
         }
     }

@@ -290,10 +290,11 @@ pub(crate) fn answered(url: &str, said: Result<Response<Body>, ureq::Error>) -> 
 }
 
 /// What a server said.
-pub(crate) struct Answer(Response<Body>);
+pub struct Answer(Response<Body>);
 
 impl Answer {
-    pub(crate) fn status(&self) -> u16 {
+    /// The status of the answer (RFC 9110, 15).
+    pub fn status(&self) -> u16 {
         self.0.status().as_u16()
     }
 
@@ -322,7 +323,7 @@ impl Answer {
     }
 
     /// The answer, if it has one of these statuses.
-    pub(crate) fn with_status(mut self, expected: &[u16], url: &str) -> Result<Self> {
+    pub fn with_status(mut self, expected: &[u16], url: &str) -> Result<Self> {
         match self.status() {
             status if expected.contains(&status) => Ok(self),
             404 | 410 => Err(RemoteError::NotFound { url: shown(url) }),
@@ -349,7 +350,8 @@ impl Answer {
         (!plain.is_empty()).then_some(plain)
     }
 
-    pub(crate) fn body(&mut self) -> impl Read {
+    /// What it brings, which has an upper limit.
+    pub fn body(&mut self) -> impl Read {
         self.0.body_mut().with_config().limit(LARGEST_FILE).reader()
     }
 }

@@ -21,6 +21,7 @@ mod send;
 pub use address::{Address, server_in, without_steps_back};
 pub use downloads::Downloads;
 pub use error::{RemoteError, Result};
-pub use fetch::{Fetcher, Network};
+pub use fetch::{Answer, Fetcher, Network};
+pub use send::{Method, Payload};
 pub use integrity::Integrity;
 pub use login::Login;

@@ -8,7 +8,8 @@ use ureq::http::Request;
 
 /// What a request does (RFC 9110, section 9; RFC 5789).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Method {
+#[allow(missing_docs, reason = "their names say what they are")]
+pub enum Method {
     Get,
     Head,
     Post,
@@ -17,7 +18,8 @@ pub(crate) enum Method {
 }
 
 impl Method {
-    fn name(self) -> &'static str {
+    /// As it is sent.
+    pub fn name(self) -> &'static str {
         match self {
             Self::Get => "GET",
             Self::Head => "HEAD",
@@ -30,19 +32,23 @@ impl Method {
 
 /// What a request brings; it can be sent once more.
 #[derive(Clone, Copy)]
-pub(crate) enum Payload<'a> {
+pub enum Payload<'a> {
+    /// No bytes.
     Nothing,
+    /// These bytes.
     Bytes(&'a [u8]),
     /// So many bytes of what is opened.
     Stream {
+        /// Opens it; called again when it is sent again.
         open: &'a dyn Fn() -> Result<Box<dyn Read + 'a>>,
+        /// How many bytes.
         length: u64,
     },
 }
 
 impl Fetcher {
     /// Sends once; any status is an answer, and no redirect is followed.
-    pub(crate) fn send(
+    pub fn send(
         &self,
         method: Method,
         url: &str,

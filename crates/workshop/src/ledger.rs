@@ -42,6 +42,11 @@ pub fn entries(store: &Store, app: &str) -> Vec<Entry> {
     numbers(store, app).into_iter().filter_map(|n| entry(store, app, n)).collect()
 }
 
+/// The last build of `app`.
+pub fn last(store: &Store, app: &str) -> Option<Entry> {
+    entry(store, app, *numbers(store, app).last()?)
+}
+
 /// Build `number` of `app`.
 pub fn entry(store: &Store, app: &str, number: u32) -> Option<Entry> {
     store.read_document(&store.ledger_path(app).join(format!("{number}.json"))).whole()

@@ -29,6 +29,7 @@ pub mod store;
 pub mod survey;
 pub mod swap_base;
 mod variants;
+pub mod town;
 pub mod verify;
 mod watching;
 pub mod yard;

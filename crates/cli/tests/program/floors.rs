@@ -16,7 +16,7 @@ const FLOORS: [&[&str]; 14] = [
     &["workshop"],
     &["images", "running"],
     &["evidence", "yard"],
-    &["town"],
+    &["sharing", "town"],
     &["render"],
     &["pages", "wording"],
     &["cli"],

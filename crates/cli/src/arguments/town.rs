@@ -1,0 +1,123 @@
+//! The command line of `town`.
+
+use super::SigningOptions;
+use clap::{Args, Subcommand};
+use std::path::PathBuf;
+
+#[derive(Args)]
+pub struct TownOptions {
+    /// The file that says which apps belong together
+    #[arg(long, global = true, env = "SHTETL_TOWN", hide_env_values = true, value_name = "FILE", default_value = "town.toml")]
+    pub town: PathBuf,
+    #[command(subcommand)]
+    pub command: TownCommand,
+}
+
+/// Which apps are meant.
+#[derive(Args, Clone, Default)]
+pub struct TownFilter {
+    /// Only these apps
+    pub apps: Vec<String>,
+    /// Only apps of this group
+    #[arg(long, value_name = "GROUP")]
+    pub group: Option<String>,
+    /// Only apps with files that differ from this git revision
+    #[arg(long, value_name = "REVISION")]
+    pub changed_since: Option<String>,
+}
+
+#[derive(Subcommand)]
+pub enum TownCommand {
+    /// List the apps with their groups and last builds
+    List {
+        #[command(flatten)]
+        filter: TownFilter,
+        /// Only apps whose last build failed
+        #[arg(long)]
+        failing: bool,
+    },
+    /// Show what each app is: language, version, base, process types
+    Survey {
+        #[command(flatten)]
+        filter: TownFilter,
+        /// Only apps in this language
+        #[arg(long, value_name = "LANGUAGE")]
+        language: Option<String>,
+    },
+    /// Find everything that would break a build or a start; equal problems of many apps are told once
+    Check {
+        #[command(flatten)]
+        filter: TownFilter,
+    },
+    /// Build all apps in one go: a step that many apps want runs once
+    Build(TownBuildOptions),
+    /// Push images of apps to the registry of the town
+    Push {
+        #[command(flatten)]
+        filter: TownFilter,
+        /// Registry and beginning of names there [default: that of town.toml]
+        #[arg(long, value_name = "REGISTRY/NAME")]
+        to: Option<String>,
+        /// Attach the evidence of each image
+        #[arg(long)]
+        evidence: bool,
+        #[command(flatten)]
+        signing: SigningOptions,
+    },
+    /// Spread apps over parts that take about as long, by the durations of past builds
+    Plan {
+        #[command(flatten)]
+        filter: TownFilter,
+        /// How many parts
+        #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
+        shards: u32,
+        /// Write the plan to this file, for `town build --plan`
+        #[arg(long, value_name = "FILE")]
+        out: Option<PathBuf>,
+    },
+    /// Put the results of all parts together: one summary, one exit code
+    Gather {
+        /// What `town build --result` wrote for each part
+        #[arg(required = true, value_name = "FILE")]
+        results: Vec<PathBuf>,
+    },
+}
+
+#[derive(Args)]
+pub struct TownBuildOptions {
+    #[command(flatten)]
+    pub filter: TownFilter,
+    /// Tag of images, where town.toml says none for a group
+    #[arg(long, default_value = "latest")]
+    pub tag: String,
+    /// End with the first app that fails
+    #[arg(long)]
+    pub fail_fast: bool,
+    /// Build even apps of which it is known that they will fail
+    #[arg(long)]
+    pub anyway: bool,
+    /// Build only this part: I/N, or auto where the engine that runs it says which
+    #[arg(long, value_name = "I/N")]
+    pub shard: Option<String>,
+    /// How many parts there are, where an engine says only which one it is
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub shards: Option<u32>,
+    /// What belongs to which part, as `town plan --out` wrote it [default: by name]
+    #[arg(long, value_name = "FILE")]
+    pub plan: Option<PathBuf>,
+    /// Write what came of each app to this file, for `town gather`
+    #[arg(long, value_name = "FILE")]
+    pub result: Option<PathBuf>,
+    /// Push images that were built to the registry of the town
+    #[arg(long)]
+    pub push: bool,
+    /// Use no network: what is not at hand fails
+    #[arg(long)]
+    pub offline: bool,
+    /// Fail where something is not pinned
+    #[arg(long, conflicts_with = "update")]
+    pub locked: bool,
+    /// Move pins to what is newest
+    #[arg(long)]
+    pub update: bool,
+}

@@ -1,0 +1,71 @@
+//! What apps of a town have in common on this machine, and what each has for itself.
+
+use crate::arguments::SourceOptions;
+use crate::surroundings::Surroundings;
+use config::Choice;
+use content::layer::Codec;
+use engine::Budget;
+use planning::Pinning;
+use remote::{Fetcher, Network};
+use std::sync::Arc;
+use town::apps::TownApp;
+use town::plan::{Means, Place};
+use workshop::inspect::DEFAULT_TAG;
+
+/// How apps of a town are planned.
+pub struct Planning<'a> {
+    pub tag: &'a str,
+    pub pinning: Pinning,
+    pub network: Network,
+    pub anyway: bool,
+}
+
+impl Default for Planning<'_> {
+    fn default() -> Self {
+        Self { tag: DEFAULT_TAG, pinning: Pinning::Keep, network: Network::Allowed, anyway: false }
+    }
+}
+
+/// The file in an app's folder that says who may come in where.
+const LOGINS: &str = ".npmrc";
+
+/// Does `work` at the place of a town.
+pub fn at_place<R>(
+    planning: &Planning<'_>,
+    surroundings: &Surroundings,
+    work: impl FnOnce(&Place<'_>, &Budget) -> R,
+) -> R {
+    let budget = Budget::new(surroundings.jobs);
+    let means = |app: &TownApp| means(app, planning.network, surroundings);
+    let place = Place {
+        store: &surroundings.store,
+        host: &surroundings.host,
+        buildpacks: &surroundings.buildpacks,
+        platform: &surroundings.platform,
+        codec: Codec::default(),
+        created: &surroundings.created,
+        credentials: &surroundings.credentials,
+        seen: &surroundings.seen,
+        pinning: planning.pinning,
+        budget: &budget,
+        limits: surroundings.step_limits(),
+        tag: planning.tag,
+        anyway: planning.anyway,
+        now: Surroundings::now(),
+        cancel: &surroundings.cancel,
+        means: &means,
+    };
+    work(&place, &budget)
+}
+
+fn means(app: &TownApp, network: Network, surroundings: &Surroundings) -> Means {
+    let plain = surroundings.choice(&SourceOptions { variant: app.variant.clone(), ..SourceOptions::of(&app.path) });
+    // House rules that are named outside of the town are stronger than the town's.
+    let choice = Choice { rules: plain.rules.clone().or_else(|| app.rules.clone()), ..plain };
+    let (book, logins) = match app.path.join(LOGINS).is_file() {
+        true => surroundings.said_for(&app.path),
+        false => (Arc::clone(&surroundings.book), surroundings.logins.clone()),
+    };
+    let fetcher = |network| -> Fetcher { surroundings.fetcher(network).with_logins(logins.clone()) };
+    Means { book, fetcher: fetcher(network), offline: fetcher(Network::Forbidden), choice }
+}
