@@ -395,6 +395,13 @@ pub enum StoreAction {
         #[arg(long)]
         dry_run: bool,
     },
+    /// Send results of steps to the shared store, without building
+    Push,
+    /// Get what the shared store has of the steps of an app, without running any
+    Pull {
+        #[command(flatten)]
+        source: SourceOptions,
+    },
     /// Remove the name of an image, so that what only it needs can be pruned
     Forget {
         /// A name with an optional tag

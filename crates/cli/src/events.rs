@@ -27,6 +27,11 @@ impl<'o> Renderer<'o> {
         Self { output, live, shows_found: true }
     }
 
+    /// Where it shows them.
+    pub fn output(&self) -> &Output {
+        self.output
+    }
+
     /// Shows only what has to be done.
     pub fn of_work(output: &'o Output) -> Self {
         Self { shows_found: false, ..Self::new(output) }

@@ -9,6 +9,7 @@ mod documents;
 mod events;
 mod folders;
 mod interrupt;
+mod shared;
 mod surroundings;
 mod transfer;
 

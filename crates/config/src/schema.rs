@@ -48,13 +48,18 @@ pub fn user(known: &KnownNames) -> Value {
         "servers": texts("Servers, as HOST or HOST:PORT, that files of apps may send variables to"),
         "keys": texts("Files of public keys of which one has to have signed an image"),
     });
-    let keep = json!({ "keep": size("How much a build leaves in the store at most") });
+    let store = json!({
+        "keep": size("How much a build leaves in the store at most"),
+        "shared": text("Where results of steps are shared: oci:HOST/NAME or s3:https://HOST/BUCKET"),
+        "shared-keys": texts("Files of public keys: results count that one of them signed"),
+        "shared-key": text("A file with the private key that signs own results, which are shared then"),
+    });
     let keys = Map::from_iter([
         ("addresses".to_owned(), addresses(known)),
         ("limits".to_owned(), closed("How much a step, or a process of `run`, may use", entries(limits))),
         ("run".to_owned(), closed("How processes are run", entries(network))),
         ("trust".to_owned(), closed("Who is trusted", entries(trust))),
-        ("store".to_owned(), closed("The store", entries(keep))),
+        ("store".to_owned(), closed("The store", entries(store))),
     ]);
     root("config.toml", "What a user says for all apps of a machine", keys)
 }

@@ -22,6 +22,12 @@ pub struct UserConfig {
     pub limits: UserLimits,
     /// `[run] network`: whether processes of `run` are on the network of this machine.
     pub on_host_network: Option<bool>,
+    /// `[store] shared`: where results of steps are shared.
+    pub shared: Option<String>,
+    /// `[store] shared-keys`: files of public keys whose results count.
+    pub shared_keys: Vec<String>,
+    /// `[store] shared-key`: a file with the private key that signs own results.
+    pub shared_key: Option<String>,
     /// `[store] keep`: how many bytes a build leaves in the store at most.
     pub keep: Option<u64>,
 }
@@ -59,8 +65,13 @@ impl UserConfig {
         };
         let near = path.parent().unwrap_or(Path::new("."));
         let near_keys = |config: Self| {
-            let keys = config.trusted_keys.iter().map(|key| near.join(key).display().to_string());
-            Self { trusted_keys: keys.collect(), ..config }
+            let file = |key: &String| near.join(key).display().to_string();
+            Self {
+                trusted_keys: config.trusted_keys.iter().map(file).collect(),
+                shared_keys: config.shared_keys.iter().map(file).collect(),
+                shared_key: config.shared_key.as_ref().map(file),
+                ..config
+            }
         };
         read().map(near_keys).map_err(|complaints| {
             Error::Config(ConfigError::Faults { path: path.to_owned(), text: text.clone(), complaints })
@@ -95,6 +106,9 @@ fn read_root(root: Table<'_, '_>, names: &KnownNames) -> UserConfig {
         }
     });
     with_table(&root, "store", |table| {
+        config.shared = table.value("shared").and_then(|value| value.string());
+        config.shared_keys = table.value("shared-keys").and_then(|value| value.strings()).unwrap_or_default();
+        config.shared_key = table.value("shared-key").and_then(|value| value.string());
         config.keep = table.value("keep").and_then(|value| read_size(&value, &value.string()?));
     });
     root.done();

@@ -86,6 +86,14 @@ pub(crate) fn find(graph: &StepGraph<'_>, wanted: &[StepKey], session: &Session<
     (finished, reasons)
 }
 
+/// Gets what the shared store has of what leads to `wanted`, without running anything; gives the names of steps that would have
+/// to run.
+pub fn fetch_results(graph: &StepGraph<'_>, wanted: &[StepKey], session: &Session<'_>) -> Vec<String> {
+    let (_, reasons) = find(graph, wanted, session);
+    let name = |key: &StepKey| graph.graph.node(*key).map(|node| node.step.name.clone());
+    reasons.keys().filter_map(name).collect()
+}
+
 /// The result of a step from the shared store, kept in the own one.
 fn fetch_shared(
     graph: &StepGraph<'_>,

@@ -46,7 +46,7 @@ mod told_lines;
 pub mod unpacked_layers;
 
 pub use budget::{Budget, Gate};
-pub use decide::{Decision, Decisions, Finished, decide, keep_as};
+pub use decide::{Decision, Decisions, Finished, decide, fetch_results, keep_as};
 pub use event::{Event, StepOutcome};
 pub use execute::{OnFailure, execute, execute_groups};
 pub use failed_root::{FailedRoot, KeptRoot};

@@ -259,8 +259,9 @@ impl Inner {
             let next = offers.lock().unwrap_or_else(PoisonError::into_inner).recv();
             let Ok(offer) = next else { return };
             if !self.is_given_up() {
-                // What went wrong is among the troubles.
-                let _ = self.watched(self.send(&offer));
+                // A blob that another sender is still sending may be missing to the first try. What goes wrong twice is among
+                // the troubles.
+                let _ = self.watched(self.send(&offer).or_else(|_| self.send(&offer)));
             }
         }
     }

@@ -208,8 +208,21 @@ pub struct TownResult {
     pub of_apps: String,
     /// How long it took.
     pub milliseconds: u64,
+    /// How many steps there were; one that several apps want counts once in each part.
+    pub steps: StepCounts,
     /// What came of each app, by name.
     pub apps: Vec<AppResult>,
+}
+
+/// How steps came to their results.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct StepCounts {
+    /// They ran.
+    pub ran: usize,
+    /// Their results were here.
+    pub found: usize,
+    /// Their results came from the shared store.
+    pub shared: usize,
 }
 
 /// What came of one app.
@@ -306,9 +319,13 @@ impl TownResult {
             return Err(TownError::MissingShards { missing }.into());
         }
         let milliseconds = all.values().map(|part| part.milliseconds).max().unwrap_or_default();
+        let mut steps = StepCounts::default();
+        for StepCounts { ran, found, shared } in all.values().map(|part| part.steps) {
+            steps = StepCounts { ran: steps.ran + ran, found: steps.found + found, shared: steps.shared + shared };
+        }
         let mut apps: Vec<AppResult> = all.into_values().flat_map(|part| part.apps).collect();
         apps.sort_by(|a, b| a.app.cmp(&b.app));
-        Ok(Self { format: RESULT.to_owned(), shard: None, of_apps, milliseconds, apps })
+        Ok(Self { format: RESULT.to_owned(), shard: None, of_apps, milliseconds, steps, apps })
     }
 }
 
@@ -371,6 +388,7 @@ mod tests {
             shard: Some(Shard { number, of: 2 }),
             of_apps: "ab".to_owned(),
             milliseconds: u64::from(number),
+            steps: StepCounts::default(),
             apps: apps.iter().map(app).collect(),
         };
         (PathBuf::from(format!("{number}.json")), result)

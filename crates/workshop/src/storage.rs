@@ -9,12 +9,15 @@ pub use pruning::{Limit, Pruned, prune};
 use crate::inspect;
 use content::BlobDigest;
 use content::image::{Index, Manifest};
+use content::StepKey;
 use content::store::Store;
+use engine::Produced;
+use model::folder::entries;
 use model::{PathFacts, Result};
 use std::collections::BTreeSet;
 use std::fs::{self, Metadata};
 use std::os::unix::fs::MetadataExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// A kind of content: its folder in the store, and what it is.
 pub const KINDS: [(&str, &str); 7] = [
@@ -51,6 +54,21 @@ pub struct ImageUsage {
     pub own: u64,
     /// When it was last built, in seconds since 1970.
     pub last_built: i64,
+}
+
+/// The results of steps that the store has, with their keys; those whose layer is not there are left out.
+pub fn results(store: &Store) -> Result<Vec<(StepKey, Produced)>> {
+    let folder = store.root().join("steps");
+    if !folder.is_dir() {
+        return Ok(Vec::new());
+    }
+    let result = |path: PathBuf| {
+        let key = format!("sha256:{}", path.file_stem()?.to_str()?).parse().ok()?;
+        let produced = store.read_document::<Produced>(&path).whole()?;
+        let layer = &produced.layer;
+        store.has_verified(layer.digest, layer.size).then_some((key, produced))
+    };
+    Ok(entries(&folder)?.into_iter().filter_map(result).collect())
 }
 
 /// How much the store holds, by kind and by image.

@@ -8,10 +8,11 @@ use super::watching::follow;
 use crate::arguments::{BuildOptions, SourceOptions};
 use crate::events::Renderer;
 use crate::interrupt;
+use crate::shared;
 use crate::surroundings::Surroundings;
 use content::image::{may_become_layout, stream_archive};
 use ecosystems::Withheld;
-use engine::{Budget, FailedRoot, KeptRoot, Session, StepOutcome};
+use engine::{Budget, FailedRoot, KeptRoot, Session, SharedResults, StepOutcome};
 use images::push;
 use model::{Error, shell_words};
 use planning::Pinning;
@@ -257,6 +258,8 @@ fn build_showing(
     surroundings: &Surroundings,
 ) -> Result<Built, Failure> {
     let budget = Budget::new(surroundings.jobs);
+    let network = if first.order.fetcher.may_use_network() { Network::Allowed } else { Network::Forbidden };
+    let shared = shared::open(surroundings, network)?;
     let session = Session {
         store: &surroundings.store,
         fetcher: first.order.fetcher,
@@ -264,10 +267,12 @@ fn build_showing(
         events: &|event| renderer.show(&event),
         limits: surroundings.step_limits(),
         failed_root,
-        shared: None,
+        shared: shared.as_ref().map(|shared| shared as &dyn SharedResults),
         cancel: &surroundings.cancel,
     };
-    Ok(build::build(app, first, others, exports, &session)?)
+    let built = build::build(app, first, others, exports, &session);
+    shared::finish(shared.as_ref(), renderer.output());
+    Ok(built?)
 }
 
 /// Pushes a finished build, and shows it; gives it for programs.

@@ -79,6 +79,11 @@ pub fn signing_key(options: &SigningOptions) -> Result<Option<PrivateKey>, Failu
     Ok(Some(key))
 }
 
+/// A private key in PEM, which `said` names for people.
+pub fn read_key(text: &str, said: &str) -> Result<PrivateKey, Failure> {
+    PrivateKey::read(text, passphrase(None)?.as_deref()).map_err(|fault| no_key(said, fault))
+}
+
 /// The public keys in files.
 pub fn public_keys(files: &[PathBuf]) -> Result<Vec<PublicKey>, Failure> {
     let read = |file: &PathBuf| {

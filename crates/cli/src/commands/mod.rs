@@ -24,6 +24,7 @@ pub mod run;
 pub mod runtimes;
 pub mod schema;
 pub mod settings;
+pub mod sharing;
 pub mod show;
 pub mod store;
 pub mod survey;

@@ -1,6 +1,6 @@
 //! `store`: how much it holds, what can go, whether it is whole.
 
-use super::Done;
+use super::{Done, sharing};
 use crate::arguments::{StoreAction, StoreOptions};
 use crate::surroundings::Surroundings;
 use render::table::Table;
@@ -18,6 +18,8 @@ pub fn run(options: &StoreOptions, surroundings: &Surroundings, output: &Output)
             let limit = limit(keep.as_deref(), older.as_deref())?;
             prune(limit, *dry_run, surroundings, output)
         }
+        StoreAction::Push => sharing::push(surroundings, output),
+        StoreAction::Pull { source } => sharing::pull(source, surroundings, output),
         StoreAction::Forget { image } => forget(image, surroundings, output),
         StoreAction::Check { repair } => check(*repair, surroundings, output),
     }

@@ -6,18 +6,19 @@ use super::results;
 use super::view::TownView;
 use super::{chosen, push};
 use crate::arguments::TownBuildOptions;
+use crate::shared;
 use crate::surroundings::Surroundings;
-use engine::{OnFailure, Session};
+use engine::{OnFailure, Session, SharedResults};
 use model::names;
 use planning::Pinning;
 use remote::Network;
 use render::Output;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::env;
 use std::time::Instant;
 use town::apps::{Town, TownApp};
 use town::build::{Outcome, build_town};
-use town::shards::{AppResult, RESULT, Shard, Spread, TownResult, digest_of_names};
+use town::shards::{AppResult, RESULT, Shard, Spread, StepCounts, TownResult, digest_of_names};
 use wording::Failure;
 
 pub fn run(town: &Town, options: &TownBuildOptions, surroundings: &Surroundings, output: &Output) -> Done {
@@ -43,6 +44,7 @@ pub fn run(town: &Town, options: &TownBuildOptions, surroundings: &Surroundings,
     };
     let on_failure = if options.fail_fast { OnFailure::End } else { OnFailure::GoOn };
     let fetcher = surroundings.fetcher(planning.network);
+    let shared = shared::open(surroundings, planning.network)?;
     let view = TownView::new(apps.len(), output);
     let outcomes = at_place(&planning, surroundings, |place, budget| {
         let session = Session {
@@ -52,12 +54,13 @@ pub fn run(town: &Town, options: &TownBuildOptions, surroundings: &Surroundings,
             events: &|event| view.event(&event),
             limits: surroundings.step_limits(),
             failed_root: None,
-            shared: None,
+            shared: shared.as_ref().map(|shared| shared as &dyn SharedResults),
             cancel: &surroundings.cancel,
         };
         build_town(town, &apps, place, &session, on_failure, &|progress| view.progress(&progress))
     })?;
     drop(view);
+    shared::finish(shared.as_ref(), output);
     if surroundings.cancel.is_cancelled() {
         return Err(model::Error::Interrupted.into());
     }
@@ -66,6 +69,7 @@ pub fn run(town: &Town, options: &TownBuildOptions, surroundings: &Surroundings,
         shard,
         of_apps,
         milliseconds: 0,
+        steps: step_counts(&outcomes),
         apps: outcomes.iter().map(app_result).collect(),
     };
     if let Some(registry) = &registry {
@@ -104,6 +108,21 @@ fn of_shard(all: Vec<TownApp>, shard: Shard, options: &TownBuildOptions) -> Resu
     };
     let own = spread.of(shard).map_err(model::Error::from)?;
     Ok(all.into_iter().filter(|app| own.apps.contains(&app.name)).collect())
+}
+
+/// How many steps ran, each once, whoever wanted it.
+fn step_counts(outcomes: &[Outcome]) -> StepCounts {
+    let mut seen = BTreeSet::new();
+    let mut counts = StepCounts::default();
+    let steps = outcomes.iter().flat_map(|outcome| &outcome.result).flat_map(|built| &built.outcomes);
+    for step in steps.filter(|step| seen.insert(step.key)) {
+        match (&step.because, step.shared) {
+            (Some(_), _) => counts.ran += 1,
+            (None, true) => counts.shared += 1,
+            (None, false) => counts.found += 1,
+        }
+    }
+    counts
 }
 
 fn app_result(outcome: &Outcome) -> AppResult {

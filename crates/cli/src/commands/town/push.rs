@@ -11,7 +11,7 @@ use remote::Network;
 use render::{FAINT, Output, styled, words};
 use std::sync::{Mutex, PoisonError};
 use town::apps::{Town, TownApp};
-use town::shards::{AppResult, Cause, RESULT, TownResult, digest_of_names};
+use town::shards::{AppResult, Cause, RESULT, StepCounts, TownResult, digest_of_names};
 use wording::Failure;
 use workshop::inspect::{self, DEFAULT_TAG};
 
@@ -43,6 +43,7 @@ pub fn run(
         shard: None,
         of_apps: digest_of_names(apps.iter().map(|app| &app.name)),
         milliseconds: 0,
+        steps: StepCounts::default(),
         apps: apps.iter().map(image).collect(),
     };
     let sent = push_all(&mut result, &registry, Some(request), surroundings)?;

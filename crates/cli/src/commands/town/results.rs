@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use town::apps::TownApp;
 use town::plan::Trouble;
-use town::shards::{Cause, Cost, Spread, TownResult};
+use town::shards::{Cause, Cost, Spread, StepCounts, TownResult};
 use wording::{Failure, message_and_advice};
 use workshop::check::Problem;
 
@@ -71,9 +71,8 @@ pub fn show(result: &TownResult, output: &Output) {
     };
     let part = result.shard.map(|shard| format!("part {} of {}: ", shard.number, shard.of)).unwrap_or_default();
     output.line(format!("{part}{verdict}, {unchanged} unchanged, {}", words::duration(result.milliseconds)));
-    let sum = |count: fn(&town::shards::AppResult) -> usize| result.apps.iter().map(count).sum::<usize>();
-    let mut steps = vec![format!("{} ran", sum(|app| app.ran)), format!("{} found", sum(|app| app.found))];
-    let shared = sum(|app| app.shared);
+    let StepCounts { ran, found, shared } = result.steps;
+    let mut steps = vec![format!("{ran} ran"), format!("{found} found")];
     if shared > 0 {
         steps.push(format!("{shared} from the shared store"));
     }
