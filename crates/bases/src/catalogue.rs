@@ -60,6 +60,11 @@ pub fn unsupported_since(runtime: &str, version: &str, now: i64) -> Option<Strin
     Support::read().until(runtime, version).filter(|until| !is_ahead(until, now))
 }
 
+/// The last day on which somebody supports a version of a runtime, where that is known.
+pub fn until(runtime: &str, version: &str) -> Option<String> {
+    Support::read().until(runtime, version)
+}
+
 /// The number of the newest series of a runtime that is known.
 pub fn newest_series(runtime: &str) -> Option<u64> {
     Support::read().series.get(runtime)?.keys().filter_map(|series| series.parse().ok()).max()

@@ -27,7 +27,8 @@ pub fn open(surroundings: &Surroundings, network: Network) -> Result<Option<Shar
     let Some(text) = place.filter(|_| network == Network::Allowed) else { return Ok(None) };
     let place: Place = text.parse().map_err(|bad: sharing::BadPlace| Failure::Usage {
         message: bad.to_string(),
-        hint: "write oci:HOST/NAME for a registry of images, or s3:https://HOST/BUCKET for object storage".to_owned(),
+        hint: "write oci:HOST/NAME for a registry of images, or s3:https://HOST/BUCKET for object storage"
+            .to_owned(),
     })?;
     let trusted: Vec<PathBuf> = match variable(TRUSTED) {
         Some(files) => env::split_paths(&files).collect(),
@@ -46,7 +47,9 @@ pub fn open(surroundings: &Surroundings, network: Network) -> Result<Option<Shar
     if trusted.is_empty() && signer.is_none() {
         return Err(Failure::Usage {
             message: format!("the shared store {place} is of no use: no key is trusted, and none signs"),
-            hint: format!("name public keys in {TRUSTED}, or under [store] shared-keys in the user's configuration"),
+            hint: format!(
+                "name public keys in {TRUSTED}, or under [store] shared-keys in the user's configuration"
+            ),
         });
     }
     let fetcher = Fetcher::new(network).with_silence_limit(PATIENCE).with_cancel(surroundings.cancel.clone());
@@ -98,13 +101,17 @@ pub fn finish(shared: Option<&SharedStore>, output: &Output) {
 fn told(trouble: &Trouble) -> String {
     match trouble {
         Trouble::Failed { detail } => format!("shared store: {detail}"),
-        Trouble::GivenUp { detail } => format!("shared store: {detail}; it is not asked any more in this build"),
+        Trouble::GivenUp { detail } => {
+            format!("shared store: {detail}; it is not asked any more in this build")
+        }
         Trouble::Refused { key, by_signature: true } => {
-            format!("shared store: the result of step {} is signed by no trusted key, and is not used", key.short())
+            format!(
+                "shared store: the result of step {} is signed by no trusted key, and is not used",
+                key.short()
+            )
         }
         Trouble::Refused { key, by_signature: false } => {
             format!("shared store: the result of step {} is damaged, and is not used", key.short())
         }
     }
 }
-

@@ -79,7 +79,8 @@ impl Surroundings {
         let trusted = env::var(TRUST).unwrap_or_default();
         let trusted = trusted.split([',', ' ']).filter(|server| !server.is_empty()).map(str::to_owned);
         let trusted: BTreeSet<String> = user.trusted.iter().cloned().chain(trusted).collect();
-        let said = ecosystems::gather(&app.into_iter().chain(whole).collect::<Vec<_>>(), &of_user, trusted.clone());
+        let said =
+            ecosystems::gather(&app.into_iter().chain(whole).collect::<Vec<_>>(), &of_user, trusted.clone());
         Ok(Self {
             store: Arc::new(Store::open(&folder)?),
             credentials: Arc::new(credentials(env::split_paths(&path).collect())),

@@ -39,7 +39,7 @@ use model::{
 };
 use std::collections::BTreeMap;
 use std::path::Path;
-pub use town::{TownEntry, TownFile, TownGroup};
+pub use town::{TownEntry, TownFile, TownGroup, name_in};
 pub use user::{UserConfig, UserLimits};
 
 /// Everything that `shtetl.toml` says; nothing in it is required.

@@ -4,6 +4,7 @@ use crate::read_text;
 use crate::reader::{Document, Table, Value};
 use crate::values::with_table;
 use model::error::ConfigError;
+use model::files::CONFIG;
 use model::{Error, Result, names};
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -73,6 +74,17 @@ impl TownFile {
     }
 }
 
+/// The name that `shtetl.toml` in a folder gives its app; nothing where it gives none or cannot be read.
+pub fn name_in(folder: &Path) -> Option<String> {
+    let path = folder.join(CONFIG);
+    let text = read_text(&path, &path).ok()?;
+    let table = toml::de::DeTable::parse(&text).ok()?;
+    match table.get_ref().get("name")?.get_ref() {
+        toml::de::DeValue::String(name) => Some(name.to_string()),
+        _ => None,
+    }
+}
+
 fn read_root(root: Table<'_, '_>, folder: &Path) -> TownFile {
     let near = |value: Value<'_, '_>| Some(folder.join(value.string()?));
     let mut town = TownFile { folder: folder.to_owned(), ..TownFile::default() };
@@ -90,7 +102,10 @@ fn read_root(root: Table<'_, '_>, folder: &Path) -> TownFile {
     if let Some(table) = root.value("app").and_then(|value| value.table()) {
         for (name, _, value) in table.each() {
             if names::check("app", name).is_err() {
-                value.bad("the name of an app has small letters, digits and hyphens, and begins with a letter".to_owned());
+                value.bad(
+                    "the name of an app has small letters, digits and hyphens, and begins with a letter"
+                        .to_owned(),
+                );
             }
             let Some(table) = value.table() else { continue };
             let entry = TownEntry {
@@ -167,6 +182,9 @@ mod tests {
 
     #[test]
     fn what_makes_no_sense_is_refused() {
-        assert_eq!(read("format = 2\n[group.web]\ntag = \"a b\"\n[apps]\nfolders = [\"{a\"]\nfoldrs = []\n").1, 5);
+        assert_eq!(
+            read("format = 2\n[group.web]\ntag = \"a b\"\n[apps]\nfolders = [\"{a\"]\nfoldrs = []\n").1,
+            5
+        );
     }
 }

@@ -292,8 +292,8 @@ fn is_within(kind: &str, version: &str, range: &Range) -> bool {
     is_affected
 }
 
-/// Compares versions as their ecosystem does, as far as both are versions to it.
-fn compare(kind: &str, a: &str, b: &str) -> Ordering {
+/// Compares versions as their ecosystem does, as far as both are versions to it; `kind` is that of the package URL.
+pub fn compare(kind: &str, a: &str, b: &str) -> Ordering {
     let plain = |text: &str| text.trim_start_matches('v').to_owned();
     let exact = match kind {
         "npm" | "golang" => {

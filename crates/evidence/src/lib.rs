@@ -26,7 +26,9 @@ mod spdx_document;
 mod verification;
 
 pub use acceptance::{Acceptance, Accepted};
-pub use advisories::{Advisory, AdvisoryFault, Found, find, read as read_advisories};
+pub use advisories::{
+    Advisory, AdvisoryFault, Found, compare as compare_of_kind, find, read as read_advisories,
+};
 pub use affected::{Affected, Severity};
 pub use artefacts::{Artefact, KNOWN_FILES, of_image};
 pub use envelope::{Envelope, PAYLOAD_TYPE};

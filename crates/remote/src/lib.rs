@@ -22,6 +22,6 @@ pub use address::{Address, server_in, without_steps_back};
 pub use downloads::Downloads;
 pub use error::{RemoteError, Result};
 pub use fetch::{Answer, Fetcher, Network};
-pub use send::{Method, Payload};
 pub use integrity::Integrity;
 pub use login::Login;
+pub use send::{Method, Payload};

@@ -43,11 +43,19 @@ impl Bucket<'_> {
     /// Makes an object.
     pub fn put(&self, name: &str, bytes: &[u8]) -> Result<(), RemoteError> {
         let digest = Sha256::of(bytes).hex();
-        self.send(Method::Put, name, &digest, Payload::Bytes(bytes))?.with_status(&[200], &self.url(name)).map(drop)
+        self.send(Method::Put, name, &digest, Payload::Bytes(bytes))?
+            .with_status(&[200], &self.url(name))
+            .map(drop)
     }
 
     /// Makes an object of a blob of the store.
-    pub fn put_blob(&self, name: &str, store: &Store, digest: BlobDigest, size: u64) -> Result<(), RemoteError> {
+    pub fn put_blob(
+        &self,
+        name: &str,
+        store: &Store,
+        digest: BlobDigest,
+        size: u64,
+    ) -> Result<(), RemoteError> {
         let path = store.blob_path(digest);
         let open = || -> Result<Box<dyn Read>, RemoteError> {
             let file = File::open(&path).map_err(|source| RemoteError::Io { path: path.clone(), source })?;
@@ -91,14 +99,18 @@ impl Bucket<'_> {
                 method: method.name(),
                 path: &path,
                 query: "",
-                headers: signed.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect(),
+                headers: signed
+                    .iter()
+                    .map(|(name, value)| ((*name).to_owned(), (*value).to_owned()))
+                    .collect(),
                 body,
             };
             let key = Key { id: id.clone(), secret: secret.clone() };
             headers.push(("authorization", authorization(&request, &scope, &key)));
             headers.push(("x-amz-date", scope.time));
         }
-        let headers: Vec<(&str, &str)> = headers.iter().map(|(name, value)| (*name, value.as_str())).collect();
+        let headers: Vec<(&str, &str)> =
+            headers.iter().map(|(name, value)| (*name, value.as_str())).collect();
         self.fetcher.send(method, &self.url(name), &headers, payload)
     }
 

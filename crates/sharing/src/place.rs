@@ -78,11 +78,20 @@ mod tests {
             bucket: bucket.to_owned(),
             beginning: beginning.to_owned(),
         };
-        assert_eq!("s3:https://objects.example/steps".parse(), Ok(bucket("https://objects.example", "steps", "")));
+        assert_eq!(
+            "s3:https://objects.example/steps".parse(),
+            Ok(bucket("https://objects.example", "steps", ""))
+        );
         let deeper = "s3:http://127.0.0.1:9000/a/b/c/".parse();
         assert_eq!(deeper, Ok(bucket("http://127.0.0.1:9000", "a", "b/c/")));
         assert!(matches!("oci:registry.example/steps".parse(), Ok(Place::Registry(_))));
-        for text in ["registry.example/steps", "s3:objects.example/a", "s3:https://u@h/b", "s3:https://host", "oci:steps"] {
+        for text in [
+            "registry.example/steps",
+            "s3:objects.example/a",
+            "s3:https://u@h/b",
+            "s3:https://host",
+            "oci:steps",
+        ] {
             assert_eq!(text.parse::<Place>(), Err(BadPlace(text.to_owned())));
         }
     }

@@ -2,9 +2,9 @@
 //! with a tag made from the key of its step; the layers of its manifest are the layer of the step and the signed document.
 
 use crate::result::LONGEST;
+use content::StepKey;
 use content::image::media;
 use content::store::Store;
-use content::StepKey;
 use engine::Produced;
 use remote::oci::{CredentialFiles, ImageSource, ImageTarget, Part, Reference, Target};
 use remote::{Fetcher, RemoteError};
@@ -44,7 +44,8 @@ impl RegistryName<'_> {
             Err(error) => return Err(error),
         };
         let manifest = source.read_manifest(&bytes)?;
-        let Some(part) = manifest.layers.iter().find(|part| part.media_type == DOCUMENT && part.size <= LONGEST)
+        let Some(part) =
+            manifest.layers.iter().find(|part| part.media_type == DOCUMENT && part.size <= LONGEST)
         else {
             return Ok(None);
         };

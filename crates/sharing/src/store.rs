@@ -113,7 +113,8 @@ impl SharedStore {
     ) -> Self {
         trusted.extend(signer.as_ref().map(PrivateKey::public));
         let (counts, troubles) = (Counts::default(), Mutex::default());
-        let inner = Inner { place, bucket_key, fetcher, credentials, store, trusted, signer, counts, troubles };
+        let inner =
+            Inner { place, bucket_key, fetcher, credentials, store, trusted, signer, counts, troubles };
         let inner = Arc::new(inner);
         let (mut jobs, mut senders) = (None, Vec::new());
         if inner.signer.is_some() {
@@ -139,7 +140,8 @@ impl SharedStore {
 
     /// What it brought so far.
     pub fn statistics(&self) -> Statistics {
-        let Counts { hits, misses, refused, sent, bytes_received, bytes_sent, saved, .. } = &self.inner.counts;
+        let Counts { hits, misses, refused, sent, bytes_received, bytes_sent, saved, .. } =
+            &self.inner.counts;
         let get = |count: &AtomicU64| count.load(Ordering::Relaxed);
         Statistics {
             hits: get(hits),
@@ -233,11 +235,14 @@ impl Inner {
         let layer = &produced.layer;
         let mut hashed = HashingWriter::new(store.temporary_file().map_err(in_store)?);
         let is_there = match &self.place {
-            Place::Registry(reference) => match self.registry(reference).get_blob(key, produced, &mut hashed) {
+            Place::Registry(reference) => match self.registry(reference).get_blob(key, produced, &mut hashed)
+            {
                 Ok(()) => true,
-                Err(RemoteError::NotFound { .. } | RemoteError::Integrity { .. } | RemoteError::Malformed { .. }) => {
-                    false
-                }
+                Err(
+                    RemoteError::NotFound { .. }
+                    | RemoteError::Integrity { .. }
+                    | RemoteError::Malformed { .. },
+                ) => false,
                 Err(error) => return Err(error),
             },
             Place::Bucket { server, bucket, beginning } => {
@@ -267,7 +272,9 @@ impl Inner {
     }
 
     fn send(&self, offer: &Offer) -> Result<(), RemoteError> {
-        let (Offer { key, produced, milliseconds }, Some(signer)) = (offer, &self.signer) else { return Ok(()) };
+        let (Offer { key, produced, milliseconds }, Some(signer)) = (offer, &self.signer) else {
+            return Ok(());
+        };
         let document = sign(*key, produced, *milliseconds, signer);
         let layer = &produced.layer;
         match &self.place {

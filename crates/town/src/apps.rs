@@ -1,10 +1,10 @@
 //! Which apps belong to a town, and which of them somebody means.
 
-use config::{TownEntry, TownFile, TownGroup};
+use config::{TownEntry, TownFile, TownGroup, name_in};
 use globset::{GlobBuilder, GlobMatcher};
 use model::error::TownError;
 use model::folder::entries;
-use model::{PathFacts, Result};
+use model::{PathFacts, Result, names};
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -25,6 +25,8 @@ pub struct Town {
 pub struct TownApp {
     /// The name of its folder, or what the town calls it.
     pub name: String,
+    /// The name of its image, and of its past builds.
+    pub image: String,
     /// Its folder, repository or archive.
     pub path: PathBuf,
     /// The revision of a repository.
@@ -143,7 +145,9 @@ impl Town {
 
 impl TownApp {
     fn at(name: String, path: PathBuf) -> Self {
+        let of_folder = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
         Self {
+            image: name_in(&path).or_else(|| names::valid(&of_folder)).unwrap_or_else(|| name.clone()),
             name,
             path,
             revision: None,
@@ -174,7 +178,8 @@ impl TownApp {
     fn is_touched(&self, files: &BTreeSet<PathBuf>, town: &Town) -> bool {
         let canonical = |path: &Path| path.canonicalize().unwrap_or_else(|_| path.to_owned());
         let own = canonical(&self.path);
-        let of_all = [Some(&town.path), self.rules.as_ref()].into_iter().flatten().map(|path| canonical(path));
+        let of_all =
+            [Some(&town.path), self.rules.as_ref()].into_iter().flatten().map(|path| canonical(path));
         let of_all: Vec<PathBuf> = of_all.collect();
         files.iter().any(|file| file.starts_with(&own) || of_all.contains(file))
     }
@@ -256,7 +261,8 @@ fn changed_since(folder: &Path, revision: &str, git: Option<&Path>) -> Result<BT
     let commit = ask(&["rev-parse", "--verify", "--end-of-options", &format!("{revision}^{{commit}}")]);
     let commit = commit.ok_or_else(missing)?;
     let differing = ask(&["diff", "--name-only", "-z", "--no-renames", commit.trim()]).ok_or_else(missing)?;
-    let fresh = ask(&["ls-files", "--others", "--exclude-standard", "-z", "--full-name", ":/"]).ok_or_else(missing)?;
+    let fresh = ask(&["ls-files", "--others", "--exclude-standard", "-z", "--full-name", ":/"])
+        .ok_or_else(missing)?;
     let all = differing.split('\0').chain(fresh.split('\0')).filter(|name| !name.is_empty());
     Ok(all.map(|name| top.join(name)).collect())
 }
@@ -296,7 +302,10 @@ mod tests {
         let text = "[apps]\nfolders = [\"*\"]\n[app.c]\nafter = [\"b\"]\n[app.b]\nafter = [\"a\"]\n";
         let found = town(text, &["a", "b", "c", "d"]).unwrap();
         let waves = found.waves(&found.apps).unwrap();
-        assert_eq!(waves.iter().map(|wave| names(wave)).collect::<Vec<_>>(), [vec!["a", "d"], vec!["b"], vec!["c"]]);
+        assert_eq!(
+            waves.iter().map(|wave| names(wave)).collect::<Vec<_>>(),
+            [vec!["a", "d"], vec!["b"], vec!["c"]]
+        );
         let circle = format!("{text}[app.a]\nafter = [\"c\"]\n");
         let refused = town(&circle, &["a", "b", "c"]).unwrap_err();
         assert!(matches!(refused, model::Error::Town(TownError::Circle { names }) if names.len() == 3));
@@ -305,7 +314,10 @@ mod tests {
     #[test]
     fn names_that_lead_nowhere_are_refused() {
         let wrong = |text: &str| town(text, &["apps/a"]).unwrap_err();
-        assert!(matches!(wrong("[apps]\nfolders = [\"app/*\"]\n"), model::Error::Town(TownError::NoApps { .. })));
+        assert!(matches!(
+            wrong("[apps]\nfolders = [\"app/*\"]\n"),
+            model::Error::Town(TownError::NoApps { .. })
+        ));
         let after = "[apps]\nfolders = [\"apps/*\"]\n[app.a]\nafter = [\"b\"]\n";
         assert!(matches!(wrong(after), model::Error::Town(TownError::UnknownApp { .. })));
         let twice = "[apps]\nfolders = [\"apps/*\"]\n[app.b]\nrevision = \"v1\"\n";

@@ -9,10 +9,13 @@
 //! | [`apps`] | which apps there are, their groups, and which of them somebody means |
 //! | [`plan`] | looking at apps and planning their builds, several at once |
 //! | [`build`] | all builds in one graph |
+//! | [`find`], [`outdated`] | what is in images of a town, and what of it is behind |
 //! | [`shards`] | parts of a town for many machines, and their results |
 #![forbid(unsafe_code)]
 
 pub mod apps;
 pub mod build;
+pub mod find;
+pub mod outdated;
 pub mod plan;
 pub mod shards;

@@ -199,8 +199,10 @@ impl<'a> Place<'a> {
         let problems = check(app, &planned, &tools, Scope::Source)?;
         let Err(error) = planned else { return Ok(problems) };
         // What is not pinned, or not at hand, may still be found out.
-        let is_certain = matches!(error, Error::Survey(_) | Error::Config(_) | Error::Base(_) | Error::Source(_));
-        let others: Vec<Problem> = problems.into_iter().filter(|problem| problem.code != PLAN_FAILS).collect();
+        let is_certain =
+            matches!(error, Error::Survey(_) | Error::Config(_) | Error::Base(_) | Error::Source(_));
+        let others: Vec<Problem> =
+            problems.into_iter().filter(|problem| problem.code != PLAN_FAILS).collect();
         let breaks = others.iter().any(|problem| problem.severity == Severity::Breaks);
         // The error itself says more than the rule.
         if is_certain && !breaks { Err(error.into()) } else { Ok(others) }

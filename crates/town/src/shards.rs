@@ -312,16 +312,24 @@ impl TownResult {
             }
             all.insert(shard.number, part);
         }
-        let Some((of, of_apps)) = expected else { return Err(TownError::MissingShards { missing: Vec::new() }.into()) };
-        let missing: Vec<String> =
-            (1..=of).filter(|number| !all.contains_key(number)).map(|number| format!("{number}/{of}")).collect();
+        let Some((of, of_apps)) = expected else {
+            return Err(TownError::MissingShards { missing: Vec::new() }.into());
+        };
+        let missing: Vec<String> = (1..=of)
+            .filter(|number| !all.contains_key(number))
+            .map(|number| format!("{number}/{of}"))
+            .collect();
         if !missing.is_empty() {
             return Err(TownError::MissingShards { missing }.into());
         }
         let milliseconds = all.values().map(|part| part.milliseconds).max().unwrap_or_default();
         let mut steps = StepCounts::default();
         for StepCounts { ran, found, shared } in all.values().map(|part| part.steps) {
-            steps = StepCounts { ran: steps.ran + ran, found: steps.found + found, shared: steps.shared + shared };
+            steps = StepCounts {
+                ran: steps.ran + ran,
+                found: steps.found + found,
+                shared: steps.shared + shared,
+            };
         }
         let mut apps: Vec<AppResult> = all.into_values().flat_map(|part| part.apps).collect();
         apps.sort_by(|a, b| a.app.cmp(&b.app));
@@ -356,11 +364,21 @@ mod tests {
     #[test]
     fn engines_say_which_part_a_job_is() {
         let with = |all: &'static [(&str, &str)]| {
-            move |name: &str| all.iter().find(|(known, _)| *known == name).map(|(_, value)| (*value).to_owned())
+            move |name: &str| {
+                all.iter().find(|(known, _)| *known == name).map(|(_, value)| (*value).to_owned())
+            }
         };
-        let slurm = with(&[("SLURM_ARRAY_TASK_ID", "7"), ("SLURM_ARRAY_TASK_COUNT", "8"), ("SLURM_ARRAY_TASK_MIN", "0")]);
+        let slurm = with(&[
+            ("SLURM_ARRAY_TASK_ID", "7"),
+            ("SLURM_ARRAY_TASK_COUNT", "8"),
+            ("SLURM_ARRAY_TASK_MIN", "0"),
+        ]);
         assert_eq!(Shard::of_engine(slurm, None).unwrap(), Shard { number: 8, of: 8 });
-        let from_one = with(&[("SLURM_ARRAY_TASK_ID", "1"), ("SLURM_ARRAY_TASK_COUNT", "8"), ("SLURM_ARRAY_TASK_MIN", "1")]);
+        let from_one = with(&[
+            ("SLURM_ARRAY_TASK_ID", "1"),
+            ("SLURM_ARRAY_TASK_COUNT", "8"),
+            ("SLURM_ARRAY_TASK_MIN", "1"),
+        ]);
         assert_eq!(Shard::of_engine(from_one, None).unwrap(), Shard { number: 1, of: 8 });
         let indexed = with(&[("JOB_COMPLETION_INDEX", "2")]);
         assert_eq!(Shard::of_engine(&indexed, Some(3)).unwrap(), Shard { number: 3, of: 3 });
@@ -400,7 +418,9 @@ mod tests {
         assert_eq!(whole.apps.iter().map(|app| app.app.as_str()).collect::<Vec<_>>(), ["a", "b", "c"]);
         assert_eq!((whole.milliseconds, whole.causes().len(), whole.causes()[0].1.len()), (2, 1, 3));
         let refused = TownResult::gather(vec![part(2, &["c"])]).unwrap_err();
-        assert!(matches!(refused, model::Error::Town(TownError::MissingShards { missing }) if missing == ["1/2"]));
+        assert!(
+            matches!(refused, model::Error::Town(TownError::MissingShards { missing }) if missing == ["1/2"])
+        );
         let mut other = part(1, &["a"]);
         other.1.of_apps = "cd".to_owned();
         assert!(TownResult::gather(vec![part(2, &["c"]), other]).is_err());

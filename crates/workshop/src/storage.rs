@@ -8,8 +8,8 @@ pub use pruning::{Limit, Pruned, prune};
 
 use crate::inspect;
 use content::BlobDigest;
-use content::image::{Index, Manifest};
 use content::StepKey;
+use content::image::{Index, Manifest};
 use content::store::Store;
 use engine::Produced;
 use model::folder::entries;

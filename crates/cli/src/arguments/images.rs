@@ -66,7 +66,7 @@ pub struct CompareOptions {
 }
 
 /// The key that signs.
-#[derive(Args)]
+#[derive(Args, Clone)]
 pub struct SigningOptions {
     /// Private key that signs the evidence (PEM) [default: the key itself in the variable SHTETL_KEY]
     #[arg(long, value_name = "FILE")]

@@ -1,13 +1,20 @@
 //! The command line of `town`.
 
-use super::SigningOptions;
+use super::{SigningOptions, Threshold};
 use clap::{Args, Subcommand};
 use std::path::PathBuf;
 
 #[derive(Args)]
 pub struct TownOptions {
     /// The file that says which apps belong together
-    #[arg(long, global = true, env = "SHTETL_TOWN", hide_env_values = true, value_name = "FILE", default_value = "town.toml")]
+    #[arg(
+        long,
+        global = true,
+        env = "SHTETL_TOWN",
+        hide_env_values = true,
+        value_name = "FILE",
+        default_value = "town.toml"
+    )]
     pub town: PathBuf,
     #[command(subcommand)]
     pub command: TownCommand,
@@ -74,6 +81,66 @@ pub enum TownCommand {
         /// Write the plan to this file, for `town build --plan`
         #[arg(long, value_name = "FILE")]
         out: Option<PathBuf>,
+    },
+    /// List the images that have a package: `town find lodash@<4.17.21`, `town find deb:libssl3`
+    Find {
+        /// NAME, KIND:NAME or a package URL; behind it @VERSION, or @ and bounds such as >=4,<4.17.21
+        package: String,
+        /// Look at the images in the registry of the town, not at those in the store
+        #[arg(long)]
+        registry: bool,
+    },
+    /// List what of the images is behind: bases and runtimes past their support, packages of the distribution
+    Outdated {
+        #[command(flatten)]
+        filter: TownFilter,
+        /// Ask nobody: only what dates of support tell
+        #[arg(long)]
+        offline: bool,
+    },
+    /// Move the pins of apps to what is newest, and build them; an app that fails keeps its pins
+    Update {
+        #[command(flatten)]
+        filter: TownFilter,
+        /// Commit the moved pins: one commit in each repository
+        #[arg(long, conflicts_with_all = ["patch", "dry_run"])]
+        commit: bool,
+        /// Write the moved pins to this file, as a patch, and leave the folders as they were
+        #[arg(long, value_name = "FILE", conflicts_with = "dry_run")]
+        patch: Option<PathBuf>,
+        /// Show what would move, and change nothing
+        #[arg(long)]
+        dry_run: bool,
+    },
+    /// Put images of apps on another base without building them
+    SwapBase {
+        #[command(flatten)]
+        filter: TownFilter,
+        /// New base, as in `[base] from`: debian:SUITE or oci:REFERENCE
+        #[arg(long, value_name = "BASE", required_unless_present = "newest", conflicts_with = "newest")]
+        onto: Option<String>,
+        /// Keep each image's base, in its newest state with all security updates
+        #[arg(long)]
+        newest: bool,
+        /// Swap the images in the registry of the town, not those in the store
+        #[arg(long)]
+        registry: bool,
+        /// Show what would change, and change nothing
+        #[arg(long)]
+        dry_run: bool,
+        #[command(flatten)]
+        signing: SigningOptions,
+    },
+    /// Find advisories about the packages of images
+    Advisories {
+        /// Folder with documents in the OSV format, or one such file
+        advisories: PathBuf,
+        /// Only apps of this group
+        #[arg(long, value_name = "GROUP")]
+        group: Option<String>,
+        /// Exit code 1 when one is at least as bad
+        #[arg(long, value_enum, value_name = "SEVERITY")]
+        fail_on: Option<Threshold>,
     },
     /// Put the results of all parts together: one summary, one exit code
     Gather {

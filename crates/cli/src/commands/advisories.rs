@@ -84,7 +84,8 @@ pub fn show(found: &Found, output: &Output) {
     }
 }
 
-fn coloured(severity: Severity) -> String {
+/// How bad something is, in its colour.
+pub fn coloured(severity: Severity) -> String {
     match severity {
         Severity::Critical => styled(BAD, "critical"),
         Severity::High => styled(BAD, "high"),

@@ -37,8 +37,14 @@ pub fn push(surroundings: &Surroundings, output: &Output) -> Done {
         }));
     } else {
         let there = results.len().saturating_sub(usize::try_from(statistics.sent).unwrap_or(usize::MAX));
-        let verdict = styled(GOOD, format!("{} sent", words::count(usize::try_from(statistics.sent).unwrap_or(0), "result")));
-        output.line(format!("{verdict}, {}; {there} there already, or not sent", words::size(statistics.bytes_sent)));
+        let verdict = styled(
+            GOOD,
+            format!("{} sent", words::count(usize::try_from(statistics.sent).unwrap_or(0), "result")),
+        );
+        output.line(format!(
+            "{verdict}, {}; {there} there already, or not sent",
+            words::size(statistics.bytes_sent)
+        ));
     }
     Ok(ExitCode::from(u8::from(!troubles.is_empty())))
 }
@@ -73,7 +79,11 @@ pub fn pull(source: &SourceOptions, surroundings: &Surroundings, output: &Output
         return Ok(ExitCode::SUCCESS);
     }
     let came = words::count(usize::try_from(statistics.hits).unwrap_or(usize::MAX), "result");
-    output.line(format!("{}, {}", styled(GOOD, format!("{came} came")), words::size(statistics.bytes_received)));
+    output.line(format!(
+        "{}, {}",
+        styled(GOOD, format!("{came} came")),
+        words::size(statistics.bytes_received)
+    ));
     if !lacking.is_empty() {
         output.line(format!("  {}  {}", styled(FAINT, "a build would run"), lacking.join(", ")));
     }

@@ -109,6 +109,9 @@ fn a_server_that_is_down_or_silent_is_given_up_after_a_few_failures() {
         sharing.finish();
         assert!(begun.elapsed() < Duration::from_secs(10));
         let troubles = sharing.troubles();
-        assert!(matches!(troubles[..], [Trouble::Failed { .. }, Trouble::Failed { .. }, Trouble::GivenUp { .. }]));
+        assert!(matches!(
+            troubles[..],
+            [Trouble::Failed { .. }, Trouble::Failed { .. }, Trouble::GivenUp { .. }]
+        ));
     }
 }

@@ -130,7 +130,8 @@ fn app_result(outcome: &Outcome) -> AppResult {
     match &outcome.result {
         Err(trouble) => AppResult { failure: Some(results::cause(trouble)), ..plain },
         Ok(built) => {
-            let count = |is: fn(&engine::StepOutcome) -> bool| built.outcomes.iter().filter(|step| is(step)).count();
+            let count =
+                |is: fn(&engine::StepOutcome) -> bool| built.outcomes.iter().filter(|step| is(step)).count();
             AppResult {
                 image: Some(format!("{}:{}", built.name, built.tag)),
                 digest: Some(built.digest.to_string()),

@@ -40,10 +40,14 @@ pub fn run(apps: &[TownApp], surroundings: &Surroundings, output: &Output) -> Do
         causes.sort_by_key(|(_, apps)| std::cmp::Reverse(apps.len()));
         causes
     });
-    let failing: std::collections::BTreeSet<&str> = breaks.iter().flat_map(|(_, apps)| apps).copied().collect();
+    let failing: std::collections::BTreeSet<&str> =
+        breaks.iter().flat_map(|(_, apps)| apps).copied().collect();
     if output.is_json() {
         let list = |causes: &[(Cause, Vec<&str>)]| {
-            causes.iter().map(|(cause, apps)| serde_json::json!({ "cause": cause, "apps": apps })).collect::<Vec<_>>()
+            causes
+                .iter()
+                .map(|(cause, apps)| serde_json::json!({ "cause": cause, "apps": apps }))
+                .collect::<Vec<_>>()
         };
         output.json(&serde_json::json!({
             "format": "shtetl/town-check/1", "apps": apps.len(), "failing": failing.len(),
@@ -55,7 +59,11 @@ pub fn run(apps: &[TownApp], surroundings: &Surroundings, output: &Output) -> Do
         0 => styled(GOOD, "none will fail"),
         count => styled(BAD, format!("{count} will fail")),
     };
-    output.line(format!("{}: {verdict}, {}", words::count(apps.len(), "app"), words::count(doubts.len(), "doubt")));
+    output.line(format!(
+        "{}: {verdict}, {}",
+        words::count(apps.len(), "app"),
+        words::count(doubts.len(), "doubt")
+    ));
     show_causes(&breaks, output);
     show_causes(&doubts, output);
     Ok(ExitCode::from(u8::from(!failing.is_empty())))

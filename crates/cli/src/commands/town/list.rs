@@ -9,7 +9,7 @@ use town::apps::TownApp;
 use workshop::ledger::{self, Entry};
 
 pub fn run(apps: &[TownApp], failing: bool, surroundings: &Surroundings, output: &Output) -> Done {
-    let with_last = |app: &TownApp| (app.clone(), ledger::last(&surroundings.store, &app.name));
+    let with_last = |app: &TownApp| (app.clone(), ledger::last(&surroundings.store, &app.image));
     let mut all: Vec<(TownApp, Option<Entry>)> = apps.iter().map(with_last).collect();
     all.retain(|(_, last)| !failing || last.as_ref().is_some_and(|last| last.failure.is_some()));
     if output.is_json() {
@@ -30,7 +30,7 @@ pub fn run(apps: &[TownApp], failing: bool, surroundings: &Surroundings, output:
             Some(Entry { failure: Some(failure), .. }) => styled(BAD, format!("failed: {failure}")),
             Some(last) => {
                 let digest = last.digest.map(|digest| digest.short()).unwrap_or_default();
-                format!("{}:{} {}", app.name, last.tag, styled(FAINT, digest))
+                format!("{}:{} {}", app.image, last.tag, styled(FAINT, digest))
             }
         };
         table.row([styled(STRONG, &app.name), app.groups.join(", "), when, what]);
@@ -43,7 +43,7 @@ pub fn run(apps: &[TownApp], failing: bool, surroundings: &Surroundings, output:
 
 fn document(app: &TownApp, last: Option<&Entry>) -> serde_json::Value {
     serde_json::json!({
-        "app": app.name, "path": app.path, "groups": app.groups, "after": app.after, "variant": app.variant,
+        "app": app.name, "image": app.image, "path": app.path, "groups": app.groups, "after": app.after, "variant": app.variant,
         "last": last.map(|last| serde_json::json!({
             "number": last.number, "tag": last.tag, "started": last.started, "milliseconds": last.milliseconds,
             "digest": last.digest, "failure": last.failure,

@@ -2,15 +2,18 @@
 
 mod build;
 mod check;
+mod find;
 mod list;
+mod outdated;
 mod place;
 mod push;
 mod results;
 mod survey;
+mod update;
 mod view;
 
-use super::Done;
-use crate::arguments::{TownCommand, TownFilter, TownOptions};
+use super::{Done, swap_base};
+use crate::arguments::{SwapBaseOptions, TownCommand, TownFilter, TownOptions};
 use crate::interrupt;
 use crate::surroundings::Surroundings;
 use render::Output;
@@ -31,15 +34,55 @@ pub fn run(options: &TownOptions, surroundings: &Surroundings, output: &Output) 
             let apps = chosen(&town, filter, surroundings)?;
             survey::run(&apps, language.as_deref(), surroundings, output)
         }
-        TownCommand::Check { filter } => check::run(&chosen(&town, filter, surroundings)?, surroundings, output),
+        TownCommand::Check { filter } => {
+            check::run(&chosen(&town, filter, surroundings)?, surroundings, output)
+        }
         TownCommand::Build(build) => build::run(&town, build, surroundings, output),
         TownCommand::Push { filter, to, evidence, signing } => {
             let apps = chosen(&town, filter, surroundings)?;
             let request = push::PushRequest { to: to.as_deref(), evidence: *evidence, signing };
             push::run(&town, &apps, &request, surroundings, output)
         }
-        TownCommand::Plan { filter, shards, out } => {
-            results::plan(&chosen(&town, filter, surroundings)?, *shards, out.as_deref(), surroundings, output)
+        TownCommand::Plan { filter, shards, out } => results::plan(
+            &chosen(&town, filter, surroundings)?,
+            *shards,
+            out.as_deref(),
+            surroundings,
+            output,
+        ),
+        TownCommand::Find { package, registry } => find::run(&town, package, *registry, surroundings, output),
+        TownCommand::Outdated { filter, offline } => {
+            outdated::run(&chosen(&town, filter, surroundings)?, *offline, surroundings, output)
+        }
+        TownCommand::Update { filter, commit, patch, dry_run } => {
+            let apps = chosen(&town, filter, surroundings)?;
+            let keep = match (commit, patch, dry_run) {
+                (true, ..) => update::Keep::Commit,
+                (_, Some(file), _) => update::Keep::Patch(file),
+                (.., true) => update::Keep::Nothing,
+                _ => update::Keep::Files,
+            };
+            update::run(&town, &apps, &keep, surroundings, output)
+        }
+        TownCommand::SwapBase { filter, onto, newest, registry, dry_run, signing } => {
+            let apps = chosen(&town, filter, surroundings)?;
+            let images = find::images_of(&town, &apps, *registry, surroundings)?;
+            let request = SwapBaseOptions {
+                images,
+                onto: onto.clone(),
+                newest: *newest,
+                all: false,
+                tag: None,
+                dry_run: *dry_run,
+                evidence: false,
+                signing: signing.clone(),
+            };
+            swap_base::run(&request, surroundings, output)
+        }
+        TownCommand::Advisories { advisories, group, fail_on } => {
+            let filter = TownFilter { group: group.clone(), ..TownFilter::default() };
+            let apps = chosen(&town, &filter, surroundings)?;
+            find::advisories(&apps, advisories, *fail_on, surroundings, output)
         }
         TownCommand::Gather { results } => results::gather(results, output),
     }

@@ -59,7 +59,8 @@ pub fn at_place<R>(
 }
 
 fn means(app: &TownApp, network: Network, surroundings: &Surroundings) -> Means {
-    let plain = surroundings.choice(&SourceOptions { variant: app.variant.clone(), ..SourceOptions::of(&app.path) });
+    let plain =
+        surroundings.choice(&SourceOptions { variant: app.variant.clone(), ..SourceOptions::of(&app.path) });
     // House rules that are named outside of the town are stronger than the town's.
     let choice = Choice { rules: plain.rules.clone().or_else(|| app.rules.clone()), ..plain };
     let (book, logins) = match app.path.join(LOGINS).is_file() {

@@ -36,7 +36,11 @@ pub fn run(
     keys::signing_key(request.signing)?;
     let image = |app: &TownApp| {
         let tag = app.tag.as_deref().unwrap_or(DEFAULT_TAG);
-        AppResult { app: app.name.clone(), image: Some(format!("{}:{tag}", app.name)), ..AppResult::default() }
+        AppResult {
+            app: app.name.clone(),
+            image: Some(format!("{}:{tag}", app.image)),
+            ..AppResult::default()
+        }
     };
     let mut result = TownResult {
         format: RESULT.to_owned(),
@@ -51,7 +55,11 @@ pub fn run(
         output.json(&result);
     } else {
         let pushed = result.apps.iter().filter(|app| app.pushed.is_some()).count();
-        output.line(format!("{} pushed to {registry}, {} sent", words::count(pushed, "image"), words::size(sent)));
+        output.line(format!(
+            "{} pushed to {registry}, {} sent",
+            words::count(pushed, "image"),
+            words::size(sent)
+        ));
         results::show_causes(&result.causes(), output);
     }
     Ok(results::exit_code(&result))

@@ -69,7 +69,8 @@ pub fn show(result: &TownResult, output: &Output) {
         0 => styled(GOOD, format!("{} built", words::count(built, "app"))),
         _ => format!("{} built, {}", words::count(built, "app"), styled(BAD, format!("{failed} not"))),
     };
-    let part = result.shard.map(|shard| format!("part {} of {}: ", shard.number, shard.of)).unwrap_or_default();
+    let part =
+        result.shard.map(|shard| format!("part {} of {}: ", shard.number, shard.of)).unwrap_or_default();
     output.line(format!("{part}{verdict}, {unchanged} unchanged, {}", words::duration(result.milliseconds)));
     let StepCounts { ran, found, shared } = result.steps;
     let mut steps = vec![format!("{ran} ran"), format!("{found} found")];
@@ -117,7 +118,7 @@ pub fn plan(
     surroundings: &Surroundings,
     output: &Output,
 ) -> Done {
-    let cost = |app: &TownApp| (app.name.clone(), Cost::of(&surroundings.store, &app.name));
+    let cost = |app: &TownApp| (app.name.clone(), Cost::of(&surroundings.store, &app.image));
     let costs: Vec<(String, Cost)> = apps.iter().map(cost).collect();
     let unknown = costs.iter().filter(|(_, cost)| !cost.is_known).count();
     let spread = Spread::balanced(&costs, shards);
@@ -129,7 +130,11 @@ pub fn plan(
         output.json(&spread);
         return Ok(ExitCode::SUCCESS);
     }
-    output.line(format!("{} in {}", words::count(apps.len(), "app"), words::count(spread.shards.len(), "part")));
+    output.line(format!(
+        "{} in {}",
+        words::count(apps.len(), "app"),
+        words::count(spread.shards.len(), "part")
+    ));
     let mut table = Table::new(&[1, 2]);
     for (number, shard) in spread.shards.iter().enumerate() {
         let names: Vec<&str> = shard.apps.iter().map(String::as_str).collect();

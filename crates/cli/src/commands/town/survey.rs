@@ -12,13 +12,9 @@ use town::apps::TownApp;
 use town::plan::Looked;
 use town::shards::Cause;
 
-pub fn run(
-    apps: &[TownApp],
-    language: Option<&str>,
-    surroundings: &Surroundings,
-    output: &Output,
-) -> Done {
-    let looked = at_place(&Planning::default(), surroundings, |place, _| place.each(apps, |app| place.look(app)));
+pub fn run(apps: &[TownApp], language: Option<&str>, surroundings: &Surroundings, output: &Output) -> Done {
+    let looked =
+        at_place(&Planning::default(), surroundings, |place, _| place.each(apps, |app| place.look(app)));
     let mut failed = BTreeMap::<Cause, Vec<&str>>::new();
     let mut found: Vec<Looked> = Vec::new();
     for (app, looked) in apps.iter().zip(looked) {
@@ -41,7 +37,9 @@ pub fn run(
             .collect();
         let causes: Vec<_> =
             causes.iter().map(|(cause, apps)| serde_json::json!({ "cause": cause, "apps": apps })).collect();
-        output.json(&serde_json::json!({ "format": "shtetl/town-survey/1", "apps": surveys, "failures": causes }));
+        output.json(
+            &serde_json::json!({ "format": "shtetl/town-survey/1", "apps": surveys, "failures": causes }),
+        );
         return Ok(code);
     }
     let mut table = Table::new(&[]);

@@ -57,7 +57,8 @@ impl<'o> TownView<'o> {
             Event::Started { app, step, because, .. } => {
                 if let Some((all, total)) = &self.live {
                     let bar = all.insert_before(total, ProgressBar::new_spinner());
-                    if let Ok(style) = ProgressStyle::with_template("  {spinner} {prefix}  {msg}  {elapsed}") {
+                    if let Ok(style) = ProgressStyle::with_template("  {spinner} {prefix}  {msg}  {elapsed}")
+                    {
                         bar.set_style(style);
                     }
                     bar.set_prefix(format!("{} {}", styled(STRONG, app), styled(BUSY, step)));

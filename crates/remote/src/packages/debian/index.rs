@@ -46,6 +46,11 @@ pub struct Index {
 }
 
 impl Index {
+    /// The newest version of a package.
+    pub fn newest_version(&self, name: &str) -> Option<&str> {
+        self.newest.get(name).map(|(version, ..)| version.as_str())
+    }
+
     /// Adds what `Packages.xz` of a suite says; `archive` is the caller's number for where it is from.
     pub fn add_xz(&mut self, compressed: &[u8], archive: usize) -> io::Result<()> {
         let mut text = String::new();
