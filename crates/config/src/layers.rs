@@ -307,7 +307,8 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         services: lower.services.into_iter().chain(upper.services).collect(),
         settings: settings_over(lower.settings, upper.settings),
         accepted: lower.accepted.into_iter().chain(upper.accepted).collect(),
-        // Only house rules say them.
+        // Only house rules say these.
+        limits: lower.limits,
         trusted_keys: lower.trusted_keys,
     }
 }

@@ -20,6 +20,7 @@
 mod added;
 pub mod addresses;
 mod layers;
+mod limits;
 pub mod pins;
 mod reader;
 mod running_values;
@@ -31,6 +32,7 @@ mod values;
 pub use added::{AddedBuildpack, added_buildpacks};
 use jiff::civil::Date;
 pub use layers::{Choice, ConfigPlace, Effective, Layer, Origin, RunValues};
+pub use limits::{HOUSE_RULES, HouseException, HouseLimits, UNDECLARED};
 use model::error::SurveyError;
 use model::shell_words::CommandLine;
 use model::{
@@ -93,6 +95,8 @@ pub struct AppConfig {
     pub settings: BTreeMap<String, SettingRule>,
     /// `[advisory.ID]`: advisories that are accepted.
     pub accepted: BTreeMap<String, AcceptedAdvisory>,
+    /// What house rules demand.
+    pub limits: HouseLimits,
     /// `[trust] keys` of house rules: files of public keys of which one has to have signed an image.
     pub trusted_keys: Vec<String>,
 }

@@ -27,6 +27,32 @@ pub fn house_rules(known: &KnownNames) -> Value {
     let mut keys = shared(known);
     let trust = json!({ "keys": texts("Files of public keys of which one has to have signed an image") });
     keys.insert("trust".to_owned(), closed("Who is trusted", entries(trust)));
+    let allow = json!({
+        "bases": texts("Patterns of bases that apps may have"),
+        "registries": texts("Servers that images may go to, and that bases and packages may come from"),
+        "licences": texts("Licences of packages, by their SPDX identifiers; undeclared for packages that declare none"),
+        "buildpacks": texts("Buildpacks that may build"),
+        "image-size": size("How large the layers of an image may be together"),
+    });
+    keys.insert("allow".to_owned(), closed("What apps may be made of", entries(allow)));
+    let require = json!({
+        "settings": texts("Settings that every app must declare"),
+        "support-days": {
+            "description": "For how many days bases and runtimes must still be supported", "type": "integer", "minimum": 0,
+        },
+    });
+    keys.insert("require".to_owned(), closed("What apps must have", entries(require)));
+    let exception = json!({
+        "rules": { "description": "The rules", "type": "array", "items": { "enum": crate::HOUSE_RULES } },
+        "reason": text("Why"),
+        "until": { "description": "The last day", "type": "string", "format": "date" },
+    });
+    let mut exception = closed("Rules that do not hold for this app for now", entries(exception));
+    exception["required"] = json!(["rules", "reason", "until"]);
+    keys.insert(
+        "exception".to_owned(),
+        json!({ "description": "Exceptions, by app", "type": "object", "additionalProperties": exception }),
+    );
     keys.insert("locked".to_owned(), texts("Keys or tables, dotted, that apps may not change"));
     root("house rules", "What an organisation says for all its apps", keys)
 }

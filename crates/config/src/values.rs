@@ -1,5 +1,6 @@
 //! Which keys there are and what each takes.
 
+use crate::limits::read_limits;
 use crate::reader::{Document, Table, Value};
 use crate::running_values::{check_name, read_command, read_running};
 use crate::{AcceptedAdvisory, AppConfig, BuildChoice};
@@ -42,6 +43,7 @@ pub(super) fn read_house(document: &Document<'_>, config: &mut AppConfig, names:
     with_table(&root, "trust", |table| {
         config.trusted_keys = table.value("keys").and_then(|v| v.strings()).unwrap_or_default();
     });
+    read_limits(&root, &mut config.limits);
     let locked = root.value("locked").and_then(|v| v.strings()).unwrap_or_default();
     root.done();
     locked

@@ -1,10 +1,10 @@
 //! A bill of materials in CycloneDX 1.6 (ECMA-424).
 
 use crate::hashes;
-use crate::licence::Licence;
 use crate::{TOOL, TOOL_VERSION};
 use content::digest::Sha256;
 use model::PackageFact;
+use model::licence::Licence;
 use serde_json::{Value, json};
 use std::collections::{BTreeMap, BTreeSet};
 use workshop::inspect::{OpenImage, ProcessImage};

@@ -3,7 +3,6 @@
 //! | module | owns |
 //! | --- | --- |
 //! | `cyclonedx`, `spdx_document` | bills of materials (CycloneDX 1.6, SPDX 2.3) |
-//! | `licence` | declared licences as expressions of SPDX |
 //! | `provenance` | how an image was built (in-toto Statement v1, SLSA provenance v1) |
 //! | `envelope`, `keys` | signatures (DSSE) and the keys for them (PKCS#8) |
 //! | `artefacts` | all of it as files and as artefacts of a registry |
@@ -20,7 +19,6 @@ mod cyclonedx;
 mod envelope;
 mod hashes;
 mod keys;
-mod licence;
 mod provenance;
 mod spdx_document;
 mod verification;

@@ -2,9 +2,9 @@
 
 use crate::cyclonedx::needs_by_url;
 use crate::hashes;
-use crate::licence::Licence;
 use crate::{TOOL, TOOL_VERSION};
 use model::PackageFact;
+use model::licence::Licence;
 use serde_json::{Value, json};
 use std::collections::BTreeMap;
 use workshop::inspect::OpenImage;

@@ -23,6 +23,7 @@ pub mod files;
 pub mod finding;
 pub mod folder;
 pub mod labels;
+pub mod licence;
 pub mod licence_text;
 pub mod names;
 pub mod npm_range;

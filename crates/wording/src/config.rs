@@ -1,7 +1,7 @@
 //! Words of configuration and names.
 
-use super::worded::{WRONG, Worded, suggestion, worded};
-use model::error::ConfigError;
+use super::worded::{FAILED, WRONG, Worded, suggestion, worded};
+use model::error::{BrokenDemand, ConfigError};
 use model::{Complaint, Fault};
 use render::{snippet, words};
 use std::path::Path;
@@ -9,6 +9,14 @@ use std::path::Path;
 pub(super) fn words_of(error: &ConfigError) -> Worded {
     match error {
         ConfigError::Faults { path, text, complaints } => faults(path, text, complaints),
+        ConfigError::HouseDemands { app, broken, by } => Worded {
+            details: broken.iter().map(|one| format!("  {}", demand(one))).collect(),
+            ..worded(
+                FAILED,
+                format!("the image of {app} breaks what {by} demands"),
+                format!("change the app, or ask for an exception: [exception.{app}] in the house rules"),
+            )
+        },
         ConfigError::Name { what, name, suggestion } => worded(
             WRONG,
             format!("{name:?} cannot be the name of an {what}").replace("an tag", "a tag"),
@@ -93,6 +101,24 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
 
 /// One syntax fault can cause many others; the first ones are shown.
 const MOST_FAULTS: usize = 12;
+
+fn demand(broken: &BrokenDemand) -> String {
+    match broken {
+        BrokenDemand::Licence { package, version, licence: Some(licence) } => {
+            format!("house-licence  {package} {version}: {licence}")
+        }
+        BrokenDemand::Licence { package, version, licence: None } => {
+            format!("house-licence  {package} {version} declares no licence")
+        }
+        BrokenDemand::Size { bytes, most } => {
+            format!(
+                "house-size  its layers have {}, and {} are allowed",
+                words::size(*bytes),
+                words::size(*most)
+            )
+        }
+    }
+}
 
 fn faults(path: &Path, text: &str, complaints: &[Complaint]) -> Worded {
     let file = path.file_name().unwrap_or_default().to_string_lossy();

@@ -9,7 +9,7 @@ use crate::prepare::prepare;
 use crate::record::{BuiltSteps, Record};
 use crate::recording::record;
 use crate::shared_libraries;
-use crate::{image, ledger, overwritten};
+use crate::{house, image, ledger, overwritten};
 use content::image::{write_archive, write_layout};
 use content::store::Store;
 use content::{BlobDigest, ContentError, StepKey};
@@ -352,6 +352,7 @@ fn write_documents(
         }
     }
     let record = Record::of(&app.survey, worklist, steps, needs);
+    house::check(app, &record)?;
     let documents = Documents {
         record: &record,
         env: &worklist.env,

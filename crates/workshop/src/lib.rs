@@ -29,6 +29,7 @@ pub mod buildpacks;
 pub mod check;
 #[cfg(fuzzing)]
 pub mod fuzzing;
+mod house;
 pub mod image;
 pub mod init;
 pub mod inspect;

@@ -8,6 +8,9 @@ use std::path::PathBuf;
 #[derive(Debug, thiserror::Error)]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
 pub enum ConfigError {
+    /// An image breaks demands of the house.
+    #[error("{app} breaks demands of the house")]
+    HouseDemands { app: String, broken: Vec<BrokenDemand>, by: String },
     /// A buildpack that is added has the name of another one.
     #[error("there are two buildpacks called {name}")]
     BuildpackTwice { name: String, origin: String },
@@ -50,4 +53,14 @@ pub enum ConfigError {
     /// Nobody says where files of a name are, which a build command fetches.
     #[error("nothing says where {name} is")]
     NoFiles { name: String },
+}
+
+/// A demand of the house that an image breaks.
+#[derive(Debug, Clone, PartialEq, Eq)]
+#[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+pub enum BrokenDemand {
+    /// A package has a licence that is not allowed, or declares none.
+    Licence { package: String, version: String, licence: Option<String> },
+    /// The layers are too large, in bytes.
+    Size { bytes: u64, most: u64 },
 }

@@ -13,7 +13,7 @@ mod swap;
 mod town;
 
 pub use base::BaseError;
-pub use config::ConfigError;
+pub use config::{BrokenDemand, ConfigError};
 pub use package::PackageError;
 pub use pin::PinError;
 pub use registry::RegistryError;

@@ -7,6 +7,7 @@ mod code;
 mod content;
 mod data;
 mod embedded;
+mod house;
 mod imports;
 mod locks;
 mod network;
@@ -16,6 +17,8 @@ mod python_imports;
 mod runtime;
 mod settings;
 mod start;
+
+pub(crate) use house::day_of;
 
 use crate::app::App;
 use crate::plan::Worklist;
@@ -234,6 +237,19 @@ pub const RULES: &[Rule] = &[
         code: "content-unexpected",
         about: "database contents or installed packages are packed",
         find: content::unexpected,
+    },
+    Rule { code: "house-base", about: "the house does not allow the base", find: house::base },
+    Rule { code: "house-buildpack", about: "the house does not allow a buildpack", find: house::buildpack },
+    Rule {
+        code: "house-registry",
+        about: "the house does not allow a server that the app names",
+        find: house::registry,
+    },
+    Rule { code: "house-setting", about: "a setting is missing that the house wants", find: house::setting },
+    Rule {
+        code: "house-support",
+        about: "base or runtime are not supported for as long as the house wants",
+        find: house::support,
     },
     Rule { code: PLAN_FAILS, about: "the build cannot be planned", find: plan_fails },
 ];

@@ -1,10 +1,10 @@
 //! Declared licences as expressions of SPDX.
 
-use spdx::{Expression, ParseMode};
+use spdx::{Expression, Licensee, ParseMode};
 
 /// What a package declares.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Licence {
+pub enum Licence {
     /// An expression (SPDX specification 2.3, annex D).
     Expression(String),
     /// Words that are none.
@@ -42,7 +42,7 @@ const OTHER_NAMES: [(&str, &str); 24] = [
 
 impl Licence {
     /// Reads what a package declares.
-    pub(crate) fn of(declared: &str) -> Self {
+    pub fn of(declared: &str) -> Self {
         let declared = declared.trim();
         let known = OTHER_NAMES.iter().find(|(name, _)| name.eq_ignore_ascii_case(declared));
         let text = known.map_or(declared, |(_, expression)| expression);
@@ -53,6 +53,21 @@ impl Licence {
             Err(_) => Self::Name(declared.to_owned()),
         }
     }
+}
+
+/// Whether a text is a licence of SPDX, by its identifier.
+pub fn is_one(text: &str) -> bool {
+    Licensee::parse(text).is_ok()
+}
+
+/// Whether what a package declares can be had under allowed licences alone.
+pub fn is_allowed(declared: &str, allowed: &[String]) -> bool {
+    let Licence::Expression(text) = Licence::of(declared) else { return false };
+    let allowed: Vec<Licensee> = allowed.iter().filter_map(|one| Licensee::parse(one).ok()).collect();
+    let expression = Expression::parse_mode(&text, LENIENT);
+    expression.is_ok_and(|expression| {
+        expression.evaluate(|wanted| allowed.iter().any(|licence| licence.satisfies(wanted)))
+    })
 }
 
 /// What is taken for an expression: old names too, but no words that only resemble one.
@@ -67,6 +82,18 @@ const LENIENT: ParseMode = ParseMode {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn one_of_several_licences_is_enough_and_all_of_several_are_needed() {
+        let allowed = ["MIT".to_owned(), "BSD-3-Clause".to_owned()];
+        for declared in ["MIT", "Expat", "MIT OR GPL-3.0-only", "MIT AND BSD-3-Clause"] {
+            assert!(is_allowed(declared, &allowed), "{declared}");
+        }
+        for declared in ["GPL-3.0-only", "MIT AND GPL-3.0-only", "see LICENSE", ""] {
+            assert!(!is_allowed(declared, &allowed), "{declared}");
+        }
+        assert!(is_one("MIT") && !is_one("my own"));
+    }
 
     #[test]
     fn licences_become_expressions_where_they_are_without_doubt() {

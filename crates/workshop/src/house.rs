@@ -1,0 +1,45 @@
+//! Demands of the house that only a finished image shows: licences of its packages, and its size.
+
+use crate::app::App;
+use crate::check::day_of;
+use crate::record::Record;
+use config::{HouseLimits, UNDECLARED};
+use model::error::{BrokenDemand, ConfigError};
+use model::licence::is_allowed;
+use model::{Error, Result};
+
+/// Refuses an image that breaks demands of the house.
+pub(crate) fn check(app: &App, record: &Record) -> Result<()> {
+    let broken = broken(&app.config.limits, record, app);
+    if broken.is_empty() {
+        return Ok(());
+    }
+    let said = |key: &str| app.origins.get(key).map(|origin| origin.place.to_string());
+    let by = said("allow.licences").or_else(|| said("allow.image-size")).unwrap_or_default();
+    Err(Error::Config(ConfigError::HouseDemands { app: app.survey.name.clone(), broken, by }))
+}
+
+fn broken(limits: &HouseLimits, record: &Record, app: &App) -> Vec<BrokenDemand> {
+    let holds = |rule: &str| limits.holds(rule, &app.survey.name, day_of(app.now));
+    let mut broken = Vec::new();
+    if !limits.licences.is_empty() && holds("house-licence") {
+        for package in &record.packages {
+            let is_fine = match package.licence.as_deref().filter(|licence| !licence.is_empty()) {
+                None => limits.licences.iter().any(|allowed| allowed == UNDECLARED),
+                Some(licence) => is_allowed(licence, &limits.licences),
+            };
+            if !is_fine {
+                broken.push(BrokenDemand::Licence {
+                    package: package.name.clone(),
+                    version: package.version.clone(),
+                    licence: package.licence.clone(),
+                });
+            }
+        }
+    }
+    let size: u64 = record.layers.iter().map(|layer| layer.size).sum();
+    if let Some(most) = limits.largest_image.filter(|most| size > *most && holds("house-size")) {
+        broken.push(BrokenDemand::Size { bytes: size, most });
+    }
+    broken
+}
