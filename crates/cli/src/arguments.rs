@@ -10,7 +10,7 @@ pub use images::{
     Threshold, VerifyOptions,
 };
 
-pub use town::{TownBuildOptions, TownCommand, TownFilter, TownOptions};
+pub use town::{JobEngine, TownBuildOptions, TownCommand, TownFilter, TownJobOptions, TownOptions};
 pub use yard::{YardCommand, YardOptions};
 
 use clap::builder::styling::{AnsiColor, Styles};

@@ -12,11 +12,13 @@
 mod compose;
 mod kubernetes;
 mod systemd;
+mod town_job;
 mod yaml;
 
 pub use compose::compose;
 pub use kubernetes::kubernetes;
 pub use systemd::systemd;
+pub use town_job::{JobFile, TownJob};
 
 use model::process::moments;
 use model::{ProcessKind, ProcessType, SettingRule};

@@ -3,11 +3,13 @@
 mod comparison;
 mod image;
 mod ledger;
+mod town;
 mod treemap;
 
 pub use comparison::comparison;
 pub use image::{ImagePage, image};
 pub use ledger::ledger;
+pub use town::{simulation, town};
 
 use base64::Engine;
 use base64::prelude::BASE64_STANDARD;

@@ -10,6 +10,8 @@
 //! | [`plan`] | looking at apps and planning their builds, several at once |
 //! | [`build`] | all builds in one graph |
 //! | [`find`], [`outdated`] | what is in images of a town, and what of it is behind |
+//! | [`overview`] | a town at a glance |
+//! | [`simulate`] | what a day of commits would cost |
 //! | [`shards`] | parts of a town for many machines, and their results |
 #![forbid(unsafe_code)]
 
@@ -17,5 +19,7 @@ pub mod apps;
 pub mod build;
 pub mod find;
 pub mod outdated;
+pub mod overview;
 pub mod plan;
 pub mod shards;
+pub mod simulate;

@@ -1,7 +1,7 @@
 //! The command line of `town`.
 
 use super::{SigningOptions, Threshold};
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 use std::path::PathBuf;
 
 #[derive(Args)]
@@ -70,6 +70,39 @@ pub enum TownCommand {
         evidence: bool,
         #[command(flatten)]
         signing: SigningOptions,
+    },
+    /// Show the town at a glance: languages, bases, runtimes, sizes, ages, support, failures
+    Show {
+        #[command(flatten)]
+        filter: TownFilter,
+        /// Also write a page for a browser, with charts: one self-contained file
+        #[arg(long, value_name = "FILE")]
+        page: Option<PathBuf>,
+    },
+    /// Write the job that builds this town on an engine: parts, limits, repeats, secrets by reference
+    HandOver(TownJobOptions),
+    /// Simulate a day of commits, from the durations of past builds
+    Simulate {
+        #[command(flatten)]
+        filter: TownFilter,
+        /// How many apps there are [default: those of the town]
+        #[arg(long = "count", value_name = "N", default_value_t = 0)]
+        count: usize,
+        /// How many of the apps each push changes, in percent
+        #[arg(long, value_name = "PERCENT", default_value_t = 0.5)]
+        changed: f64,
+        /// How many pushes there are on that day
+        #[arg(long, value_name = "N", default_value_t = 200)]
+        pushes: usize,
+        /// How many workers build at once
+        #[arg(long, value_name = "N", default_value_t = 2)]
+        workers: usize,
+        /// How many of the pushes change something that many apps share, in percent
+        #[arg(long, value_name = "PERCENT", default_value_t = 1.0)]
+        shared_changed: f64,
+        /// Also write a page for a browser, with a chart: one self-contained file
+        #[arg(long, value_name = "FILE")]
+        page: Option<PathBuf>,
     },
     /// Spread apps over parts that take about as long, by the durations of past builds
     Plan {
@@ -148,6 +181,51 @@ pub enum TownCommand {
         #[arg(required = true, value_name = "FILE")]
         results: Vec<PathBuf>,
     },
+}
+
+/// Engines that start parts, and repeat those that die.
+#[derive(Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum JobEngine {
+    /// An indexed job of Kubernetes
+    KubernetesJob,
+    /// An array of jobs for Slurm
+    Slurm,
+    /// A matrix, and what its jobs run, for CI systems
+    Ci,
+}
+
+#[derive(Args)]
+pub struct TownJobOptions {
+    /// The engine
+    #[arg(long, value_enum, value_name = "ENGINE")]
+    pub to: JobEngine,
+    /// How many parts
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
+    pub shards: u32,
+    /// The image with this program, for Kubernetes
+    #[arg(long, value_name = "REFERENCE", default_value = "shtetl")]
+    pub image: String,
+    /// Write files into this folder, and not to standard output
+    #[arg(long, value_name = "DIR")]
+    pub out: Option<PathBuf>,
+    /// Processors of a part
+    #[arg(long, value_name = "N", default_value_t = 2)]
+    pub cpus: u32,
+    /// Memory of a part, in MiB
+    #[arg(long, value_name = "MIB", default_value_t = 2048)]
+    pub memory: u64,
+    /// How often a part is begun again that dies
+    #[arg(long, value_name = "N", default_value_t = 3)]
+    pub retries: u32,
+    /// Where results of steps are shared [default: the variable SHTETL_SHARED]
+    #[arg(long, value_name = "PLACE")]
+    pub shared: Option<String>,
+    /// Push images to the registry of the town
+    #[arg(long)]
+    pub push: bool,
+    /// The secret of the engine that holds keys, by its name
+    #[arg(long, value_name = "NAME", default_value = "town")]
+    pub secret: String,
 }
 
 #[derive(Args)]

@@ -3,11 +3,14 @@
 mod build;
 mod check;
 mod find;
+mod hand_over;
 mod list;
 mod outdated;
 mod place;
 mod push;
 mod results;
+mod show;
+mod simulate;
 mod survey;
 mod update;
 mod view;
@@ -18,6 +21,7 @@ use crate::interrupt;
 use crate::surroundings::Surroundings;
 use render::Output;
 use town::apps::{Filter, Town, TownApp};
+use town::simulate::Day;
 use wording::Failure;
 
 pub fn run(options: &TownOptions, surroundings: &Surroundings, output: &Output) -> Done {
@@ -50,6 +54,21 @@ pub fn run(options: &TownOptions, surroundings: &Surroundings, output: &Output) 
             surroundings,
             output,
         ),
+        TownCommand::Show { filter, page } => {
+            show::run(&chosen(&town, filter, surroundings)?, page.as_deref(), surroundings, output)
+        }
+        TownCommand::HandOver(job) => hand_over::run(&town, job, output),
+        TownCommand::Simulate { filter, count, changed, pushes, workers, shared_changed, page } => {
+            let apps = chosen(&town, filter, surroundings)?;
+            let day = Day {
+                apps: *count,
+                changed: (changed / 100.0).clamp(0.0, 1.0),
+                pushes: *pushes,
+                workers: (*workers).max(1),
+                shared_changed: (shared_changed / 100.0).clamp(0.0, 1.0),
+            };
+            simulate::run(&apps, day, page.as_deref(), surroundings, output)
+        }
         TownCommand::Find { package, registry } => find::run(&town, package, *registry, surroundings, output),
         TownCommand::Outdated { filter, offline } => {
             outdated::run(&chosen(&town, filter, surroundings)?, *offline, surroundings, output)
