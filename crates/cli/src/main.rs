@@ -2,11 +2,9 @@
 #![forbid(unsafe_code)]
 
 mod addresses;
-mod arguments;
 mod commands;
 mod demo_files;
 mod documents;
-mod events;
 mod folders;
 mod interrupt;
 mod shared;

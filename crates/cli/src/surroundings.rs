@@ -1,8 +1,8 @@
 //! What the program takes from its surroundings: folders, variables, the clock.
 
 use crate::addresses;
-use crate::arguments::{Global, SourceOptions};
 use crate::folders::{user_file, user_folder};
+use arguments::{Global, SourceOptions};
 use bases::debian::SeenSuites;
 use bases::host::Host;
 use cancel::Cancel;

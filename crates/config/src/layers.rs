@@ -5,7 +5,7 @@
 //! `shtetl.toml`; it is not configuration, and is merged there.)
 
 use crate::reader::{Document, Leaf};
-use crate::{AppConfig, ProcessConfig, values};
+use crate::{AppConfig, HouseLimits, ProcessConfig, values};
 use model::error::ConfigError;
 use model::files::CONFIG;
 use model::{Complaint, Error, Fault, KnownNames, Place, Result, SettingRule};
@@ -308,7 +308,7 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         settings: settings_over(lower.settings, upper.settings),
         accepted: lower.accepted.into_iter().chain(upper.accepted).collect(),
         // Only house rules say these.
-        limits: lower.limits,
+        limits: if upper.limits == HouseLimits::default() { lower.limits } else { upper.limits },
         trusted_keys: lower.trusted_keys,
     }
 }

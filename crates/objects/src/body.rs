@@ -1,4 +1,4 @@
-//! Bodies of uploads that come in signed pieces.
+//! Bodies that come in pieces.
 
 use std::io::{self, BufRead, BufReader, Read};
 
@@ -7,7 +7,7 @@ pub(crate) const IN_PIECES: &str = "STREAMING-";
 /// The longest line before a piece.
 const LONGEST_LINE: u64 = 8 << 10;
 
-/// Reads the data of a body in pieces: `SIZE;chunk-signature=…`, a line break, so many bytes, a line break; a piece of no
+/// Reads the data of a body in pieces, which is also how HTTP sends a body whose length it does not know (RFC 9112, 7.1): `SIZE;chunk-signature=…`, a line break, so many bytes, a line break; a piece of no
 /// bytes is the last one, and checksums may follow it. The signatures of pieces are not looked at: that of the request is.
 pub(crate) struct Pieces<R> {
     from: BufReader<R>,
@@ -35,7 +35,8 @@ impl<R: Read> Pieces<R> {
         self.left = u64::from_str_radix(size, 16).map_err(|_| io::Error::from(io::ErrorKind::InvalidData))?;
         if self.left == 0 {
             self.is_over = true;
-            io::copy(&mut self.from, &mut io::sink())?;
+            // Checksums may follow, each on a line; an empty line, or the end, is the end.
+            while self.line().is_ok_and(|line| !line.is_empty()) {}
         }
         Ok(())
     }

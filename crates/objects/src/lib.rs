@@ -7,6 +7,7 @@
 mod answers;
 mod body;
 mod buckets;
+mod http;
 mod requests;
 mod server;
 pub mod signature;

@@ -2,19 +2,18 @@
 
 use crate::answers::{Answer, escaped, header_time, listing, time};
 use crate::buckets::{Buckets, Facts};
+use crate::http::{Accepting, Head};
 use crate::requests::Request;
 use crate::signature::Key;
 use remote::percent;
 use std::collections::BTreeMap;
+use std::fmt;
 use std::io::{self, Read, Seek, SeekFrom};
 use std::net::TcpListener;
 use std::path::Path;
 use std::sync::Arc;
-use std::thread::{self, JoinHandle};
 use std::time::SystemTime;
 
-/// How many requests are answered at once.
-const WORKERS: usize = 8;
 /// The largest document that a client may send.
 const LARGEST_DOCUMENT: u64 = 4 << 20;
 /// Headers of an object that are given back with it, besides those that begin with [`OWN_HEADER`].
@@ -24,39 +23,21 @@ const KEPT_HEADERS: [&str; 5] =
 const OWN_HEADER: &str = "x-amz-meta-";
 
 /// A running server; it ends when this is dropped.
-pub struct Server {
-    http: Arc<tiny_http::Server>,
-    workers: Vec<JoinHandle<()>>,
-}
+pub struct Server(Accepting);
 
 impl Server {
     /// Serves the buckets in `folder` to whoever has the key; `bucket` is made when it is not there.
     pub fn start(listener: TcpListener, folder: &Path, key: Key, bucket: &str) -> io::Result<Self> {
-        let http = tiny_http::Server::from_listener(listener, None).map_err(io::Error::other)?;
         let buckets = Buckets::open(folder)?;
         buckets.make(bucket)?;
-        let (http, served) = (Arc::new(http), Arc::new(Served { buckets, key }));
-        let worker = |_| {
-            let (http, served) = (Arc::clone(&http), Arc::clone(&served));
-            thread::spawn(move || {
-                while let Ok(request) = http.recv() {
-                    served.serve(request);
-                }
-            })
-        };
-        let workers = (0..WORKERS).map(worker).collect();
-        Ok(Self { http, workers })
+        let served = Served { buckets, key };
+        Accepting::start(listener, Arc::new(move |head, body| served.serve(head, body))).map(Self)
     }
 }
 
-impl Drop for Server {
-    fn drop(&mut self) {
-        // Each call ends one worker, whichever it is.
-        self.workers.iter().for_each(|_| self.http.unblock());
-        for worker in self.workers.drain(..) {
-            // One that panicked has ended, too.
-            let _ = worker.join();
-        }
+impl fmt::Debug for Server {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Server").field("at", &self.0.address()).finish()
     }
 }
 
@@ -66,37 +47,19 @@ struct Served {
 }
 
 impl Served {
-    fn serve(&self, mut from: tiny_http::Request) {
-        let request = Request::new(&from.method().to_string(), from.url(), from.headers());
-        let is_head = request.method == "HEAD";
-        let answer = if request.is_signed_with(&self.key) {
-            self.answer(&request, from.as_reader()).unwrap_or_else(|error| match error.kind() {
-                io::ErrorKind::InvalidData => {
-                    Answer::error(400, "BadDigest", "the body is not what its digest says")
-                }
-                io::ErrorKind::NotFound => {
-                    Answer::error(404, "NoSuchUpload", "there is no such upload or part")
-                }
-                _ => Answer::error(500, "InternalError", &error.to_string()),
-            })
-        } else {
-            Answer::error(
-                403,
-                "SignatureDoesNotMatch",
-                "the request is not signed with the key of this server",
-            )
-        };
-        let header = |(name, value): (String, String)| tiny_http::Header::from_bytes(name, value).ok();
-        let headers = answer.headers.into_iter().filter_map(header).collect();
-        let length = usize::try_from(answer.length).ok();
-        let response = tiny_http::Response::new(answer.status.into(), headers, answer.body, length, None);
-        let response = response.with_chunked_threshold(usize::MAX);
-        // A client that went away needs no answer.
-        let _ = if is_head {
-            from.respond(response.with_data(io::empty(), length))
-        } else {
-            from.respond(response)
-        };
+    fn serve(&self, head: &Head, body: &mut dyn Read) -> Answer {
+        let request = Request::new(&head.method, &head.url, &head.headers);
+        if !request.is_signed_with(&self.key) {
+            let what = "the request is not signed with the key of this server";
+            return Answer::error(403, "SignatureDoesNotMatch", what);
+        }
+        self.answer(&request, body).unwrap_or_else(|error| match error.kind() {
+            io::ErrorKind::InvalidData => {
+                Answer::error(400, "BadDigest", "the body is not what its digest says")
+            }
+            io::ErrorKind::NotFound => Answer::error(404, "NoSuchUpload", "there is no such upload or part"),
+            _ => Answer::error(500, "InternalError", &error.to_string()),
+        })
     }
 
     fn answer(&self, request: &Request, body: &mut dyn Read) -> io::Result<Answer> {

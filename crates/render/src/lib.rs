@@ -2,10 +2,12 @@
 #![forbid(unsafe_code)]
 
 pub mod complaints;
+pub mod events;
 pub mod instances;
 pub mod problem;
 pub mod snippet;
 pub mod table;
+pub mod town_view;
 pub mod words;
 
 use anstyle::{AnsiColor, Style};

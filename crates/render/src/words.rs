@@ -35,7 +35,8 @@ pub fn duration(milliseconds: u64) -> String {
     match milliseconds {
         0..1_000 => format!("{milliseconds} ms"),
         1_000..60_000 => format!("{:.1} s", milliseconds as f64 / 1_000.0),
-        _ => format!("{} min {} s", milliseconds / 60_000, milliseconds / 1_000 % 60),
+        60_000..3_600_000 => format!("{} min {} s", milliseconds / 60_000, milliseconds / 1_000 % 60),
+        _ => format!("{} h {} min", milliseconds / 3_600_000, milliseconds / 60_000 % 60),
     }
 }
 

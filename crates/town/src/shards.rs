@@ -264,6 +264,9 @@ pub struct Cause {
     pub code: Option<String>,
     /// What is wrong.
     pub what: String,
+    /// More about it, by line.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub details: Vec<String>,
     /// What to do.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub advice: String,
@@ -399,7 +402,7 @@ mod tests {
             found: 0,
             shared: 0,
             pushed: None,
-            failure: Some(Cause { code: None, what: "fog".to_owned(), advice: String::new() }),
+            failure: Some(Cause { what: "fog".to_owned(), ..Cause::default() }),
         };
         let result = TownResult {
             format: RESULT.to_owned(),

@@ -141,6 +141,11 @@ fn words_of_failure(failure: &Failure) -> Worded {
     }
 }
 
+/// What an error says besides its first line, by line.
+pub fn details(error: &Error) -> Vec<String> {
+    words_of(error).details
+}
+
 /// What an error says in one line, and what to do.
 pub fn message_and_advice(error: &Error) -> (String, Option<String>) {
     let Worded { message, hint, .. } = words_of(error);

@@ -29,6 +29,11 @@ pub(super) fn words_of(error: &TownError) -> Worded {
             let known: Vec<&str> = known.iter().map(String::as_str).collect();
             worded(WRONG, format!("{said_in}: no app is called {name:?}"), suggestion(name, &known))
         }
+        TownError::UnknownGroup { name, known } if known.is_empty() => worded(
+            WRONG,
+            format!("there is no group {name:?}: the town has no groups"),
+            format!("write one: [group.{name}], then apps = [\"NAME\", \"web-*\"]"),
+        ),
         TownError::UnknownGroup { name, known } => {
             let known: Vec<&str> = known.iter().map(String::as_str).collect();
             worded(WRONG, format!("there is no group {name:?}"), suggestion(name, &known))

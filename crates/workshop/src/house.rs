@@ -14,8 +14,11 @@ pub(crate) fn check(app: &App, record: &Record) -> Result<()> {
     if broken.is_empty() {
         return Ok(());
     }
-    let said = |key: &str| app.origins.get(key).map(|origin| origin.place.to_string());
-    let by = said("allow.licences").or_else(|| said("allow.image-size")).unwrap_or_default();
+    let key = match broken[0] {
+        BrokenDemand::Licence { .. } => "allow.licences",
+        BrokenDemand::Size { .. } => "allow.image-size",
+    };
+    let by = app.origins.get(key).map_or_else(String::new, |origin| origin.place.to_string());
     Err(Error::Config(ConfigError::HouseDemands { app: app.survey.name.clone(), broken, by }))
 }
 

@@ -1,8 +1,8 @@
 //! `addresses`: where packages come from, and who said so.
 
 use super::Done;
-use crate::arguments::{AddressesOptions, SourceOptions};
 use crate::surroundings::Surroundings;
+use arguments::{AddressesOptions, SourceOptions};
 use config::addresses::{Addresses, KnownAddress, Origin};
 use config::{ConfigPlace, Effective};
 use model::Ecosystem;

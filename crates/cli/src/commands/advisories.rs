@@ -1,7 +1,7 @@
 //! Advisories about the packages of an image.
 
-use crate::arguments::Threshold;
 use crate::surroundings::Surroundings;
+use arguments::Threshold;
 use config::AcceptedAdvisory;
 use evidence::{Acceptance, Accepted, AdvisoryFault, Affected, Found, Severity, read_advisories};
 use jiff::Timestamp;

@@ -2,8 +2,8 @@
 
 use super::build::build_quietly;
 use super::order::order;
-use crate::arguments::{SourceOptions, VerifyOptions};
 use crate::surroundings::Surroundings;
+use arguments::{SourceOptions, VerifyOptions};
 use content::BlobDigest;
 use content::image::media;
 use content::store::Store;

@@ -1,8 +1,8 @@
 //! `buildpacks`: which are in force, a new one to begin with, and the trials of one.
 
 use super::Done;
-use crate::arguments::{BuildpacksCommand, BuildpacksOptions, ScaffoldOptions, TrialOptions};
 use crate::surroundings::Surroundings;
+use arguments::{BuildpacksCommand, BuildpacksOptions, ScaffoldOptions, TrialOptions};
 use model::PathFacts;
 use render::table::Table;
 use render::{FAINT, Output, STRONG, styled};

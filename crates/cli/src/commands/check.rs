@@ -2,10 +2,10 @@
 
 use super::order::order;
 use super::{Done, advisories, machine};
-use crate::arguments::CheckOptions;
 use crate::documents::CheckDocument;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
+use arguments::CheckOptions;
 use engine::{Budget, StepContext};
 use model::PackageFact;
 use planning::PlannedPackage;

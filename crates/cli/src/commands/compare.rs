@@ -2,9 +2,9 @@
 
 use super::Done;
 use super::opened::open_anywhere;
-use crate::arguments::CompareOptions;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
+use arguments::CompareOptions;
 use images::compare::{Comparison, FileChange, FileFact, LayerChange, Move, PackageChange, Pair, compare};
 use model::shell_words;
 use pages;

@@ -3,9 +3,9 @@
 use super::build::{build_quietly, show_built};
 use super::order::order;
 use super::{Done, survey};
-use crate::arguments::{DemoOptions, SourceOptions};
 use crate::demo_files;
 use crate::surroundings::Surroundings;
+use arguments::{DemoOptions, SourceOptions};
 use content::store::{Store, remove_tree};
 use model::error::BaseError;
 use model::{Error, ProcessKind, ProcessType, shell_words};

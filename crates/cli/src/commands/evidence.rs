@@ -3,8 +3,8 @@
 use super::Done;
 use super::keys::signing_key;
 use super::opened::open_anywhere;
-use crate::arguments::{EvidenceOptions, SigningOptions};
 use crate::surroundings::Surroundings;
+use arguments::{EvidenceOptions, SigningOptions};
 use evidence::{Artefact, of_image};
 use render::table::Table;
 use render::{FAINT, Output, STRONG, styled, words};

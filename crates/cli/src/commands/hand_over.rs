@@ -3,9 +3,9 @@
 use super::Done;
 use super::opened::open_anywhere;
 use super::variants::{as_in_source, check_same, differing, not_built, values};
-use crate::arguments::{DescriptorForm, HandOverOptions};
 use crate::interrupt;
 use crate::surroundings::Surroundings;
+use arguments::{DescriptorForm, HandOverOptions};
 use descriptors::{App, File, Workload, compose, kubernetes, systemd};
 use images::push;
 use model::ProcessType;

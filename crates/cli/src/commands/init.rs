@@ -1,8 +1,8 @@
 //! `init`: writes a commented `shtetl.toml` from the survey.
 
 use super::Done;
-use crate::arguments::{InitOptions, SourceOptions};
 use crate::surroundings::Surroundings;
+use arguments::{InitOptions, SourceOptions};
 use model::files::CONFIG;
 use model::{ProcessKind, shell_words};
 use render::{FAINT, GOOD, Output, STRONG, TYPED, styled};

@@ -1,7 +1,7 @@
 //! `keys`: keys that sign evidence; and how commands get at one.
 
 use super::Done;
-use crate::arguments::{KeysCommand, KeysOptions, SigningOptions};
+use arguments::{KeysCommand, KeysOptions, SigningOptions};
 use evidence::{KeyFault, KeyKind, PrivateKey, PublicKey, make};
 use render::{FAINT, Output, STRONG, styled};
 use std::fs::{self, OpenOptions};

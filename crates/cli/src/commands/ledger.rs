@@ -1,12 +1,12 @@
 //! `ledger`: past builds.
 
 use super::Done;
-use crate::arguments::LedgerOptions;
-use crate::events;
 use crate::surroundings::Surroundings;
+use arguments::LedgerOptions;
 use engine::{MissReason, StepOutcome};
 use model::names;
 use pages;
+use render::events;
 use render::table::Table;
 use render::{BAD, FAINT, Output, STRONG, styled, words};
 use std::process::ExitCode;

@@ -1,10 +1,10 @@
 //! `pull`: an image of a registry comes into the store.
 
 use super::Done;
-use crate::arguments::PullOptions;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
 use crate::transfer;
+use arguments::PullOptions;
 use images::{pull, push};
 use remote::Network;
 use remote::oci::Target;

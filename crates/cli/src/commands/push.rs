@@ -2,10 +2,10 @@
 
 use super::Done;
 use super::opened::open_anywhere;
-use crate::arguments::PushOptions;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
 use crate::transfer;
+use arguments::PushOptions;
 use evidence::Artefact;
 use images::push::{self, Attachment, Destination, Pushed};
 use remote::Network;

@@ -1,7 +1,7 @@
 //! `runtimes`: what can be provided, and from where.
 
 use super::Done;
-use crate::arguments::RuntimesOptions;
+use arguments::RuntimesOptions;
 use bases::catalogue::{Offer, as_of, offers};
 use render::table::Table;
 use render::{FAINT, Output, STRONG, styled};

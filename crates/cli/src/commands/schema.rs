@@ -1,8 +1,8 @@
 //! `schema`: JSON Schemas of files and outputs.
 
 use super::Done;
-use crate::arguments::SchemaOptions;
 use crate::documents::ALL;
+use arguments::SchemaOptions;
 use render::table::Table;
 use render::{FAINT, Output, styled};
 use std::process::ExitCode;

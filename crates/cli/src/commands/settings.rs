@@ -1,8 +1,8 @@
 //! `settings`: the effective configuration, and where each value comes from.
 
 use super::Done;
-use crate::arguments::SettingsOptions;
 use crate::surroundings::Surroundings;
+use arguments::SettingsOptions;
 use config::{Layer, Origin};
 use model::{SettingRule, shell_words};
 use render::table::Table;

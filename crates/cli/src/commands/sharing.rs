@@ -2,14 +2,14 @@
 
 use super::Done;
 use super::order::order;
-use crate::arguments::SourceOptions;
-use crate::events::Renderer;
 use crate::interrupt;
 use crate::shared;
 use crate::surroundings::Surroundings;
 use ::sharing::SharedStore;
+use arguments::SourceOptions;
 use engine::{Budget, Session, SharedResults, StepGraph, fetch_results};
 use remote::Network;
+use render::events::Renderer;
 use render::{FAINT, GOOD, Output, styled, words};
 use std::process::ExitCode;
 use wording::Failure;

@@ -2,9 +2,9 @@
 
 use super::opened::open_anywhere;
 use super::{Done, advisories};
-use crate::arguments::ShowOptions;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
+use arguments::ShowOptions;
 use evidence::Found;
 use images::weight;
 use model::shell_words;

@@ -1,8 +1,8 @@
 //! `store`: how much it holds, what can go, whether it is whole.
 
 use super::{Done, sharing};
-use crate::arguments::{StoreAction, StoreOptions};
 use crate::surroundings::Surroundings;
+use arguments::{StoreAction, StoreOptions};
 use render::table::Table;
 use render::{BAD, FAINT, GOOD, Output, STRONG, styled, words};
 use std::process::ExitCode;

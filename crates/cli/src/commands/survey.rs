@@ -2,9 +2,9 @@
 
 use super::Done;
 use super::settings::in_force;
-use crate::arguments::SurveyOptions;
 use crate::documents::SurveyDocument;
 use crate::surroundings::Surroundings;
+use arguments::SurveyOptions;
 use model::{Claim, Finding, Speaks, shell_words};
 use render::table::Table;
 use render::{BAD, FAINT, GOOD, Output, STRONG, styled, words};

@@ -1,10 +1,9 @@
 //! `swap-base`: images go on another base, in the store or in their registry.
 
 use super::Done;
-use crate::arguments::SwapBaseOptions;
-use crate::events::Renderer;
 use crate::interrupt;
 use crate::surroundings::Surroundings;
+use arguments::SwapBaseOptions;
 use config::Effective;
 use config::addresses::Addresses;
 use content::BlobDigest;
@@ -17,6 +16,7 @@ use images::{pull, push};
 use model::names;
 use remote::Network;
 use remote::oci::{Reference, Target};
+use render::events::Renderer;
 use render::table::Table;
 use render::{BAD, FAINT, GOOD, Output, STRONG, styled, words};
 use std::collections::BTreeSet;

@@ -1,7 +1,7 @@
 //! Variants of a source that an image was not built for, as far as they only say how it runs.
 
-use crate::arguments::SourceOptions;
 use crate::surroundings::Surroundings;
+use arguments::SourceOptions;
 use model::{ProcessType, SettingRule};
 use std::collections::BTreeMap;
 use std::path::Path;

@@ -1,7 +1,7 @@
 //! `--watch`: does something again whenever the source of an app changes.
 
-use crate::arguments::SourceOptions;
 use crate::surroundings::Surroundings;
+use arguments::SourceOptions;
 use content::store::Signature;
 use model::files::CONFIG;
 use source::{TreeFile, Watcher, folders_of};

@@ -18,7 +18,7 @@ const FLOORS: [&[&str]; 14] = [
     &["evidence", "yard"],
     &["sharing", "town"],
     &["render"],
-    &["pages", "wording"],
+    &["arguments", "pages", "wording"],
     &["cli"],
 ];
 /// Test support, which is on no floor.

@@ -45,6 +45,7 @@ mod store;
 mod survey;
 mod swap_base;
 mod tight_machine;
+mod town;
 mod watching;
 mod workspaces;
 

@@ -67,11 +67,7 @@ pub(super) fn buildpack(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let refused = chosen.filter(|name| !allowed.contains(name)).map(|name| {
         let by = said(subject, "allow.buildpacks");
         let what = format!("the buildpack {name} is not allowed: {by} allows {}", allowed.join(", "));
-        breaks(
-            None,
-            what,
-            format!("ask for an exception: [exception.{}] in the house rules", subject.survey.name),
-        )
+        breaks(None, what, "ask for an exception: [exception.APP] in the house rules")
     });
     Ok(refused.collect())
 }

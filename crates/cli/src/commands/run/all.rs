@@ -3,9 +3,9 @@
 use super::super::Done;
 use super::services::{self, Services};
 use super::{GRACE, given_settings, kept_data, network};
-use crate::arguments::{RunNetwork, RunOptions};
 use crate::interrupt::{self, Ending};
 use crate::surroundings::Surroundings;
+use arguments::{RunNetwork, RunOptions};
 use cancel::Cancel;
 use content::store::remove_tree;
 use model::error::RunError;

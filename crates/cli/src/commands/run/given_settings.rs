@@ -1,7 +1,7 @@
 //! Values of settings: from options, files, standard input and the environment, so that a secret need not stand
 //! in a command line, which every user of the machine can read.
 
-use crate::arguments::GivenSettings;
+use arguments::GivenSettings;
 use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::Path;

@@ -8,9 +8,9 @@ mod watch;
 
 use super::Done;
 use super::opened::open_anywhere;
-use crate::arguments::{RunNetwork, RunOptions};
 use crate::interrupt::{self, Ending};
 use crate::surroundings::Surroundings;
+use arguments::{RunNetwork, RunOptions};
 use model::{ProcessKind, ProcessType};
 use render::complaints::{Watched, pass_on};
 use render::instances::over_limit;

@@ -1,8 +1,7 @@
 //! Services for `run --all`: started, or bound to what runs already.
 
-use crate::arguments::RunOptions;
-use crate::events::Renderer;
 use crate::surroundings::Surroundings;
+use arguments::RunOptions;
 use cancel::Cancel;
 use config::Effective;
 use config::addresses::Addresses;
@@ -12,6 +11,7 @@ use model::service::Access;
 use model::{Ecosystem, Error, Service, ServiceKind};
 use remote::Network;
 use render::Output;
+use render::events::Renderer;
 use running::app::{Status, Tell};
 use running::services::{Bound, RunningServices, ServiceStart, Source, bound};
 use running::ways::Way;

@@ -3,16 +3,16 @@
 use super::super::Done;
 use super::place::{Planning, at_place};
 use super::results;
-use super::view::TownView;
 use super::{chosen, push};
-use crate::arguments::TownBuildOptions;
 use crate::shared;
 use crate::surroundings::Surroundings;
+use arguments::TownBuildOptions;
 use engine::{OnFailure, Session, SharedResults};
 use model::names;
 use planning::Pinning;
 use remote::Network;
 use render::Output;
+use render::town_view::TownView;
 use std::collections::{BTreeMap, BTreeSet};
 use std::env;
 use std::time::Instant;

@@ -3,8 +3,8 @@
 use super::super::{Done, advisories};
 use super::push::registry as registry_of;
 use super::results::named;
-use crate::arguments::Threshold;
 use crate::surroundings::Surroundings;
+use arguments::Threshold;
 use content::BlobDigest;
 use engine::run_indexed;
 use evidence::Severity;
@@ -70,11 +70,12 @@ fn show(found: &[Found], looked_at: usize, output: &Output) {
     let mut versions = BTreeMap::<(&str, &str, &str), Vec<&str>>::new();
     for one in found {
         let package = &one.package;
-        versions.entry((&package.name, &package.version, &package.purl)).or_default().push(&one.image);
+        let image = one.image.strip_suffix(&format!(":{DEFAULT_TAG}")).unwrap_or(&one.image);
+        versions.entry((&package.name, &package.version, &package.purl)).or_default().push(image);
     }
     let mut images: Vec<&str> = found.iter().map(|one| one.image.as_str()).collect();
     images.dedup();
-    output.line(format!("{} of {} have it", images.len(), words::count(looked_at, "image")));
+    output.line(format!("found in {} of {}", images.len(), words::count(looked_at, "image")));
     let mut table = Table::new(&[2]);
     for ((name, version, _), images) in &versions {
         table.row([

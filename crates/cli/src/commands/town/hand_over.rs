@@ -1,7 +1,7 @@
 //! `town hand-over`: the build of a town as a job of an engine.
 
 use super::super::Done;
-use crate::arguments::{JobEngine, TownJobOptions};
+use arguments::{JobEngine, TownJobOptions};
 use descriptors::TownJob;
 use model::PathFacts;
 use render::{FAINT, Output, STRONG, styled};

@@ -13,12 +13,11 @@ mod show;
 mod simulate;
 mod survey;
 mod update;
-mod view;
 
 use super::{Done, swap_base};
-use crate::arguments::{SwapBaseOptions, TownCommand, TownFilter, TownOptions};
 use crate::interrupt;
 use crate::surroundings::Surroundings;
+use arguments::{SwapBaseOptions, TownCommand, TownFilter, TownOptions};
 use render::Output;
 use town::apps::{Filter, Town, TownApp};
 use town::simulate::Day;

@@ -51,7 +51,7 @@ pub fn run(apps: &[TownApp], offline: bool, surroundings: &Surroundings, output:
             found.extend(packages_behind(&image.record, &archives, &surroundings.seen)?);
         }
         for one in found {
-            behind.entry(one).or_default().push(name.clone());
+            behind.entry(one).or_default().push(app.name.clone());
         }
     }
     let mut behind: Vec<(Behind, Vec<String>)> = behind.into_iter().collect();
@@ -69,7 +69,10 @@ pub fn run(apps: &[TownApp], offline: bool, surroundings: &Surroundings, output:
     let never = apps.len() - looked_at;
     let left =
         if never > 0 { format!(", {} never built here", words::count(never, "app")) } else { String::new() };
-    let verdict = if behind.is_empty() { styled(GOOD, "nothing is behind") } else { styled(BUSY, "behind") };
+    let verdict = match behind.len() {
+        0 => styled(GOOD, "nothing is behind"),
+        count => styled(BUSY, format!("{} behind", words::count(count, "thing"))),
+    };
     output.line(format!("{}{left}: {verdict}", words::count(looked_at, "image")));
     let is_package = |one: &Behind| matches!(one, Behind::Package { .. });
     let (packages, others): (Vec<_>, Vec<_>) = behind.iter().partition(|(one, _)| is_package(one));

@@ -1,7 +1,7 @@
 //! What apps of a town have in common on this machine, and what each has for itself.
 
-use crate::arguments::SourceOptions;
 use crate::surroundings::Surroundings;
+use arguments::SourceOptions;
 use config::Choice;
 use content::layer::Codec;
 use engine::Budget;

@@ -2,8 +2,8 @@
 
 use super::super::{Done, evidence, keys};
 use super::results;
-use crate::arguments::SigningOptions;
 use crate::surroundings::Surroundings;
+use arguments::SigningOptions;
 use engine::run_indexed;
 use evidence_documents::Artefact;
 use images::push::{Attachment, Destination, Transfer};
@@ -133,7 +133,7 @@ fn push_all(
             Err(failure) => {
                 let mut lines = wording::lines(&failure).into_iter();
                 let what = lines.next().unwrap_or_default();
-                app.failure = Some(Cause { code: None, what, advice: String::new() });
+                app.failure = Some(Cause { what, details: lines.collect(), ..Cause::default() });
             }
         }
     }

@@ -16,26 +16,33 @@ use workshop::check::Problem;
 /// How many apps are named where many share a cause.
 const NAMED: usize = 6;
 
+/// How many lines more are shown about a cause.
+const DETAILS: usize = 12;
+
 /// What keeps an app from being built, in words.
 pub fn cause(trouble: &Trouble) -> Cause {
     match trouble {
         Trouble::Failed(error) => {
             let (what, advice) = message_and_advice(error);
-            Cause { code: None, what, advice: advice.unwrap_or_default() }
+            Cause { code: None, what, details: wording::details(error), advice: advice.unwrap_or_default() }
         }
         // The first one is what the app is told of first.
         Trouble::WillFail(problems) => problems.first().map(cause_of_problem).unwrap_or_default(),
-        Trouble::Waits { after } => Cause {
-            code: None,
-            what: format!("the image of {after}, which it needs, was not built"),
-            advice: String::new(),
-        },
+        Trouble::Waits { after } => {
+            let what = format!("the image of {after}, which it needs, was not built");
+            Cause { what, ..Cause::default() }
+        }
     }
 }
 
 /// A problem as a cause. Its place is the app's own, so that many apps can share it.
 pub fn cause_of_problem(problem: &Problem) -> Cause {
-    Cause { code: Some(problem.code.to_owned()), what: problem.what.clone(), advice: problem.advice.clone() }
+    Cause {
+        code: Some(problem.code.to_owned()),
+        what: problem.what.clone(),
+        details: Vec::new(),
+        advice: problem.advice.clone(),
+    }
 }
 
 /// Causes with the apps that each is about.
@@ -44,6 +51,9 @@ pub fn show_causes(causes: &[(Cause, Vec<&str>)], output: &Output) {
         let code = cause.code.as_ref().map(|code| format!("{}  ", styled(BAD, code))).unwrap_or_default();
         output.line("");
         output.line(format!("{}  {code}{}", styled(STRONG, words::count(apps.len(), "app")), cause.what));
+        for line in cause.details.iter().take(DETAILS) {
+            output.line(format!("  {line}"));
+        }
         if !cause.advice.is_empty() {
             output.line(format!("  {} {}", styled(TYPED, "what to do:"), cause.advice));
         }

@@ -38,7 +38,7 @@ pub fn run(
     output.line(format!(
         "{}, {} that change {:.2} % each, {}",
         styled(STRONG, words::count(day.apps, "app")),
-        words::count(day.pushes, "push").replace("pushs", "pushes"),
+        words::count(day.pushes, "commit"),
         day.changed * 100.0,
         words::count(day.workers, "worker")
     ));
@@ -102,8 +102,8 @@ fn measure(apps: &[TownApp], surroundings: &Surroundings) -> Result<Measured, Fa
     let looked = at_place(&Planning::default(), surroundings, |place, _| {
         place.each(apps, |app| place.look(app).and_then(|looked| place.plan(looked)).is_ok())
     });
-    // Several are looked at at once: what one takes is what a worker of this machine takes.
-    let workers = std::thread::available_parallelism().map_or(1, |count| count.get()) as f64;
+    // A worker is what runs one step of several that run at once here; durations in the ledger were taken like that.
+    let workers = engine::Budget::new(surroundings.jobs).steps() as f64;
     let look = begun.elapsed().as_secs_f64() * 1000.0 * workers / looked.len().max(1) as f64;
     let bytes = own_bytes(apps, surroundings);
     Ok(Measured {

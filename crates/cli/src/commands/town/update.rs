@@ -3,12 +3,12 @@
 use super::super::Done;
 use super::place::{Planning, at_place};
 use super::results;
-use super::view::TownView;
 use crate::surroundings::Surroundings;
 use engine::{OnFailure, Session};
 use model::PathFacts;
 use model::files::PINS;
 use planning::Pinning;
+use render::town_view::TownView;
 use render::{FAINT, Output, styled, words};
 use std::fs;
 use std::io::ErrorKind;

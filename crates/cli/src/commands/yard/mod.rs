@@ -8,9 +8,9 @@ mod watch;
 
 use super::Done;
 use super::run::given_settings;
-use crate::arguments::{YardCommand, YardOptions};
 use crate::folders::user_folder;
 use crate::surroundings::Surroundings;
+use arguments::{YardCommand, YardOptions};
 use render::table::Table;
 use render::{FAINT, GOOD, Output, TYPED, styled, words};
 use std::process::ExitCode;

@@ -1,9 +1,9 @@
 //! What is shown while a town is worked on: hundreds of apps on one screen.
 
 use crate::events::line;
+use crate::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use engine::Event;
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
-use render::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use std::collections::BTreeMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
@@ -27,6 +27,7 @@ struct State {
 }
 
 impl<'o> TownView<'o> {
+    /// Shows the build of so many apps on an output.
     pub fn new(count: usize, output: &'o Output) -> Self {
         let live = output.is_live().then(|| {
             let all = MultiProgress::new();

@@ -1,9 +1,9 @@
 //! Renders the events of a build as they come: lines that are rewritten on a terminal, plain lines
 //! elsewhere, JSON lines for programs.
 
+use crate::{BUSY, FAINT, Output, styled, words};
 use engine::Event;
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
-use render::{BUSY, FAINT, Output, styled, words};
 use std::collections::BTreeMap;
 use std::sync::Mutex;
 use std::time::Duration;
@@ -22,6 +22,7 @@ struct Live {
 }
 
 impl<'o> Renderer<'o> {
+    /// Shows everything on an output.
     pub fn new(output: &'o Output) -> Self {
         let live = output.is_live().then(|| Live { all: MultiProgress::new(), steps: Mutex::default() });
         Self { output, live, shows_found: true }

@@ -1,4 +1,6 @@
-//! The command line, as it is written.
+//! The command line, as it is written: every comment on an option is its help.
+#![forbid(unsafe_code)]
+#![allow(missing_docs, reason = "what is said of options is the help of commands")]
 
 mod images;
 mod town;
