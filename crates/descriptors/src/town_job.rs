@@ -43,7 +43,7 @@ impl TownJob {
         let Self { shards, image, cpus, memory, retries, secret, .. } = self;
         let mut env = String::new();
         if let Some(shared) = &self.shared {
-            let _ = write!(env, "            - {{ name: SHTETL_SHARED, value: {} }}\n", yaml(shared));
+            let _ = writeln!(env, "            - {{ name: SHTETL_SHARED, value: {} }}", yaml(shared));
         }
         for name in SECRETS {
             let _ = write!(

@@ -384,9 +384,9 @@ mod tests {
         ]);
         assert_eq!(Shard::of_engine(from_one, None).unwrap(), Shard { number: 1, of: 8 });
         let indexed = with(&[("JOB_COMPLETION_INDEX", "2")]);
-        assert_eq!(Shard::of_engine(&indexed, Some(3)).unwrap(), Shard { number: 3, of: 3 });
-        assert!(Shard::of_engine(&indexed, Some(2)).is_err());
-        assert!(Shard::of_engine(&indexed, None).is_err());
+        assert_eq!(Shard::of_engine(indexed, Some(3)).unwrap(), Shard { number: 3, of: 3 });
+        assert!(Shard::of_engine(indexed, Some(2)).is_err());
+        assert!(Shard::of_engine(indexed, None).is_err());
         let matrix = with(&[("CI_NODE_INDEX", "1"), ("CI_NODE_TOTAL", "4")]);
         assert_eq!(Shard::of_engine(matrix, None).unwrap(), Shard { number: 1, of: 4 });
         assert!(["0/4", "5/4", "x/4", "3"].iter().all(|text| text.parse::<Shard>().is_err()));

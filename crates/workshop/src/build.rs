@@ -363,7 +363,7 @@ fn write_documents(
     let digest = image::write(store, &documents)?;
     let mut outcomes: Vec<StepOutcome> =
         wanted.iter().filter_map(|key| Some(finished.get(key)?.outcome.clone())).collect();
-    let for_build = graph.in_order(&wanted).into_iter().filter(|key| !wanted.contains(key));
+    let for_build = graph.in_order(wanted).into_iter().filter(|key| !wanted.contains(key));
     outcomes.extend(for_build.filter_map(|key| Some(finished.get(&key)?.outcome.clone())));
     Ok((digest, BuiltPlatform { outcomes, record }))
 }

@@ -91,6 +91,9 @@ pub fn push_built(
     Ok(())
 }
 
+/// Where an image is now, and how many bytes were sent.
+type Sent = (String, u64);
+
 /// Pushes every image that has no failure; gives the bytes that were sent.
 fn push_all(
     result: &mut TownResult,
@@ -113,7 +116,7 @@ fn push_all(
         .filter(|(_, app)| app.failure.is_none())
         .filter_map(|(at, app)| Some((at, app.image.clone()?)))
         .collect();
-    let done: Mutex<Vec<(usize, Result<(String, u64), Failure>)>> = Mutex::default();
+    let done: Mutex<Vec<(usize, Result<Sent, Failure>)>> = Mutex::default();
     run_indexed(images.len(), AT_ONCE, |index| {
         let (at, image) = &images[index];
         let pushed = push_one(image, registry, request, &transfer, surroundings);
@@ -146,7 +149,7 @@ fn push_one(
     request: Option<&PushRequest<'_>>,
     transfer: &Transfer<'_>,
     surroundings: &Surroundings,
-) -> Result<(String, u64), Failure> {
+) -> Result<Sent, Failure> {
     let (name, tag) = image.split_once(':').unwrap_or((image, DEFAULT_TAG));
     let to = images::push::reference(&format!("{registry}/{name}"), tag)?;
     let image = inspect::open(&surroundings.store, image)?;
