@@ -3,6 +3,7 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
+use town::shards::{Spread, TownResult};
 use workshop::base_selection::Provision;
 use workshop::buildpacks::Buildpacks;
 use workshop::check::Problem;
@@ -49,7 +50,7 @@ pub struct Described {
 }
 
 /// Everything with a schema.
-pub const ALL: [Described; 7] = [
+pub const ALL: [Described; 10] = [
     Described {
         name: "configuration",
         about: "shtetl.toml, the configuration of an app",
@@ -64,6 +65,17 @@ pub const ALL: [Described; 7] = [
         name: "user-configuration",
         about: "config.toml, what a user says for all apps of a machine",
         schema: || config::schema::user(&Buildpacks::built_in().known_names()),
+    },
+    Described { name: "town", about: "town.toml, which apps belong together", schema: config::schema::town },
+    Described {
+        name: "town-build",
+        about: "what `shtetl town build` and `town gather` print and write",
+        schema: || schemars::schema_for!(TownResult).to_value(),
+    },
+    Described {
+        name: "town-plan",
+        about: "what `shtetl town plan` prints and writes",
+        schema: || schemars::schema_for!(Spread).to_value(),
     },
     Described {
         name: "buildpack",

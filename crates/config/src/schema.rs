@@ -57,6 +57,43 @@ pub fn house_rules(known: &KnownNames) -> Value {
     root("house rules", "What an organisation says for all its apps", keys)
 }
 
+/// The schema of `town.toml`.
+pub fn town() -> Value {
+    let apps = json!({
+        "folders": texts("Patterns of folders: each that fits is an app"),
+        "except": texts("Patterns of folders that are none"),
+    });
+    let app = json!({
+        "from": text("A folder, a repository on this machine or an archive"),
+        "revision": text("A revision of the repository"),
+        "member": text("A member of a workspace"),
+        "after": texts("Apps whose images it needs"),
+    });
+    let group = json!({
+        "apps": texts("Names of apps, by pattern"),
+        "rules": text("The file of house rules for them, in place of the town's"),
+        "variant": text("The variant that they are built as"),
+        "tag": text("The tag of their images"),
+    });
+    let mut group = closed("Apps that have something in common", entries(group));
+    group["required"] = json!(["apps"]);
+    let keys = Map::from_iter([
+        ("format".to_owned(), json!({ "description": "The format of the file", "const": 1 })),
+        ("registry".to_owned(), text("Registry and beginning of names there, to which images are pushed")),
+        ("rules".to_owned(), text("The file of house rules for all apps")),
+        ("apps".to_owned(), closed("Where apps are", entries(apps))),
+        (
+            "app".to_owned(),
+            named("Apps that are elsewhere, and more about those in folders", closed("An app", entries(app))),
+        ),
+        (
+            "group".to_owned(),
+            json!({ "description": "Groups, by name", "type": "object", "additionalProperties": group }),
+        ),
+    ]);
+    root("town.toml", "Which apps belong together", keys)
+}
+
 /// The schema of the user's own configuration.
 pub fn user(known: &KnownNames) -> Value {
     let count = |about: &str| json!({ "description": about, "type": "integer", "minimum": 1 });

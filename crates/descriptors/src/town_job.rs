@@ -88,21 +88,22 @@ impl TownJob {
 
     /// An array of jobs, and a job that gathers when all of them have ended.
     pub fn slurm(&self) -> Vec<JobFile> {
-        let Self { shards, cpus, memory, shared, .. } = self;
+        let Self { shards, cpus, memory, retries, shared, .. } = self;
         let last = shards.saturating_sub(1);
         let shared = match shared {
             Some(shared) => format!("export SHTETL_SHARED={}\n", quoted(shared)),
             None => String::new(),
         };
         let build = format!(
-            "#!/bin/sh\n# Builds a town in {shards} parts: sbatch town-build.sh\n#SBATCH --job-name=town-build\n#SBATCH --array=0-{last}\n\
+            "#!/bin/sh\n# Builds a part of a town in {shards} parts; town-submit.sh submits all of them.\n#SBATCH --job-name=town-build\n#SBATCH --array=0-{last}\n\
              #SBATCH --cpus-per-task={cpus}\n#SBATCH --mem={memory}M\n#SBATCH --requeue\n#SBATCH --open-mode=append\n\
-             #SBATCH --output=results/%a.log\nset -eu\n\
-             # Secrets are those of who submits it, or in files that SHTETL_SHARED_KEY and its like are read from here.\n\
-             mkdir -p results\n{shared}{}\n",
+             #SBATCH --output=results/%a.log\nset -u\n\
+             # Secrets come from the environment of who submits it.\n{shared}\
+             # The scheduler begins a part again whose node dies; one whose program is killed is begun again here.\ntry=0\n\
+             while :; do\n  {}\n  code=$?\n  try=$((try + 1))\n  [ \"$code\" -ge 128 ] && [ \"$try\" -le {retries} ] || exit \"$code\"\ndone\n",
             self.build("auto", "\"results/$SLURM_ARRAY_TASK_ID.json\"")
         );
-        let submit = "#!/bin/sh\n# Submits the parts, and one job that gathers when all have ended.\nset -eu\n\
+        let submit = "#!/bin/sh\n# Submits the parts, and one job that gathers when all have ended.\nset -eu\nmkdir -p results\n\
                       parts=$(sbatch --parsable town-build.sh)\n\
                       sbatch --parsable --dependency=\"afterany:$parts\" --output=results/town.log --wrap 'shtetl town gather results/*.json'\n";
         vec![("town-build.sh", build), ("town-submit.sh", submit.to_owned())]
