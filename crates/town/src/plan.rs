@@ -67,10 +67,10 @@ pub struct Place<'a> {
 pub struct Means {
     /// Where packages come from.
     pub book: Arc<AddressBook>,
-    /// Gets them.
-    pub fetcher: Fetcher,
+    /// Gets them; most apps share one, with its connections.
+    pub fetcher: Arc<Fetcher>,
     /// The same without the network.
-    pub offline: Fetcher,
+    pub offline: Arc<Fetcher>,
     /// What is said of its configuration outside of it.
     pub choice: Choice,
 }

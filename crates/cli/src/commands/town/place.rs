@@ -36,7 +36,9 @@ pub fn at_place<R>(
     work: impl FnOnce(&Place<'_>, &Budget) -> R,
 ) -> R {
     let budget = Budget::new(surroundings.jobs);
-    let means = |app: &TownApp| means(app, planning.network, surroundings);
+    let [fetcher, offline] =
+        [planning.network, Network::Forbidden].map(|network| Arc::new(surroundings.fetcher(network)));
+    let means = |app: &TownApp| means(app, (&fetcher, &offline), surroundings);
     let place = Place {
         store: &surroundings.store,
         host: &surroundings.host,
@@ -58,15 +60,21 @@ pub fn at_place<R>(
     work(&place, &budget)
 }
 
-fn means(app: &TownApp, network: Network, surroundings: &Surroundings) -> Means {
+fn means(
+    app: &TownApp,
+    (fetcher, offline): (&Arc<Fetcher>, &Arc<Fetcher>),
+    surroundings: &Surroundings,
+) -> Means {
     let plain =
         surroundings.choice(&SourceOptions { variant: app.variant.clone(), ..SourceOptions::of(&app.path) });
     // House rules that are named outside of the town are stronger than the town's.
     let choice = Choice { rules: plain.rules.clone().or_else(|| app.rules.clone()), ..plain };
-    let (book, logins) = match app.path.join(LOGINS).is_file() {
-        true => surroundings.said_for(&app.path),
-        false => (Arc::clone(&surroundings.book), surroundings.logins.clone()),
-    };
-    let fetcher = |network| -> Fetcher { surroundings.fetcher(network).with_logins(logins.clone()) };
-    Means { book, fetcher: fetcher(network), offline: fetcher(Network::Forbidden), choice }
+    let (fetcher, offline) = (Arc::clone(fetcher), Arc::clone(offline));
+    if !app.path.join(LOGINS).is_file() {
+        return Means { book: Arc::clone(&surroundings.book), fetcher, offline, choice };
+    }
+    let (book, logins) = surroundings.said_for(&app.path);
+    let network = if fetcher.may_use_network() { Network::Allowed } else { Network::Forbidden };
+    let own = Arc::new(surroundings.fetcher(network).with_logins(logins));
+    Means { book, fetcher: own, offline, choice }
 }
