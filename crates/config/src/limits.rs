@@ -54,6 +54,13 @@ pub const HOUSE_RULES: [&str; 7] = [
 pub const UNDECLARED: &str = "undeclared";
 
 impl HouseLimits {
+    /// Whether a server may be used: it fits one of the patterns, or there are none.
+    pub fn may_use(&self, server: &str) -> bool {
+        let glob = |pattern: &String| globset::Glob::new(pattern).ok();
+        self.registries.is_empty()
+            || self.registries.iter().filter_map(glob).any(|glob| glob.compile_matcher().is_match(server))
+    }
+
     /// Whether a rule holds for an app on a day.
     pub fn holds(&self, rule: &str, app: &str, today: Date) -> bool {
         let exception = self.exceptions.get(app).filter(|exception| exception.until >= today);

@@ -73,7 +73,9 @@ impl TownJob {
             "# Builds a town in {shards} parts. A part that dies is begun again, {retries} times at most.\n\
              # The claim `town` holds its files; the secret `{secret}` holds what the variables below name, as far as it is needed.\n\
              apiVersion: batch/v1\nkind: Job\nmetadata:\n  name: town-build\nspec:\n  completionMode: Indexed\n  completions: {shards}\n  \
-             parallelism: {shards}\n  backoffLimitPerIndex: {retries}\n  ttlSecondsAfterFinished: 86400\n  template:\n    spec:\n      \
+             parallelism: {shards}\n  backoffLimitPerIndex: {retries}\n  \
+             # Apps that fail do not get better by building them again.\n  podFailurePolicy:\n    rules:\n      - action: FailIndex\n        \
+             onExitCodes: {{ containerName: part, operator: In, values: [1, 2] }}\n  ttlSecondsAfterFinished: 86400\n  template:\n    spec:\n      \
              restartPolicy: Never\n      containers:\n        -\n{}{volumes}",
             container("part", &command.replace("$(JOB_COMPLETION_INDEX)", "$JOB_COMPLETION_INDEX"), &env)
         );

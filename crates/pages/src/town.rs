@@ -81,13 +81,13 @@ pub fn simulation(name: &str, simulated: &Simulated) -> String {
     let day = &simulated.day;
     let head = html! {
         p {
-            (words::count(day.apps, "app")) ", " (words::count(day.pushes, "push")) " that change "
+            (words::count(day.apps, "app")) ", " (words::count(day.pushes, "commit")) " that change "
             (format!("{:.2} %", day.changed * 100.0)) " of them each, " (words::count(day.workers, "worker"))
         }
     };
     let rows = [
-        ("A push, median", words::duration(milliseconds(simulated.median))),
-        ("A push, 95 of 100 are faster", words::duration(milliseconds(simulated.slow))),
+        ("A commit, median", words::duration(milliseconds(simulated.median))),
+        ("A commit, 95 of 100 are faster", words::duration(milliseconds(simulated.slow))),
         ("The first build, nothing there yet", words::duration(milliseconds(simulated.cold))),
         ("Work of all workers on that day", words::duration(milliseconds(simulated.work))),
         ("Steps found", format!("{:.2} %", simulated.hit_rate * 100.0)),
@@ -98,14 +98,14 @@ pub fn simulation(name: &str, simulated: &Simulated) -> String {
         Section { id: "figures", title: "Figures", body: figures },
         Section {
             id: "times",
-            title: "Times of pushes",
-            body: bars("Pushes by how long they take", &classes(simulated)),
+            title: "Times of commits",
+            body: bars("Commits by how long they take", &classes(simulated)),
         },
     ];
     page(name, &head, &sections)
 }
 
-/// Pushes in classes of their time, which double.
+/// Commits in classes of their time, which double.
 fn classes(simulated: &Simulated) -> Vec<(String, usize)> {
     let mut classes = Vec::new();
     let fastest = simulated.pushes.iter().copied().fold(f64::INFINITY, f64::min);
@@ -114,7 +114,8 @@ fn classes(simulated: &Simulated) -> Vec<(String, usize)> {
     while bound < slowest * 2.0 && classes.len() < 40 {
         let count = simulated.pushes.iter().filter(|time| **time < bound && **time >= bound / 2.0).count();
         if bound >= fastest {
-            classes.push((format!("below {}", words::duration(milliseconds(bound))), count));
+            let [from, to] = [bound / 2.0, bound].map(|bound| words::duration(milliseconds(bound)));
+            classes.push((format!("{from} to {to}"), count));
         }
         bound *= 2.0;
     }
@@ -147,7 +148,7 @@ fn bars(about: &str, counts: &[(String, usize)]) -> Markup {
             @for (name, count) in counts { tr {
                 th scope="row" { (name) }
                 td.number { (count) }
-                td.share { span.bar style={ "width:" (share(*count as u64, most as u64)) } {} }
+                td.share { @if *count > 0 { span.bar style={ "width:" (share(*count as u64, most as u64)) } {} } }
             } }
         } }
     }

@@ -18,6 +18,9 @@ use workshop::inspect::{self, OpenImage};
 pub fn run(options: &PushOptions, surroundings: &Surroundings, output: &Output) -> Done {
     interrupt::cancels(&surroundings.cancel)?;
     let to = push::reference(&options.to, inspect::tag_of(&options.image))?;
+    let house = surroundings.house_rules()?;
+    let rules = surroundings.rules.as_ref().map(|file| file.display().to_string());
+    super::town::push::check_server(&options.to, house.as_ref(), rules)?;
     let (image, _) = open_anywhere(&options.image, surroundings, output)?;
     let evidence = super::evidence::wanted(&image, options.evidence, &options.signing)?;
     let pushed = push_to(&image, &to, &evidence, surroundings, output)?;

@@ -341,7 +341,7 @@ fn jobs_for_engines_and_simulated_days_come_from_the_town() {
     assert!(job.contains("completions: 3") && job.contains("--push"), "{job}");
     let day = program.json("town simulate --count 1000 --workers 10 --pushes 20 --page day.html");
     assert_eq!(day["simulated"]["pushes"].as_array().unwrap().len(), 20);
-    assert!(fs::read_to_string(program.path("day.html")).unwrap().contains("Times of pushes"));
+    assert!(fs::read_to_string(program.path("day.html")).unwrap().contains("Times of commits"));
     let _ = program.succeed("town show --page town.html");
     assert!(fs::read_to_string(program.path("town.html")).unwrap().contains("Languages"));
 }

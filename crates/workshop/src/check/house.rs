@@ -84,11 +84,13 @@ pub(super) fn registry(subject: &Subject<'_>) -> Result<Vec<Found>> {
     };
     let mut found = Vec::new();
     let base = subject.survey.base.0.strip_prefix("oci:").and_then(|reference| reference.split('/').next());
-    if let Some(server) = base.filter(|server| server.contains(['.', ':']) && !fits(allowed, server)) {
+    if let Some(server) =
+        base.filter(|server| server.contains(['.', ':']) && !subject.app.config.limits.may_use(server))
+    {
         found.push(refused(server, "base.from"));
     }
     for (kind, address) in &subject.app.config.addresses {
-        if let Some(server) = server_in(address).filter(|server| !fits(allowed, server)) {
+        if let Some(server) = server_in(address).filter(|server| !subject.app.config.limits.may_use(server)) {
             found.push(refused(server, &format!("addresses.{kind}")));
         }
     }

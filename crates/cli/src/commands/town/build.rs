@@ -25,6 +25,9 @@ pub fn run(town: &Town, options: &TownBuildOptions, surroundings: &Surroundings,
     let begun = Instant::now();
     names::check_tag(&options.tag)?;
     let registry = options.push.then(|| push::registry(town, None)).transpose()?;
+    if let Some(registry) = &registry {
+        push::check_allowed(town, registry, surroundings)?;
+    }
     let all = chosen(town, &options.filter, surroundings)?;
     let of_apps = digest_of_names(all.iter().map(|app| &app.name));
     let shard = shard(options)?;

@@ -7,7 +7,7 @@ mod hand_over;
 mod list;
 mod outdated;
 mod place;
-mod push;
+pub mod push;
 mod results;
 mod show;
 mod simulate;

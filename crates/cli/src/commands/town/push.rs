@@ -4,6 +4,7 @@ use super::super::{Done, evidence, keys};
 use super::results;
 use crate::surroundings::Surroundings;
 use arguments::SigningOptions;
+use config::{AppConfig, Effective};
 use engine::run_indexed;
 use evidence_documents::Artefact;
 use images::push::{Attachment, Destination, Transfer};
@@ -33,6 +34,7 @@ pub fn run(
     output: &Output,
 ) -> Done {
     let registry = registry(town, request.to)?;
+    check_allowed(town, &registry, surroundings)?;
     keys::signing_key(request.signing)?;
     let image = |app: &TownApp| {
         let tag = app.tag.as_deref().unwrap_or(DEFAULT_TAG);
@@ -75,6 +77,30 @@ pub fn registry(town: &Town, to: Option<&str>) -> Result<String, Failure> {
     let registry = said.trim_end_matches('/').to_owned();
     images::push::reference(&format!("{registry}/app"), DEFAULT_TAG)?;
     Ok(registry)
+}
+
+/// Refuses a registry that the house rules of the town do not allow.
+pub fn check_allowed(town: &Town, registry: &str, surroundings: &Surroundings) -> Result<(), Failure> {
+    let rules = surroundings.rules.as_ref().or(town.file.rules.as_ref());
+    let names = surroundings.buildpacks.known_names();
+    let house = rules.map(|file| Effective::of_house_rules(file, &names)).transpose()?;
+    check_server(registry, house.as_ref(), rules.map(|file| file.display().to_string()))
+}
+
+/// Refuses to push where house rules do not allow it.
+pub fn check_server(to: &str, house: Option<&AppConfig>, rules: Option<String>) -> Result<(), Failure> {
+    let host = to.split_once("://").map_or(to, |(_, rest)| rest).split('/').next().unwrap_or(to);
+    match house {
+        Some(house) if !house.limits.may_use(host) => Err(Failure::Usage {
+            message: format!(
+                "{host} is not allowed: {} allows {}",
+                rules.unwrap_or_default(),
+                house.limits.registries.join(", ")
+            ),
+            hint: "push to one of these".to_owned(),
+        }),
+        _ => Ok(()),
+    }
 }
 
 /// Pushes what was built just now.

@@ -36,11 +36,11 @@ pub fn run(apps: &[TownApp], page: Option<&Path>, surroundings: &Surroundings, o
     let in_order = |map: &BTreeMap<String, usize>| {
         let mut all: Vec<_> = map.iter().collect();
         all.sort_by_key(|(name, count)| (std::cmp::Reverse(**count), (*name).clone()));
-        all.iter().map(|(name, count)| format!("{count} {name}")).collect::<Vec<_>>().join(", ")
+        all.iter().map(|(name, count)| format!("{name} ({count})")).collect::<Vec<_>>().join(", ")
     };
     let classes = |all: &[(&'static str, usize)]| {
         let some = all.iter().filter(|(_, count)| *count > 0);
-        some.map(|(name, count)| format!("{count} {name}")).collect::<Vec<_>>().join(", ")
+        some.map(|(name, count)| format!("{name} ({count})")).collect::<Vec<_>>().join(", ")
     };
     let largest = found.largest.iter().take(3).map(|(name, size)| format!("{name} {}", words::size(*size)));
     for (what, said) in [

@@ -44,8 +44,8 @@ pub fn run(
     ));
     let mut table = Table::new(&[1]);
     for (what, value) in [
-        ("a push, median", whole(simulated.median)),
-        ("a push, 95 of 100 are faster", whole(simulated.slow)),
+        ("a commit, median", whole(simulated.median)),
+        ("a commit, 95 of 100 are faster", whole(simulated.slow)),
         ("the first build, nothing there", whole(simulated.cold)),
         ("work of all workers", whole(simulated.work)),
         ("steps found", format!("{:.2} %", simulated.hit_rate * 100.0)),
