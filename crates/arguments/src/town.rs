@@ -55,6 +55,9 @@ pub enum TownCommand {
     Check {
         #[command(flatten)]
         filter: TownFilter,
+        /// Also ask registries which locked versions they do not offer any more, or advise against
+        #[arg(long)]
+        online: bool,
     },
     /// Build all apps in one go: a step that many apps want runs once
     Build(TownBuildOptions),

@@ -142,7 +142,7 @@ impl Surroundings {
     pub fn look(&self, options: &SourceOptions, now: i64) -> Result<App, Failure> {
         let revision = options.rev.as_deref();
         let member = options.member.as_deref();
-        let asked = Asked { path: &options.path, revision, search: &self.host.search, member };
+        let asked = Asked { path: &options.path, revision, search: &self.host.search, member, heads: None };
         Ok(look(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 
@@ -150,7 +150,7 @@ impl Surroundings {
     pub fn take(&self, options: &SourceOptions, now: i64) -> Result<Taken, Failure> {
         let revision = options.rev.as_deref();
         let member = options.member.as_deref();
-        let asked = Asked { path: &options.path, revision, search: &self.host.search, member };
+        let asked = Asked { path: &options.path, revision, search: &self.host.search, member, heads: None };
         Ok(take(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 
@@ -184,6 +184,7 @@ impl Surroundings {
             revision: options.rev.as_deref(),
             search: &self.host.search,
             member: None,
+            heads: None,
         };
         Ok(workshop::app::buildpacks_of(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
     }

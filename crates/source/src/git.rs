@@ -7,9 +7,11 @@ use model::error::{PackageError, SourceError};
 use model::{Error, PathFacts, Result};
 use remote::{Downloads, RemoteError};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::sync::{Mutex, PoisonError};
 
 /// The commit that a source was taken from.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
@@ -37,6 +39,31 @@ pub(super) struct Commit {
 /// Variables that would lead the program to another repository.
 const MISLEADING: [&str; 5] =
     ["GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE", "GIT_OBJECT_DIRECTORY", "GIT_COMMON_DIR"];
+
+/// The commits that repositories are at, each asked for once: for one moment, in which nobody commits.
+#[derive(Debug, Default)]
+pub struct KnownHeads(Mutex<BTreeMap<PathBuf, Option<String>>>);
+
+impl KnownHeads {
+    /// The commit that the repository of a folder is at.
+    pub(super) fn head(&self, git: &Git) -> Option<Commit> {
+        let root = repository_of(&git.folder)?;
+        let mut prefix = git.folder.strip_prefix(root).ok()?.to_str()?.to_owned();
+        if !prefix.is_empty() {
+            prefix.push('/');
+        }
+        let mut known = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        let id = match known.get(root) {
+            Some(id) => id.clone(),
+            None => {
+                let id = git.commit("HEAD").map(|commit| commit.id);
+                known.insert(root.to_owned(), id.clone());
+                id
+            }
+        };
+        Some(Commit { id: id?, prefix })
+    }
+}
 
 impl Git {
     /// The program, searched for in `search`; `None` when it is not there or `folder` lies in no

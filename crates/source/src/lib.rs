@@ -25,7 +25,7 @@ mod walk;
 mod watching;
 
 pub use archive::{open_zip, unpack_package};
-pub use git::{Revision, checked_out, is_commit};
+pub use git::{KnownHeads, Revision, checked_out, is_commit};
 pub use notable::{Notable, Unexpected};
 pub use opened::{Asked, Opened};
 pub use rules::{LeftOut, WhyLeftOut};

@@ -2,7 +2,7 @@
 
 use crate::archive;
 use crate::archive::Form;
-use crate::git::{Commit, Git, Revision};
+use crate::git::{Commit, Git, KnownHeads, Revision};
 use crate::tree::SourceTree;
 use content::digest::Sha256;
 use content::store::Store;
@@ -24,6 +24,8 @@ pub struct Asked<'a> {
     pub search: &'a [PathBuf],
     /// A member of the workspace at `path`: its name or its folder.
     pub member: Option<&'a str>,
+    /// What is known of repositories already, where many folders are looked at in one moment.
+    pub heads: Option<&'a KnownHeads>,
 }
 
 /// A source that is at hand as a folder.
@@ -71,7 +73,10 @@ impl Opened {
 
     fn folder(asked: &Asked<'_>, path: PathBuf) -> Self {
         let git = Git::of(&path, asked.search);
-        let committed = git.and_then(|git| git.commit("HEAD").map(|commit| (git, commit, false)));
+        let committed = git.and_then(|git| {
+            let head = asked.heads.map_or_else(|| git.commit("HEAD"), |known| known.head(&git));
+            head.map(|commit| (git, commit, false))
+        });
         Self {
             only: None,
             ignores: true,

@@ -16,7 +16,7 @@ use planning::Pinning;
 use remote::oci::CredentialFiles;
 use remote::{Fetcher, Network};
 use sandbox::Limits;
-use source::Asked;
+use source::{Asked, KnownHeads};
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -45,6 +45,8 @@ pub struct Place<'a> {
     pub credentials: &'a Arc<CredentialFiles>,
     /// What was learned of archives already.
     pub seen: &'a SeenSuites,
+    /// What is known of repositories, for this moment.
+    pub heads: &'a KnownHeads,
     /// How pins are treated.
     pub pinning: Pinning,
     /// How much is done at once.
@@ -171,13 +173,14 @@ impl<'a> Place<'a> {
             revision: app.revision.as_deref(),
             search: &self.host.search,
             member: app.member.as_deref(),
+            heads: Some(self.heads),
         };
         let looked = look(&asked, &means.choice, self.buildpacks, self.store, self.now)?;
         Ok(Looked { place: app.clone(), app: looked, means })
     }
 
-    /// What would break the build or the start, and what may, as far as the source tells.
-    pub fn problems(&self, looked: &Looked) -> Result<Vec<Problem>, Trouble> {
+    /// What would break the build or the start, and what may: as far as the source tells, or also what registries say.
+    pub fn problems(&self, looked: &Looked, scope: Scope) -> Result<Vec<Problem>, Trouble> {
         self.check_cancelled()?;
         let request = self.request(&looked.means, &looked.means.offline, (self.tag, Instant::now()));
         let planned = plan_offline(&looked.app, &request, self.store);
@@ -188,7 +191,7 @@ impl<'a> Place<'a> {
             root: &[],
             read: &[],
             note: &|_| {},
-            fetcher: &looked.means.offline,
+            fetcher: if scope == Scope::All { &looked.means.fetcher } else { &looked.means.offline },
             budget: self.budget,
             progress: &|_, _| (),
             limits: self.limits,
@@ -196,7 +199,7 @@ impl<'a> Place<'a> {
             failed_root: None,
             cancel: self.cancel,
         };
-        let problems = check(app, &planned, &tools, Scope::Source)?;
+        let problems = check(app, &planned, &tools, scope)?;
         let Err(error) = planned else { return Ok(problems) };
         // What is not pinned, or not at hand, may still be found out.
         let is_certain =
@@ -212,7 +215,7 @@ impl<'a> Place<'a> {
     pub fn plan(&self, looked: Looked) -> Result<PlannedApp, Trouble> {
         let started = Instant::now();
         if !self.anyway {
-            let mut problems = self.problems(&looked)?;
+            let mut problems = self.problems(&looked, Scope::Source)?;
             problems.retain(|problem| problem.severity == Severity::Breaks);
             if !problems.is_empty() {
                 return Err(Trouble::WillFail(problems));

@@ -10,12 +10,14 @@ use std::collections::BTreeMap;
 use std::process::ExitCode;
 use town::apps::TownApp;
 use town::shards::Cause;
-use workshop::check::Severity;
+use workshop::check::{Scope, Severity};
 
-pub fn run(apps: &[TownApp], surroundings: &Surroundings, output: &Output) -> Done {
-    let planning = Planning { network: Network::Forbidden, ..Planning::default() };
+pub fn run(apps: &[TownApp], online: bool, surroundings: &Surroundings, output: &Output) -> Done {
+    let (network, scope) =
+        if online { (Network::Allowed, Scope::All) } else { (Network::Forbidden, Scope::Source) };
+    let planning = Planning { network, ..Planning::default() };
     let found = at_place(&planning, surroundings, |place, _| {
-        place.each(apps, |app| place.look(app).and_then(|looked| place.problems(&looked)))
+        place.each(apps, |app| place.look(app).and_then(|looked| place.problems(&looked, scope)))
     });
     if surroundings.cancel.is_cancelled() {
         return Err(model::Error::Interrupted.into());

@@ -37,8 +37,8 @@ pub fn run(options: &TownOptions, surroundings: &Surroundings, output: &Output) 
             let apps = chosen(&town, filter, surroundings)?;
             survey::run(&apps, language.as_deref(), surroundings, output)
         }
-        TownCommand::Check { filter } => {
-            check::run(&chosen(&town, filter, surroundings)?, surroundings, output)
+        TownCommand::Check { filter, online } => {
+            check::run(&chosen(&town, filter, surroundings)?, *online, surroundings, output)
         }
         TownCommand::Build(build) => build::run(&town, build, surroundings, output),
         TownCommand::Push { filter, to, evidence, signing } => {

@@ -7,6 +7,7 @@ use content::layer::Codec;
 use engine::Budget;
 use planning::Pinning;
 use remote::{Fetcher, Network};
+use source::KnownHeads;
 use std::sync::Arc;
 use town::apps::TownApp;
 use town::plan::{Means, Place};
@@ -48,6 +49,7 @@ pub fn at_place<R>(
         created: &surroundings.created,
         credentials: &surroundings.credentials,
         seen: &surroundings.seen,
+        heads: &KnownHeads::default(),
         pinning: planning.pinning,
         budget: &budget,
         limits: surroundings.step_limits(),
