@@ -575,6 +575,81 @@ const CASES: &[Case<'_>] = &[
         ],
         &[START, ("server.js", "")],
     ),
+    (
+        "house-base!",
+        &[
+            START,
+            ("server.js", ""),
+            ("shtetl.toml", "rules = \"house.toml\"\n"),
+            ("house.toml", "[allow]\nbases = [\"oci:*\"]\n"),
+        ],
+        &[
+            START,
+            ("server.js", ""),
+            ("shtetl.toml", "rules = \"house.toml\"\n"),
+            ("house.toml", "[allow]\nbases = [\"debian:*\"]\n"),
+        ],
+    ),
+    (
+        "house-buildpack!",
+        &[
+            START,
+            ("server.js", ""),
+            ("shtetl.toml", "rules = \"house.toml\"\n"),
+            ("house.toml", "[allow]\nbuildpacks = [\"python\"]\n"),
+        ],
+        &[
+            START,
+            ("server.js", ""),
+            ("shtetl.toml", "rules = \"house.toml\"\n"),
+            ("house.toml", "[allow]\nbuildpacks = [\"node\"]\n"),
+        ],
+    ),
+    (
+        "house-registry!",
+        &[
+            START,
+            ("server.js", ""),
+            ("shtetl.toml", "rules = \"house.toml\"\n[addresses]\nnpm = \"https://packages.example/npm\"\n"),
+            ("house.toml", "[allow]\nregistries = [\"other.example\"]\n"),
+        ],
+        &[
+            START,
+            ("server.js", ""),
+            ("shtetl.toml", "rules = \"house.toml\"\n[addresses]\nnpm = \"https://packages.example/npm\"\n"),
+            ("house.toml", "[allow]\nregistries = [\"packages.*\"]\n"),
+        ],
+    ),
+    (
+        "house-setting!",
+        &[
+            START,
+            ("server.js", ""),
+            ("shtetl.toml", "rules = \"house.toml\"\n"),
+            ("house.toml", "[require]\nsettings = [\"REGION\"]\n"),
+        ],
+        &[
+            START,
+            ("server.js", ""),
+            ("shtetl.toml", "rules = \"house.toml\"\n[settings]\nREGION = \"north\"\n"),
+            ("house.toml", "[require]\nsettings = [\"REGION\"]\n"),
+        ],
+    ),
+    (
+        "house-support!",
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js"},"engines":{"node":"24"}}"#),
+            ("server.js", ""),
+            ("shtetl.toml", "rules = \"house.toml\"\n"),
+            ("house.toml", "[require]\nsupport-days = 36500\n"),
+        ],
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js"},"engines":{"node":"24"}}"#),
+            ("server.js", ""),
+            ("shtetl.toml", "rules = \"house.toml\"\n"),
+            ("house.toml", "[require]\nsupport-days = 1\n"),
+        ],
+    ),
 ];
 
 #[test]
