@@ -114,7 +114,7 @@ pub enum TownCommand {
         /// How many parts
         #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=10_000))]
         shards: u32,
-        /// Write the plan to this file, for `town build --plan`
+        /// Write the plan to this file, for `town build --parts`
         #[arg(long, value_name = "FILE")]
         out: Option<PathBuf>,
     },
@@ -252,7 +252,7 @@ pub struct TownBuildOptions {
     pub shards: Option<u32>,
     /// What belongs to which part, as `town plan --out` wrote it [default: by name]
     #[arg(long, value_name = "FILE")]
-    pub plan: Option<PathBuf>,
+    pub parts: Option<PathBuf>,
     /// Write what came of each app to this file, for `town gather`
     #[arg(long, value_name = "FILE")]
     pub result: Option<PathBuf>,

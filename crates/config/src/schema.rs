@@ -63,7 +63,7 @@ pub fn town() -> Value {
         "folders": texts("Patterns of folders: each that fits is an app"),
         "except": texts("Patterns of folders that are none"),
     });
-    let app = json!({
+    let entry = json!({
         "from": text("A folder, a repository on this machine or an archive"),
         "revision": text("A revision of the repository"),
         "member": text("A member of a workspace"),
@@ -84,7 +84,10 @@ pub fn town() -> Value {
         ("apps".to_owned(), closed("Where apps are", entries(apps))),
         (
             "app".to_owned(),
-            named("Apps that are elsewhere, and more about those in folders", closed("An app", entries(app))),
+            named(
+                "Apps that are elsewhere, and more about those in folders",
+                closed("An app", entries(entry)),
+            ),
         ),
         (
             "group".to_owned(),

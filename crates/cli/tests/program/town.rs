@@ -115,7 +115,7 @@ fn parts_make_one_result_and_a_part_that_is_missing_is_named() {
     for part in ["1/2", "2/2"] {
         let file = part.replace('/', "-");
         let _ = program.succeed(&format!(
-            "town build buoy ferry quay --shard {part} --plan plan.json --result {file}.json"
+            "town build buoy ferry quay --shard {part} --parts plan.json --result {file}.json"
         ));
     }
     insta::assert_snapshot!(program.succeed("town gather 1-2.json 2-2.json").stdout);

@@ -105,7 +105,7 @@ fn shard(options: &TownBuildOptions) -> Result<Option<Shard>, Failure> {
 /// The apps of a part: by the plan, else by name. An app that needs another's image is in the part of that one.
 fn of_shard(all: Vec<TownApp>, shard: Shard, options: &TownBuildOptions) -> Result<Vec<TownApp>, Failure> {
     let names: Vec<String> = all.iter().map(|app| app.name.clone()).collect();
-    let spread = match &options.plan {
+    let spread = match &options.parts {
         Some(path) => Spread::read(path)?,
         None => Spread::by_name(&names, shard.of),
     };
