@@ -116,12 +116,29 @@ impl Town {
             Some(revision) => Some(changed_since(&self.file.folder, revision, git)?),
             None => None,
         };
+        let touched = changed.map(|files| self.touched(&files));
         let is_meant = |app: &&TownApp| {
             (filter.names.is_empty() || filter.names.contains(&app.name))
                 && filter.group.as_ref().is_none_or(|group| app.groups.contains(group))
-                && changed.as_ref().is_none_or(|files| app.is_touched(files, self))
+                && touched.as_ref().is_none_or(|names| names.contains(&app.name))
         };
         Ok(self.apps.iter().filter(is_meant).cloned().collect())
+    }
+
+    /// The names of apps that changed files are about, and of those that need their images.
+    fn touched(&self, files: &BTreeSet<PathBuf>) -> BTreeSet<String> {
+        let own = self.apps.iter().filter(|app| app.is_touched(files, self));
+        let mut names: BTreeSet<String> = own.map(|app| app.name.clone()).collect();
+        loop {
+            let needs_one = |app: &&TownApp| app.after.iter().any(|name| names.contains(name));
+            let dependents: Vec<String> =
+                self.apps.iter().filter(needs_one).map(|app| app.name.clone()).collect();
+            let before = names.len();
+            names.extend(dependents);
+            if names.len() == before {
+                return names;
+            }
+        }
     }
 
     /// Apps in the order in which they can be built: each wave needs images of earlier ones only.
@@ -141,6 +158,25 @@ impl Town {
         }
         Ok(waves)
     }
+}
+
+/// Apps that have to be built on one machine, since some need images of others: sets of names, each app in one.
+pub fn together(apps: &[TownApp]) -> Vec<Vec<String>> {
+    let mut sets: Vec<BTreeSet<&str>> = Vec::new();
+    let known: BTreeSet<&str> = apps.iter().map(|app| app.name.as_str()).collect();
+    for app in apps {
+        let needed = app.after.iter().map(String::as_str).filter(|name| known.contains(name));
+        let mut joined: BTreeSet<&str> = std::iter::once(app.name.as_str()).chain(needed).collect();
+        let (meeting, apart): (Vec<_>, Vec<_>) =
+            sets.into_iter().partition(|set| set.iter().any(|name| joined.contains(name)));
+        joined.extend(meeting.into_iter().flatten());
+        sets = apart;
+        sets.push(joined);
+    }
+    let mut sets: Vec<Vec<String>> =
+        sets.into_iter().map(|set| set.into_iter().map(str::to_owned).collect()).collect();
+    sets.sort();
+    sets
 }
 
 impl TownApp {
@@ -309,6 +345,15 @@ mod tests {
         let circle = format!("{text}[app.a]\nafter = [\"c\"]\n");
         let refused = town(&circle, &["a", "b", "c"]).unwrap_err();
         assert!(matches!(refused, model::Error::Town(TownError::Circle { names }) if names.len() == 3));
+    }
+
+    #[test]
+    fn apps_that_need_each_other_stay_together() {
+        let text = "[apps]\nfolders = [\"*\"]\n[app.c]\nafter = [\"a\"]\n[app.d]\nafter = [\"c\", \"b\"]\n";
+        let found = town(text, &["a", "b", "c", "d", "e"]).unwrap();
+        assert_eq!(together(&found.apps), [vec!["a", "b", "c", "d"], vec!["e"]]);
+        let touched = found.touched(&[found.apps[0].path.join("file")].into());
+        assert_eq!(touched.into_iter().collect::<Vec<_>>(), ["a", "c", "d"]);
     }
 
     #[test]

@@ -112,6 +112,29 @@ impl Cost {
         Self { steps, is_known }
     }
 
+    /// Lets apps agree on how long the steps took that they share: only the app that a step ran for knows it.
+    pub fn agree<'c>(costs: impl Iterator<Item = &'c mut Self>) {
+        let costs: Vec<&mut Self> = costs.collect();
+        let mut longest = BTreeMap::<String, u64>::new();
+        for (key, took) in costs.iter().flat_map(|cost| &cost.steps) {
+            let known = longest.entry(key.clone()).or_default();
+            *known = (*known).max(*took);
+        }
+        for (key, took) in costs.into_iter().flat_map(|cost| &mut cost.steps) {
+            *took = longest.get(key).copied().unwrap_or(*took);
+        }
+    }
+
+    /// The cost of several apps together.
+    pub fn of_all<'c>(costs: impl Iterator<Item = &'c Self>) -> Self {
+        let mut all = Self { steps: BTreeMap::new(), is_known: true };
+        for cost in costs {
+            all.steps.extend(cost.steps.iter().map(|(key, took)| (key.clone(), *took)));
+            all.is_known &= cost.is_known;
+        }
+        all
+    }
+
     fn total(&self) -> u64 {
         self.steps.values().sum()
     }
@@ -144,21 +167,21 @@ pub struct PlannedShard {
 const SPREAD: &str = "shtetl/town-plan/1";
 
 impl Spread {
-    /// Spreads apps over `of` parts, so that all take about as long: the most expensive first, each to the part that is done
-    /// first with it. A step that several apps of a part share counts once there.
-    pub fn balanced(apps: &[(String, Cost)], of: u32) -> Self {
-        let mut order: Vec<&(String, Cost)> = apps.iter().collect();
+    /// Spreads sets of apps over `of` parts, so that all take about as long: the most expensive first, each to the part that is
+    /// done first with it. A step that several apps of a part share counts once there.
+    pub fn balanced(sets: &[(Vec<String>, Cost)], of: u32) -> Self {
+        let mut order: Vec<&(Vec<String>, Cost)> = sets.iter().collect();
         order.sort_by(|(a, left), (b, right)| right.total().cmp(&left.total()).then(a.cmp(b)));
         let mut shards: Vec<(PlannedShard, BTreeSet<&String>)> =
             (0..of.max(1)).map(|_| (PlannedShard::default(), BTreeSet::new())).collect();
-        for (name, cost) in order {
+        for (names, cost) in order {
             let after = |(shard, done): &(PlannedShard, BTreeSet<&String>)| {
                 (shard.milliseconds + cost.besides(done), shard.apps.len())
             };
             let Some(at) = (0..shards.len()).min_by_key(|at| after(&shards[*at])) else { continue };
             let (shard, done) = &mut shards[at];
             shard.milliseconds += cost.besides(done);
-            shard.apps.push(name.clone());
+            shard.apps.extend(names.iter().cloned());
             done.extend(cost.steps.keys());
         }
         let in_order = |(mut shard, _): (PlannedShard, _)| {
@@ -168,14 +191,12 @@ impl Spread {
         Self { format: SPREAD.to_owned(), shards: shards.into_iter().map(in_order).collect() }
     }
 
-    /// Spreads apps where nothing is known of them that all machines know: one after another, by name.
-    pub fn by_name(names: &[String], of: u32) -> Self {
+    /// Spreads sets of apps where nothing is known of them that all machines know: one after another, in their order.
+    pub fn in_turn(sets: &[Vec<String>], of: u32) -> Self {
         let mut shards = vec![PlannedShard::default(); usize::try_from(of.max(1)).unwrap_or(1)];
-        let mut names: Vec<&String> = names.iter().collect();
-        names.sort();
-        for (number, name) in names.into_iter().enumerate() {
+        for (number, names) in sets.iter().enumerate() {
             let at = number % shards.len();
-            shards[at].apps.push(name.clone());
+            shards[at].apps.extend(names.iter().cloned());
         }
         Self { format: SPREAD.to_owned(), shards }
     }
@@ -354,7 +375,7 @@ mod tests {
         let mut apps = Vec::new();
         for number in 0..40 {
             let base = if number % 2 == 0 { ("node", 9_000) } else { ("python", 9_000) };
-            apps.push((format!("app-{number:02}"), cost(&[base, (&format!("own {number}"), 500)])));
+            apps.push((vec![format!("app-{number:02}")], cost(&[base, (&format!("own {number}"), 500)])));
         }
         let spread = Spread::balanced(&apps, 4);
         let times: Vec<u64> = spread.shards.iter().map(|shard| shard.milliseconds).collect();
@@ -362,6 +383,13 @@ mod tests {
         assert_eq!(spread.shards.iter().map(|shard| shard.apps.len()).sum::<usize>(), 40);
         // No part pays for both bases.
         assert!(times.iter().all(|time| *time < 18_000), "{times:?}");
+    }
+
+    #[test]
+    fn a_shared_step_costs_every_app_what_it_took_where_it_ran() {
+        let mut costs = [cost(&[("base", 9_000), ("own", 5)]), cost(&[("base", 0)])];
+        Cost::agree(costs.iter_mut());
+        assert_eq!([costs[0].total(), costs[1].total()], [9_005, 9_000]);
     }
 
     #[test]

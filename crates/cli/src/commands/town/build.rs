@@ -16,7 +16,7 @@ use render::town_view::TownView;
 use std::collections::{BTreeMap, BTreeSet};
 use std::env;
 use std::time::Instant;
-use town::apps::{Town, TownApp};
+use town::apps::{Town, TownApp, together};
 use town::build::{Outcome, build_town};
 use town::shards::{AppResult, RESULT, Shard, Spread, StepCounts, TownResult, digest_of_names};
 use wording::Failure;
@@ -104,10 +104,9 @@ fn shard(options: &TownBuildOptions) -> Result<Option<Shard>, Failure> {
 
 /// The apps of a part: by the plan, else by name. An app that needs another's image is in the part of that one.
 fn of_shard(all: Vec<TownApp>, shard: Shard, options: &TownBuildOptions) -> Result<Vec<TownApp>, Failure> {
-    let names: Vec<String> = all.iter().map(|app| app.name.clone()).collect();
     let spread = match &options.parts {
         Some(path) => Spread::read(path)?,
-        None => Spread::by_name(&names, shard.of),
+        None => Spread::in_turn(&together(&all), shard.of),
     };
     let own = spread.of(shard).map_err(model::Error::from)?;
     Ok(all.into_iter().filter(|app| own.apps.contains(&app.name)).collect())

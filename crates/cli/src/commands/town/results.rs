@@ -5,9 +5,10 @@ use crate::surroundings::Surroundings;
 use model::PathFacts;
 use render::table::Table;
 use render::{BAD, FAINT, GOOD, Output, STRONG, TYPED, styled, words};
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
-use town::apps::TownApp;
+use town::apps::{TownApp, together};
 use town::plan::Trouble;
 use town::shards::{Cause, Cost, Spread, StepCounts, TownResult};
 use wording::{Failure, message_and_advice};
@@ -129,9 +130,15 @@ pub fn plan(
     output: &Output,
 ) -> Done {
     let cost = |app: &TownApp| (app.name.clone(), Cost::of(&surroundings.store, &app.image));
-    let costs: Vec<(String, Cost)> = apps.iter().map(cost).collect();
-    let unknown = costs.iter().filter(|(_, cost)| !cost.is_known).count();
-    let spread = Spread::balanced(&costs, shards);
+    let mut costs: BTreeMap<String, Cost> = apps.iter().map(cost).collect();
+    Cost::agree(costs.values_mut());
+    let unknown = costs.values().filter(|cost| !cost.is_known).count();
+    let with_cost = |names: Vec<String>| {
+        let cost = Cost::of_all(names.iter().filter_map(|name| costs.get(name)));
+        (names, cost)
+    };
+    let sets: Vec<(Vec<String>, Cost)> = together(apps).into_iter().map(with_cost).collect();
+    let spread = Spread::balanced(&sets, shards);
     if let Some(path) = out {
         let text = serde_json::to_vec_pretty(&spread).map_err(std::io::Error::other)?;
         std::fs::write(path, text).facts(path)?;
