@@ -3,6 +3,7 @@
 #![allow(missing_docs, reason = "what is said of options is the help of commands")]
 
 mod images;
+pub mod reference;
 mod town;
 mod yard;
 
@@ -216,6 +217,10 @@ pub enum Command {
         after_help = "Examples:\n  shtetl demo\n  shtetl demo ~/ferry-apps --no-pause\n  shtetl demo --base debian:trixie"
     )]
     Demo(DemoOptions),
+    /// Write what a shell completes words with: shtetl completions bash
+    Completions(CompletionsOptions),
+    /// Write manual pages, or all commands as one document
+    Man(ManOptions),
 }
 
 impl Command {
@@ -471,4 +476,20 @@ pub struct DemoOptions {
     /// Do not wait for Enter between the parts
     #[arg(long)]
     pub no_pause: bool,
+}
+
+#[derive(Args)]
+pub struct CompletionsOptions {
+    /// The shell
+    pub shell: clap_complete::Shell,
+}
+
+#[derive(Args)]
+pub struct ManOptions {
+    /// Folder for the pages [default: man]
+    #[arg(value_name = "DIR")]
+    pub folder: Option<PathBuf>,
+    /// Print all commands as one document in Markdown, and write no pages
+    #[arg(long, conflicts_with = "folder")]
+    pub markdown: bool,
 }

@@ -62,6 +62,8 @@ fn main() -> ExitCode {
         Command::Buildpacks(options) => commands::buildpacks::run(options, &surroundings, &output),
         Command::Store(options) => commands::store::run(options, &surroundings, &output),
         Command::Schema(options) => commands::schema::run(options, &output),
+        Command::Completions(options) => commands::reference::completions(options, &output),
+        Command::Man(options) => commands::reference::man(options, &output),
         Command::Demo(options) => commands::demo::run(options, &surroundings, &output),
     };
     match done {

@@ -20,6 +20,7 @@ mod pages;
 mod previews;
 pub mod pull;
 pub mod push;
+pub mod reference;
 pub mod run;
 pub mod runtimes;
 pub mod schema;

@@ -32,6 +32,7 @@ mod packages;
 mod pages;
 mod platforms;
 mod real_compiler;
+mod reference;
 mod registries;
 mod resolving;
 mod run;
