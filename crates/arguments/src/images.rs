@@ -14,16 +14,16 @@ pub struct ShowOptions {
     /// Also write a page for a browser: one self-contained file
     #[arg(long, value_name = "FILE")]
     pub page: Option<PathBuf>,
-    /// The platform that is shown [default: this machine's, where the image has it]
+    /// The platform to show [default: this machine's, where the image has it]
     #[arg(long, value_parser = model::platform::PLATFORMS)]
     pub platform: Option<String>,
     /// Print the record: how the image came about, as JSON
     #[arg(long)]
     pub record: bool,
-    /// Also list the packages that advisories are about: a document in the OSV format, or a folder of such documents
+    /// Also list packages affected by advisories: an OSV document, or a folder of them
     #[arg(long, value_name = "PATH", conflicts_with = "record")]
     pub advisories: Option<PathBuf>,
-    /// End with exit code 1 where an advisory is at least that bad
+    /// Exit with code 1 if an advisory has at least this severity
     #[arg(long, value_enum, value_name = "SEVERITY", requires = "advisories")]
     pub fail_on: Option<Threshold>,
 }
@@ -93,7 +93,7 @@ pub struct VerifyOptions {
     /// Folder with the evidence [default: what is attached to it in the registry]
     #[arg(long, value_name = "DIR")]
     pub evidence: Option<PathBuf>,
-    /// Public key of which one has to have signed; may be repeated [default: `[trust] keys`]
+    /// Public key; one of them must have signed; may be repeated [default: `[trust] keys`]
     #[arg(long, value_name = "FILE")]
     pub trust: Vec<PathBuf>,
     /// Also rebuild the image from this source in an empty store, and compare it byte by byte; in a git repository, the
@@ -116,7 +116,7 @@ pub struct KeysOptions {
 
 #[derive(Subcommand)]
 pub enum KeysCommand {
-    /// Make a private key, and its public key beside it with .pub at the end; never overwrites one
+    /// Create a key pair: FILE and FILE.pub; never overwrites a file
     Make {
         /// File for the private key
         file: PathBuf,
@@ -138,7 +138,7 @@ pub struct SwapBaseOptions {
     /// New base, as in `[base] from`: debian:SUITE or oci:REFERENCE
     #[arg(long, value_name = "BASE", group = "base")]
     pub onto: Option<String>,
-    /// Keep each image's base, in its newest state with all security updates
+    /// Keep each image's base, updated to its newest state
     #[arg(long, group = "base")]
     pub newest: bool,
     /// Swap the base of all images in the store
@@ -147,7 +147,7 @@ pub struct SwapBaseOptions {
     /// Tag of the result; the old tag keeps the old image [default: the old tag]
     #[arg(long)]
     pub tag: Option<String>,
-    /// Show what would change, and change nothing
+    /// Show what would change, without changing anything
     #[arg(long)]
     pub dry_run: bool,
     /// Also attach the evidence of the new images, where they are in a registry
@@ -184,7 +184,7 @@ pub struct HandOverOptions {
     /// Folder for the files; files of the same names are replaced
     #[arg(long, value_name = "DIR")]
     pub folder: PathBuf,
-    /// Where an image of the store is in a registry: HOST[:PORT]/NAME
+    /// Where the store's image is in a registry: HOST[:PORT]/NAME
     #[arg(long, value_name = "HOST/NAME")]
     pub registry: Option<String>,
     /// Variant of shtetl.toml with the process types and settings
@@ -217,7 +217,7 @@ pub struct GivenSettings {
     /// Value of a setting, or only its name to take the value from the environment; may be repeated
     #[arg(long, value_name = "NAME[=VALUE]")]
     pub set: Vec<String>,
-    /// File with lines NAME=VALUE, - for standard input; may be repeated
+    /// File with NAME=VALUE lines, - for standard input; may be repeated
     #[arg(long, value_name = "FILE")]
     pub settings_file: Vec<PathBuf>,
 }
@@ -232,13 +232,13 @@ pub struct RunOptions {
     /// Run all process types, each with its instances, after the tasks that come before a release
     #[arg(long, group = "many", conflicts_with_all = ["process", "shell"])]
     pub all: bool,
-    /// Build the app in the folder IMAGE, run all process types, and do both again with every change
+    /// Build the app in the folder IMAGE and run all process types; repeat whenever a file changes
     #[arg(long, group = "many", conflicts_with_all = ["process", "shell"])]
     pub watch: bool,
-    /// Start the services that the app declares, from packages of Debian
+    /// Start the services that the app declares, from Debian packages
     #[arg(long, requires = "many")]
     pub with_services: bool,
-    /// A service that runs already; may be repeated
+    /// Use a service that is already running; may be repeated
     #[arg(long, value_name = "SERVICE=URL", requires = "many")]
     pub bind: Vec<String>,
     /// Open a shell where the process would run
@@ -246,19 +246,19 @@ pub struct RunOptions {
     pub shell: bool,
     #[command(flatten)]
     pub settings: GivenSettings,
-    /// Port of this machine that answers for the process; 0 takes a free one [default: the image's]
+    /// Port on this machine for the process; 0 picks a free one [default: the image's]
     #[arg(long)]
     pub port: Option<u16>,
-    /// Let the process reach this port of this machine, a database for example; may be repeated
+    /// Let the process reach this port on this machine, such as a database; may be repeated
     #[arg(long, value_name = "PORT")]
     pub reach: Vec<u16>,
-    /// The network of the process: its own, with nothing in it, or the host's [default: own]
+    /// Network of the process: an isolated one of its own, or the host's [default: own]
     #[arg(long, value_enum, env = "SHTETL_RUN_NETWORK", hide_env_values = true)]
     pub network: Option<RunNetwork>,
-    /// Keep what the process writes into its writable folders in this folder [default: dropped at the end]
+    /// Keep what the process writes to its writable folders in this folder [default: discarded at the end]
     #[arg(long, value_name = "DIR")]
     pub data: Option<PathBuf>,
-    /// Arguments for the named process; without one, a command to run in its place
+    /// Arguments for the named process; without a process, a command to run instead
     #[arg(last = true, value_name = "ARGUMENTS", conflicts_with_all = ["all", "watch", "shell"])]
     pub arguments: Vec<String>,
 }

@@ -64,7 +64,7 @@ pub struct Global {
     /// Where packages come from: npm=URL or pypi=FOLDER; may be repeated
     #[arg(long = "address", global = true, value_name = "KIND=WHERE", help_heading = "Global options")]
     pub addresses: Vec<String>,
-    /// How many things to do at once [default: by the processors, at least 8]
+    /// How many things to do at once [default: the number of CPUs, at least 8]
     #[arg(
         long,
         global = true,
@@ -112,13 +112,13 @@ pub enum Command {
     /// Write a commented shtetl.toml from what the survey finds; never overwrites one
     #[command(after_help = "Examples:\n  shtetl init\n  shtetl init apps/timetable --yes")]
     Init(InitOptions),
-    /// Show the effective configuration, and where each value comes from; secrets are masked
+    /// Show the effective configuration and where each value comes from; secrets are masked
     #[command(after_help = "Examples:\n  shtetl settings\n  shtetl settings apps/timetable --variant live")]
     Settings(SettingsOptions),
     /// Find everything that would break the build or the start; nothing is built
     #[command(
         after_help = "Examples:\n  shtetl check\n  shtetl check apps/timetable --format json\n  shtetl check --rules\n\n\
-        Exit code 1 when something will fail; doubts alone are no failure."
+        Exit code 1 if something will fail; doubts alone do not count."
     )]
     Check(CheckOptions),
     /// Build the image of an app
@@ -139,7 +139,7 @@ pub enum Command {
         The exit code is the process's own; 0 when it was stopped with Ctrl-C or SIGTERM."
     )]
     Run(RunOptions),
-    /// Work on hundreds of apps as on one: survey, check, build, push, maintain
+    /// Work with many apps at once: survey, check, build, push, maintain
     #[command(after_help = "Examples:\n  shtetl town list\n  shtetl town check --group web\n  \
         shtetl town build --changed-since main\n  shtetl town build --shard 3/8 --result 3.json\n  shtetl town gather *.json")]
     Town(TownOptions),
@@ -154,21 +154,21 @@ pub enum Command {
         after_help = "Examples:\n  shtetl hand-over harbour.example/ferry/timetable:14 --to kubernetes --folder deploy\n  \
         shtetl hand-over timetable:14 --registry harbour.example/ferry/timetable --to compose --folder .\n  \
         shtetl hand-over harbour.example/ferry/timetable:14 --to kubernetes --folder live --source . --variant live --host timetable.example --scale 2..6\n\n\
-        Images are named by digest, and secrets are only named."
+        Images are referenced by digest, and secrets by name only."
     )]
     HandOver(HandOverOptions),
     /// Swap the base of images, or update it to its newest state, without rebuilding
     #[command(after_help = "Examples:\n  shtetl swap-base --newest --all\n  \
         shtetl swap-base timetable fares:14 --onto debian:trixie --dry-run\n  \
         shtetl swap-base harbour.example/ferry/timetable:live --newest --evidence\n\n\
-        An image is refused where its app needs something that the new base does not have. Exit code 1 when one was refused.")]
+        An image is refused if its app needs something that the new base lacks. Exit code 1 if any was refused.")]
     SwapBase(SwapBaseOptions),
-    /// Push an image to a registry: only what it lacks is sent, tags come last
+    /// Push an image to a registry; only missing content is sent, tags last
     #[command(after_help = "Examples:\n  shtetl push timetable harbour.example/ferry/timetable\n  \
         shtetl push timetable:14 harbour.example/ferry/timetable:live\n\n\
-        Besides the image's tag, each process type has one of its own: live-web, live-tides.")]
+        Besides the image's tag, each process type gets its own: live-web, live-tides.")]
     Push(PushOptions),
-    /// Pull an image that shtetl built from a registry into the store; everything is checked
+    /// Pull an image built by shtetl from a registry into the store, verifying everything
     #[command(after_help = "Examples:\n  shtetl pull harbour.example/ferry/timetable:14\n  \
         shtetl pull harbour.example/ferry/timetable@sha256:… --name timetable:live")]
     Pull(PullOptions),
@@ -184,9 +184,9 @@ pub enum Command {
     /// Check an image: every digest, the record, the evidence, and who signed it
     #[command(after_help = "Examples:\n  shtetl verify timetable --evidence out --trust ferry.key.pub\n  \
         shtetl verify harbour.example/ferry/timetable:14 --trust ferry.key.pub\n\n\
-        Exit code 1 when something does not hold. What is missing is told, and is no failure unless a key is trusted.")]
+        Exit code 1 if verification fails. Missing evidence is reported, and is a failure only if a key is trusted.")]
     Verify(VerifyOptions),
-    /// Make keys that sign evidence
+    /// Create keys that sign evidence
     #[command(after_help = "Examples:\n  shtetl keys make ferry.key\n  \
         shtetl keys make ferry.key --kind p256 --passphrase-file ~/passphrase")]
     Keys(KeysOptions),
@@ -195,29 +195,29 @@ pub enum Command {
         after_help = "Examples:\n  shtetl ledger\n  shtetl ledger timetable\n  shtetl ledger timetable --log 3"
     )]
     Ledger(LedgerOptions),
-    /// Show where packages come from, and who said so
+    /// Show where packages come from and what set each address
     #[command(after_help = "Examples:\n  shtetl addresses\n  shtetl addresses apps/timetable")]
     Addresses(AddressesOptions),
     /// List the runtimes that can be provided, and from where
     #[command(after_help = "Examples:\n  shtetl runtimes\n  shtetl runtimes node --format json")]
     Runtimes(RuntimesOptions),
-    /// List the buildpacks in force, begin a new one, or run the trials of one
+    /// List the active buildpacks, scaffold a new one, or test one
     #[command(after_help = "Examples:\n  shtetl buildpacks\n  shtetl buildpacks scaffold tools/forms\n  \
         shtetl buildpacks trial tools/forms")]
     Buildpacks(BuildpacksOptions),
-    /// Show how much the store holds, remove what is not needed, check that it is whole
+    /// Show how much the store holds, prune it, check its integrity
     #[command(after_help = "Examples:\n  shtetl store usage\n  shtetl store prune --older 30d --dry-run\n  \
         shtetl store prune --keep 20GB\n  shtetl store check --repair")]
     Store(StoreOptions),
     /// Print the JSON Schema of a file or an output; without a name, list them
     #[command(after_help = "Examples:\n  shtetl schema\n  shtetl schema configuration > shtetl.schema.json")]
     Schema(SchemaOptions),
-    /// Write the sample apps and go through the whole job with them
+    /// Write the sample apps and walk through the whole workflow
     #[command(
         after_help = "Examples:\n  shtetl demo\n  shtetl demo ~/ferry-apps --no-pause\n  shtetl demo --base debian:trixie"
     )]
     Demo(DemoOptions),
-    /// Write what a shell completes words with: shtetl completions bash
+    /// Print a completion script for a shell
     Completions(CompletionsOptions),
     /// Write manual pages, or all commands as one document
     Man(ManOptions),
@@ -267,7 +267,7 @@ impl SourceOptions {
 pub struct SurveyOptions {
     #[command(flatten)]
     pub source: SourceOptions,
-    /// Also list every value of the configuration in force, and who said it
+    /// Also list every effective configuration value and where it was set
     #[arg(long)]
     pub explain: bool,
 }
@@ -279,16 +279,16 @@ pub struct CheckOptions {
     /// Also ask the registries whether each locked version is still available
     #[arg(long)]
     pub online: bool,
-    /// Also list the packages that advisories are about: a document in the OSV format, or a folder of such documents
+    /// Also list packages affected by advisories: an OSV document, or a folder of them
     #[arg(long, value_name = "PATH", conflicts_with_all = ["rules", "machine"])]
     pub advisories: Option<PathBuf>,
-    /// Fail where an advisory is at least that bad
+    /// Exit with code 1 if an advisory has at least this severity
     #[arg(long, value_enum, value_name = "SEVERITY", requires = "advisories")]
     pub fail_on: Option<Threshold>,
     /// List the rules instead
     #[arg(long)]
     pub rules: bool,
-    /// Show instead how this machine keeps steps and processes apart, and their limits
+    /// Show how this machine isolates build steps and processes, and their limits
     #[arg(long, conflicts_with = "rules")]
     pub machine: bool,
 }
@@ -297,7 +297,7 @@ pub struct CheckOptions {
 pub struct BuildOptions {
     #[command(flatten)]
     pub source: SourceOptions,
-    /// Build again with every change
+    /// Rebuild whenever a file changes
     #[arg(long, conflicts_with_all = ["dry_run", "shell_on_failure"])]
     pub watch: bool,
     /// Tag of the image
@@ -321,7 +321,7 @@ pub struct BuildOptions {
     /// How layers are compressed
     #[arg(long, value_name = "CODEC", default_value = "zstd", value_parser = ["zstd", "gzip"])]
     pub compress: String,
-    /// Platform of the image, or several with commas between them [default: this machine's]
+    /// Platform of the image, or several separated by commas [default: this machine's]
     #[arg(long, value_parser = model::platform::PLATFORMS, value_delimiter = ',')]
     pub platform: Vec<String>,
     /// Take everything from the store and from folders; never use the network
@@ -330,16 +330,16 @@ pub struct BuildOptions {
     /// Build only what shtetl.lock pins; fail if a pin is missing
     #[arg(long, conflicts_with = "update")]
     pub locked: bool,
-    /// Move the pins in shtetl.lock to what is newest, and tell what moved
+    /// Move the pins in shtetl.lock to the newest versions, and list what moved
     #[arg(long)]
     pub update: bool,
-    /// Only tell what would run, and why
+    /// Show what would run and why, without running it
     #[arg(long)]
     pub dry_run: bool,
-    /// Build even though `check` says that the build or the start will fail
+    /// Build even if `check` predicts that the build or the start will fail
     #[arg(long)]
     pub anyway: bool,
-    /// When a program of a step fails, open a shell where it ran, with its files and environment
+    /// If a step fails, open a shell where it ran, with its files and environment
     #[arg(long, conflicts_with = "dry_run")]
     pub shell_on_failure: bool,
 }
@@ -349,7 +349,7 @@ pub struct InitOptions {
     /// The app's folder
     #[arg(default_value = ".")]
     pub path: PathBuf,
-    /// Ask nothing; take what was found
+    /// Ask nothing; accept what was found
     #[arg(long)]
     pub yes: bool,
 }
@@ -389,22 +389,22 @@ pub struct StoreOptions {
 pub enum StoreAction {
     /// Show how much there is, by kind and by image
     Usage,
-    /// Remove what was not used for long; images that have a name stay whole
+    /// Remove what has not been used for a while; named images stay complete
     #[command(group(clap::ArgGroup::new("limit").required(true).args(["keep", "older"])))]
     Prune {
-        /// Remove what was used longest ago until this much is left: 20GB
+        /// Remove the least recently used until this much is left: 20GB
         #[arg(long, value_name = "SIZE")]
         keep: Option<String>,
-        /// Remove what was not used for so many days: 30d
+        /// Remove what has not been used for this many days: 30d
         #[arg(long, value_name = "DAYS")]
         older: Option<String>,
-        /// Only tell what would be removed
+        /// Show what would be removed, without removing it
         #[arg(long)]
         dry_run: bool,
     },
-    /// Send results of steps to the shared store, without building
+    /// Send step results to the shared store without building
     Push,
-    /// Get what the shared store has of the steps of an app, without running any
+    /// Fetch an app's step results from the shared store without running anything
     Pull {
         #[command(flatten)]
         source: SourceOptions,
@@ -414,9 +414,9 @@ pub enum StoreAction {
         /// A name with an optional tag
         image: String,
     },
-    /// Read everything, and find what is damaged or missing
+    /// Read everything and report what is damaged or missing
     Check {
-        /// Remove what is damaged: the next build makes it again
+        /// Remove damaged entries; the next build recreates them
         #[arg(long)]
         repair: bool,
     },
@@ -439,9 +439,9 @@ pub struct BuildpacksOptions {
 
 #[derive(Subcommand)]
 pub enum BuildpacksCommand {
-    /// Write a buildpack to begin with, with a trial
+    /// Write a starter buildpack with a test sample
     Scaffold(ScaffoldOptions),
-    /// Survey the samples of a buildpack, and compare with what it should conclude
+    /// Survey the samples of a buildpack and compare the results with what is expected
     Trial(TrialOptions),
 }
 
@@ -455,7 +455,7 @@ pub struct ScaffoldOptions {
 pub struct TrialOptions {
     /// The folder of the buildpack
     pub folder: PathBuf,
-    /// Take what is concluded now for what is expected
+    /// Accept the current results as the expected ones
     #[arg(long)]
     pub accept: bool,
 }
@@ -473,7 +473,7 @@ pub struct DemoOptions {
     /// Build on this base, such as debian:trixie, which needs the network [default: host]
     #[arg(long, value_name = "BASE")]
     pub base: Option<String>,
-    /// Do not wait for Enter between the parts
+    /// Do not wait for Enter between steps
     #[arg(long)]
     pub no_pause: bool,
 }

@@ -19,7 +19,7 @@ pub enum YardCommand {
     Release {
         /// A name with an optional tag, a layout folder, an archive, or an image in a registry
         image: String,
-        /// Port of this machine that answers for the app [default: the one it has, or the image's]
+        /// Port on this machine for the app [default: the one it has, or the image's]
         #[arg(long)]
         port: Option<u16>,
         /// Folder of the app, whose shtetl.toml says the variant
@@ -48,7 +48,7 @@ pub enum YardCommand {
     /// Release again what an earlier release had: image and settings
     RollBack {
         app: String,
-        /// The number of that release [default: the one before the release in force]
+        /// The number of that release [default: the one before the current release]
         release: Option<u32>,
     },
     /// List releases: who made them, when, what changed
@@ -58,20 +58,20 @@ pub enum YardCommand {
         app: String,
         /// Only this process type or task, or this instance, as in web.2
         process: Option<String>,
-        /// Go on with what is written from now on
+        /// Keep printing new lines
         #[arg(long, short)]
         follow: bool,
         /// How many lines of each instance
         #[arg(long, default_value_t = 50, value_name = "N")]
         lines: usize,
-        /// Of this release [default: the one in force]
+        /// Only this release [default: the current one]
         #[arg(long, value_name = "N")]
         release: Option<u32>,
     },
     /// Show what happened to an app
     Events {
         app: String,
-        /// Go on with what happens from now on
+        /// Keep printing new events
         #[arg(long, short)]
         follow: bool,
     },
@@ -84,7 +84,7 @@ pub enum YardCommand {
         #[arg(long, value_name = "NAME")]
         unset: Vec<String>,
     },
-    /// Show what an instance answered to its last 100 health checks
+    /// Show the last 100 health checks of an instance
     Health {
         app: String,
         /// For example web.1
@@ -97,7 +97,7 @@ pub enum YardCommand {
     /// End an app, and remove its releases, settings, data and logs
     End {
         app: String,
-        /// The app's name once more
+        /// Repeat the app's name
         #[arg(long, value_name = "APP")]
         confirm: Option<String>,
     },
