@@ -48,6 +48,7 @@ mod swap_base;
 mod tight_machine;
 mod town;
 mod watching;
+mod words;
 mod workspaces;
 
 use testkit::program::Program;
