@@ -318,20 +318,13 @@ impl<'a> Demo<'a> {
         let folder = self.folder.display().to_string();
         let place = if temporary { "ferry-apps".to_owned() } else { shell_words::join(&[folder]) };
         let mut tries = vec![
-            (format!("shtetl build {place}/timetable --dry-run"), "what would run, and why"),
-            (
-                format!("shtetl build {place}/timetable --layout ferry-image"),
-                "an OCI image layout for any runtime",
-            ),
-            ("shtetl show ferry-image".to_owned(), "layers, process types, settings, packages"),
-            (
-                format!("shtetl run {place}/timetable --watch"),
-                "the app with its tides, and the answer to every edit",
-            ),
-            (
-                "shtetl yard release ferry-image".to_owned(),
-                "a release in the background, with health and roll-back",
-            ),
+            (format!("cd {place}; export SHTETL_STORE=$PWD/store"), "the apps, with what was just built"),
+            ("shtetl show timetable".to_owned(), "layers, process types, settings, packages"),
+            ("shtetl compare timetable#1 timetable".to_owned(), "what the changed line did to the image"),
+            ("shtetl build timetable --dry-run".to_owned(), "what would run, and why"),
+            ("shtetl run timetable --watch".to_owned(), "rebuilds and restarts whenever a file changes"),
+            ("shtetl yard release timetable".to_owned(), "a release in the background: health, roll-back"),
+            ("shtetl town show".to_owned(), "all apps at once"),
             ("shtetl survey YOUR-APP".to_owned(), "what it makes of your own source"),
         ];
         if temporary {
