@@ -67,7 +67,7 @@ impl TownJob {
         let env = format!(
             "          env:\n            - {{ name: HOME, value: /store }}\n            - {{ name: SHTETL_STORE, value: /store/shtetl }}\n{env}"
         );
-        let volumes = "      volumes:\n        # The files of the town, with a folder `results` that parts may write to.\n        - name: town\n          \
+        let volumes = "      volumes:\n        # The files of the town; parts write to its folder `results`.\n        - name: town\n          \
                        persistentVolumeClaim: { claimName: town }\n        - name: store\n          emptyDir: {}\n";
         let build = format!(
             "# Builds a town in {shards} parts. A part that dies is begun again, {retries} times at most.\n\
@@ -77,7 +77,7 @@ impl TownJob {
              # Apps that fail do not get better by building them again.\n  podFailurePolicy:\n    rules:\n      - action: FailIndex\n        \
              onExitCodes: {{ containerName: part, operator: In, values: [1, 2] }}\n  ttlSecondsAfterFinished: 86400\n  template:\n    spec:\n      \
              restartPolicy: Never\n      containers:\n        -\n{}{volumes}",
-            container("part", &command.replace("$(JOB_COMPLETION_INDEX)", "$JOB_COMPLETION_INDEX"), &env)
+            container("part", &command, &env)
         );
         let gather = format!(
             "# Puts the results of all parts together; apply it when town-build is complete or failed.\n\
