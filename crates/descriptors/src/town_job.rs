@@ -51,8 +51,8 @@ impl TownJob {
                 "            - name: {name}\n              valueFrom: {{ secretKeyRef: {{ name: {secret}, key: {name}, optional: true }} }}\n"
             );
         }
-        let command =
-            self.build("auto", "/town/results/$(JOB_COMPLETION_INDEX).json") + &format!(" --shards {shards}");
+        let build = self.build("auto", "results/$JOB_COMPLETION_INDEX.json");
+        let command = format!("mkdir -p results && {build} --shards {shards}");
         let container = |name: &str, command: &str, env: &str| {
             format!(
                 "          image: {}\n          name: {name}\n          workingDir: /town\n          command: [sh, -c, {}]\n{env}          \
