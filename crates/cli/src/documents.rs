@@ -3,7 +3,8 @@
 use schemars::JsonSchema;
 use serde::Serialize;
 use serde_json::Value;
-use town::shards::{Spread, TownResult};
+use town::results::TownResult;
+use town::shards::Spread;
 use workshop::base_selection::Provision;
 use workshop::buildpacks::Buildpacks;
 use workshop::check::Problem;

@@ -3,13 +3,14 @@
 use crate::{Section, page};
 use maud::{Markup, html};
 use render::words;
+use std::collections::BTreeMap;
 use town::outdated::Behind;
 use town::overview::Overview;
 use town::simulate::Simulated;
 
 /// A town at a glance.
 pub fn town(name: &str, overview: &Overview) -> String {
-    let list = |map: &std::collections::BTreeMap<String, usize>| {
+    let list = |map: &BTreeMap<String, usize>| {
         let mut all: Vec<(String, usize)> = map.iter().map(|(name, count)| (name.clone(), *count)).collect();
         all.sort_by_key(|(name, count)| (std::cmp::Reverse(*count), name.clone()));
         all

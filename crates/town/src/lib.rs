@@ -12,7 +12,8 @@
 //! | [`find`], [`outdated`] | what is in images of a town, and what of it is behind |
 //! | [`overview`] | a town at a glance |
 //! | [`simulate`] | what a day of commits would cost |
-//! | [`shards`] | parts of a town for many machines, and their results |
+//! | [`results`] | what came of a build, and of all its parts |
+//! | [`shards`] | parts of a town for many machines |
 #![forbid(unsafe_code)]
 
 pub mod apps;
@@ -21,5 +22,6 @@ pub mod find;
 pub mod outdated;
 pub mod overview;
 pub mod plan;
+pub mod results;
 pub mod shards;
 pub mod simulate;

@@ -13,8 +13,8 @@ use engine::{Budget, StepContext, run_indexed};
 use model::Error;
 use model::error::TownError;
 use planning::Pinning;
+use remote::Fetcher;
 use remote::oci::CredentialFiles;
-use remote::{Fetcher, Network};
 use sandbox::Limits;
 use source::{Asked, KnownHeads};
 use std::collections::BTreeMap;
@@ -245,9 +245,4 @@ pub fn check_names<'l>(all: impl Iterator<Item = &'l Looked>) -> Result<(), Erro
         }
     }
     Ok(())
-}
-
-/// Whether the network may be used, as fetchers are made.
-pub fn network(is_allowed: bool) -> Network {
-    if is_allowed { Network::Allowed } else { Network::Forbidden }
 }

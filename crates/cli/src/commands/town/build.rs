@@ -18,7 +18,8 @@ use std::env;
 use std::time::Instant;
 use town::apps::{Town, TownApp, together};
 use town::build::{Outcome, build_town};
-use town::shards::{AppResult, RESULT, Shard, Spread, StepCounts, TownResult, digest_of_names};
+use town::results::{AppResult, RESULT, StepCounts, TownResult, digest_of_names};
+use town::shards::{Shard, Spread};
 use wording::Failure;
 
 pub fn run(town: &Town, options: &TownBuildOptions, surroundings: &Surroundings, output: &Output) -> Done {

@@ -6,10 +6,10 @@ use super::results::{cause, cause_of_problem, show_causes};
 use crate::surroundings::Surroundings;
 use remote::Network;
 use render::{BAD, GOOD, Output, styled, words};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::process::ExitCode;
 use town::apps::TownApp;
-use town::shards::Cause;
+use town::results::Cause;
 use workshop::check::{Scope, Severity};
 
 pub fn run(apps: &[TownApp], online: bool, surroundings: &Surroundings, output: &Output) -> Done {
@@ -42,8 +42,7 @@ pub fn run(apps: &[TownApp], online: bool, surroundings: &Surroundings, output: 
         causes.sort_by_key(|(_, apps)| std::cmp::Reverse(apps.len()));
         causes
     });
-    let failing: std::collections::BTreeSet<&str> =
-        breaks.iter().flat_map(|(_, apps)| apps).copied().collect();
+    let failing: BTreeSet<&str> = breaks.iter().flat_map(|(_, apps)| apps).copied().collect();
     if output.is_json() {
         let list = |causes: &[(Cause, Vec<&str>)]| {
             causes

@@ -3,16 +3,16 @@
 use super::super::{Done, evidence, keys};
 use super::results;
 use crate::surroundings::Surroundings;
+use ::evidence::Artefact;
 use arguments::SigningOptions;
 use config::{AppConfig, Effective};
 use engine::run_indexed;
-use evidence_documents::Artefact;
 use images::push::{Attachment, Destination, Transfer};
 use remote::Network;
 use render::{FAINT, Output, styled, words};
 use std::sync::{Mutex, PoisonError};
 use town::apps::{Town, TownApp};
-use town::shards::{AppResult, Cause, RESULT, StepCounts, TownResult, digest_of_names};
+use town::results::{AppResult, Cause, RESULT, StepCounts, TownResult, digest_of_names};
 use wording::Failure;
 use workshop::inspect::{self, DEFAULT_TAG};
 
@@ -189,6 +189,3 @@ fn push_one(
     let pushed = images::push::push(&image, &destination, transfer)?;
     Ok((format!("{}:{tag}", pushed.repository), pushed.sent))
 }
-
-/// The documents of the crate, which has the name of a command.
-use ::evidence as evidence_documents;

@@ -10,7 +10,8 @@ use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use town::apps::{TownApp, together};
 use town::plan::Trouble;
-use town::shards::{Cause, Cost, Spread, StepCounts, TownResult};
+use town::results::{Cause, StepCounts, TownResult};
+use town::shards::{Cost, Spread};
 use wording::{Failure, message_and_advice};
 use workshop::check::Problem;
 

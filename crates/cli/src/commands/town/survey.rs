@@ -10,7 +10,7 @@ use std::collections::BTreeMap;
 use std::process::ExitCode;
 use town::apps::TownApp;
 use town::plan::Looked;
-use town::shards::Cause;
+use town::results::Cause;
 
 pub fn run(apps: &[TownApp], language: Option<&str>, surroundings: &Surroundings, output: &Output) -> Done {
     let looked =

@@ -10,6 +10,7 @@ use model::files::PINS;
 use planning::Pinning;
 use render::town_view::TownView;
 use render::{FAINT, Output, styled, words};
+use std::collections::BTreeMap;
 use std::fs;
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
@@ -139,7 +140,7 @@ fn build(
 }
 
 fn show(outcomes: &[Outcome], moved: &[(&Outcome, &Pins)], keep: &Keep<'_>, output: &Output) {
-    let mut causes = std::collections::BTreeMap::<_, Vec<&str>>::new();
+    let mut causes = BTreeMap::<_, Vec<&str>>::new();
     for outcome in outcomes {
         if let Err(trouble) = &outcome.result {
             causes.entry(results::cause(trouble)).or_default().push(&outcome.app.name);
@@ -165,7 +166,7 @@ fn show(outcomes: &[Outcome], moved: &[(&Outcome, &Pins)], keep: &Keep<'_>, outp
         Keep::Nothing => "would move".to_owned(),
     };
     output.line(format!("{} of {}: pins {what}", moved.len(), words::count(outcomes.len(), "app")));
-    let mut notes = std::collections::BTreeMap::<&str, Vec<&str>>::new();
+    let mut notes = BTreeMap::<&str, Vec<&str>>::new();
     for (outcome, _) in moved {
         for note in &outcome.notes {
             notes.entry(note).or_default().push(&outcome.app.name);
@@ -205,8 +206,8 @@ fn diff(moved: &[(&Outcome, &Pins)], surroundings: &Surroundings) -> Result<Vec<
 fn by_repository(
     moved: &[(&Outcome, &Pins)],
     surroundings: &Surroundings,
-) -> Result<std::collections::BTreeMap<PathBuf, Vec<String>>, Failure> {
-    let mut all = std::collections::BTreeMap::<PathBuf, Vec<String>>::new();
+) -> Result<BTreeMap<PathBuf, Vec<String>>, Failure> {
+    let mut all = BTreeMap::<PathBuf, Vec<String>>::new();
     for (_, pins) in moved {
         let folder = pins.path.parent().unwrap_or(Path::new("."));
         let top = git(surroundings, folder, &["rev-parse", "--show-toplevel"])?;
