@@ -159,6 +159,11 @@ impl Wave<'_, '_> {
         let mut outcomes: Vec<Outcome> = numbers.iter().zip(results).map(failed).collect();
         for number in apart {
             let one = &planned[number];
+            let has_failed = outcomes.iter().any(|outcome| outcome.result.is_err());
+            if has_failed && self.on_failure == OnFailure::End {
+                outcomes.push(outcome(one, Err(Arc::new(Error::Interrupted))));
+                continue;
+            }
             let request = one.request(self.place);
             let all = Planned { worklist: &one.worklist, order: &request };
             let built = build(&one.looked.app, all, &[], Exports::default(), &session);

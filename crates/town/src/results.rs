@@ -150,6 +150,11 @@ impl TownResult {
         }
         let mut apps: Vec<AppResult> = all.into_values().flat_map(|part| part.apps).collect();
         apps.sort_by(|a, b| a.app.cmp(&b.app));
+        let count = apps.len();
+        apps.dedup_by(|a, b| a.app == b.app);
+        if apps.len() != count || digest_of_names(apps.iter().map(|app| &app.app)) != of_apps {
+            return Err(TownError::LostApps.into());
+        }
         Ok(Self { format: RESULT.to_owned(), shard: None, of_apps, milliseconds, steps, apps })
     }
 }
@@ -173,7 +178,7 @@ mod tests {
         let result = TownResult {
             format: RESULT.to_owned(),
             shard: Some(Shard { number, of: 2 }),
-            of_apps: "ab".to_owned(),
+            of_apps: digest_of_names(["a", "b", "c"].map(str::to_owned).iter()),
             milliseconds: u64::from(number),
             steps: StepCounts::default(),
             apps: apps.iter().map(app).collect(),
@@ -193,5 +198,10 @@ mod tests {
         let mut other = part(1, &["a"]);
         other.1.of_apps = "cd".to_owned();
         assert!(TownResult::gather(vec![part(2, &["c"]), other]).is_err());
+        for lost in [vec![part(2, &["c"]), part(1, &["a"])], vec![part(2, &["c", "a"]), part(1, &["a", "b"])]]
+        {
+            let refused = TownResult::gather(lost).unwrap_err();
+            assert!(matches!(refused, model::Error::Town(TownError::LostApps)));
+        }
     }
 }

@@ -200,6 +200,26 @@ impl Spread {
         Self { format: SPREAD.to_owned(), shards }
     }
 
+    /// The same with every app of `sets` in exactly one part: a set of which no app is in any is dealt out, one that is only partly
+    /// there joins the first of its apps.
+    pub fn with_all(mut self, sets: &[Vec<String>]) -> Self {
+        let mut next = 0;
+        for set in sets {
+            let of_set = |shard: &PlannedShard| set.iter().any(|name| shard.apps.contains(name));
+            let at = self.shards.iter().position(of_set).unwrap_or_else(|| {
+                next += 1;
+                (next - 1) % self.shards.len().max(1)
+            });
+            for shard in &mut self.shards {
+                shard.apps.retain(|name| !set.contains(name));
+            }
+            if let Some(shard) = self.shards.get_mut(at) {
+                shard.apps.extend(set.iter().cloned());
+            }
+        }
+        self
+    }
+
     /// Reads what `town plan` wrote.
     pub fn read(path: &Path) -> Result<Self> {
         let bytes = fs::read(path).facts(path)?;
@@ -245,6 +265,24 @@ mod tests {
         let mut costs = [cost(&[("base", 9_000), ("own", 5)]), cost(&[("base", 0)])];
         Cost::agree(costs.iter_mut());
         assert_eq!([costs[0].total(), costs[1].total()], [9_005, 9_000]);
+    }
+
+    #[test]
+    fn apps_that_a_plan_does_not_know_are_in_exactly_one_part() {
+        let set = |names: &[&str]| names.iter().map(|name| (*name).to_owned()).collect::<Vec<_>>();
+        let plan = Spread::in_turn(&[set(&["a"]), set(&["b"]), set(&["gone"])], 2);
+        // `b` and `d` need each other by now, `c` and `e` are new.
+        let sets = [set(&["a"]), set(&["b", "d"]), set(&["c"]), set(&["e"])];
+        let spread = plan.with_all(&sets);
+        let mut all: Vec<&str> =
+            spread.shards.iter().flat_map(|shard| &shard.apps).map(String::as_str).collect();
+        all.retain(|name| *name != "gone");
+        all.sort_unstable();
+        assert_eq!(all, ["a", "b", "c", "d", "e"]);
+        assert!(
+            spread.shards[1].apps.contains(&"b".to_owned())
+                && spread.shards[1].apps.contains(&"d".to_owned())
+        );
     }
 
     #[test]

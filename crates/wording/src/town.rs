@@ -58,6 +58,11 @@ pub(super) fn words_of(error: &TownError) -> Worded {
             format!("there is no result of {}", missing.join(", ")),
             "build these parts again: shtetl town build --shard I/N --result FILE",
         ),
+        TownError::LostApps => worded(
+            FAILED,
+            "the results do not have every app of the town exactly once",
+            "the parts were built by different plans: build all of them with the same --parts file, or without one",
+        ),
         TownError::NoResult { path } => worded(
             WRONG,
             format!("{} is not the result of a build of a town", path.display()),

@@ -122,6 +122,19 @@ fn parts_make_one_result_and_a_part_that_is_missing_is_named() {
     let missing = program.run("town gather 2-2.json");
     assert_eq!(missing.code, 1);
     assert!(missing.stderr.contains("there is no result of 1/2"), "{missing}");
+    // An app that is newer than the plan is in exactly one part, and what a part lacks is noticed.
+    add_app(&program, "raft");
+    let four = "buoy ferry quay raft";
+    for part in ["1/2", "2/2"] {
+        let file = part.replace('/', "-");
+        let _ = program
+            .succeed(&format!("town build {four} --shard {part} --parts plan.json --result {file}.json"));
+    }
+    assert_eq!(apps_of(&program.json("town gather 1-2.json 2-2.json")).len(), 4);
+    let _ = program.succeed(&format!("town build {four} --shard 2/2 --result 2-2.json"));
+    let mixed = program.run("town gather 1-2.json 2-2.json");
+    assert_eq!(mixed.code, 1, "{mixed}");
+    assert!(mixed.stderr.contains("every app of the town exactly once"), "{mixed}");
     // Without a plan, by name; an engine says which part it is.
     let first = program.with("JOB_COMPLETION_INDEX", "0");
     let built = first.json("town build buoy ferry quay --shard auto --shards 2");

@@ -33,6 +33,9 @@ pub enum TownError {
     /// Parts of which there is no result.
     #[error("results are missing of parts {}", missing.join(", "))]
     MissingShards { missing: Vec<String> },
+    /// The parts do not have every app exactly once.
+    #[error("the parts do not have every app exactly once")]
+    LostApps,
     /// The file with a result cannot be read.
     #[error("{path} is not the result of a build of a town")]
     NoResult { path: PathBuf },

@@ -103,12 +103,14 @@ fn shard(options: &TownBuildOptions) -> Result<Option<Shard>, Failure> {
     Ok(Some(parsed.map_err(model::Error::from)?))
 }
 
-/// The apps of a part: by the plan, else by name. An app that needs another's image is in the part of that one.
+/// The apps of a part: by the plan, else by name. Apps that the plan does not know, since they are newer, are dealt out by name,
+/// so that every app is in exactly one part.
 fn of_shard(all: Vec<TownApp>, shard: Shard, options: &TownBuildOptions) -> Result<Vec<TownApp>, Failure> {
     let spread = match &options.parts {
         Some(path) => Spread::read(path)?,
         None => Spread::in_turn(&together(&all), shard.of),
     };
+    let spread = spread.with_all(&together(&all));
     let own = spread.of(shard).map_err(model::Error::from)?;
     Ok(all.into_iter().filter(|app| own.apps.contains(&app.name)).collect())
 }
