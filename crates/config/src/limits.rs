@@ -1,9 +1,8 @@
 //! What house rules demand of every app: what it may be made of, what it has to say, and for which app something else holds
 //! for now.
 
-use crate::reader::{Table, Value};
+use crate::reader::{Table, Value, with_table};
 use crate::running_values::read_size;
-use crate::values::with_table;
 use jiff::civil::Date;
 use std::collections::BTreeMap;
 

@@ -234,3 +234,14 @@ impl<'d, 't> Value<'d, 't> {
         None
     }
 }
+
+pub(super) fn with_table<'d, 't>(
+    root: &Table<'d, 't>,
+    key: &'static str,
+    mut read: impl FnMut(&Table<'d, 't>),
+) {
+    if let Some(table) = root.value(key).and_then(|v| v.table()) {
+        read(&table);
+        table.done();
+    }
+}

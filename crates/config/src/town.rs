@@ -1,8 +1,7 @@
 //! `town.toml`: which apps belong together, and what holds for them.
 
 use crate::read_text;
-use crate::reader::{Document, Table, Value};
-use crate::values::with_table;
+use crate::reader::{Document, Table, Value, with_table};
 use model::error::ConfigError;
 use model::files::CONFIG;
 use model::{Error, Result, names};

@@ -1,9 +1,9 @@
 //! The user's own configuration of the program, for all apps of a machine: `config.toml` in the user's folder.
 
 use crate::read_text;
-use crate::reader::{Document, Table};
+use crate::reader::{Document, Table, with_table};
 use crate::running_values::read_size;
-use crate::values::{read_addresses, with_table};
+use crate::values::read_addresses;
 use model::error::ConfigError;
 use model::{Error, KnownNames, Result};
 use std::collections::BTreeMap;

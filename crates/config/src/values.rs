@@ -1,7 +1,7 @@
 //! Which keys there are and what each takes.
 
 use crate::limits::read_limits;
-use crate::reader::{Document, Table, Value};
+use crate::reader::{Document, Table, Value, with_table};
 use crate::running_values::{check_name, read_command, read_running};
 use crate::{AcceptedAdvisory, AppConfig, BuildChoice};
 use model::shell_words::CommandLine;
@@ -130,17 +130,6 @@ pub(super) fn read_addresses(root: &Table<'_, '_>, names: &KnownNames) -> BTreeM
     }
     table.done_but(is_bound);
     addresses
-}
-
-pub(super) fn with_table<'d, 't>(
-    root: &Table<'d, 't>,
-    key: &'static str,
-    mut read: impl FnMut(&Table<'d, 't>),
-) {
-    if let Some(table) = root.value(key).and_then(|v| v.table()) {
-        read(&table);
-        table.done();
-    }
 }
 
 fn patterns(value: Option<Value<'_, '_>>) -> Vec<String> {

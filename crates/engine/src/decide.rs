@@ -49,8 +49,8 @@ pub fn decide(store: &Store, graph: &StepGraph<'_>, wanted: &[StepKey]) -> Decis
 /// What is known of the steps that lead to what is wanted: those that are finished, and why the others have to run.
 pub(crate) type Known = (BTreeMap<StepKey, Finished>, BTreeMap<StepKey, MissReason>);
 
-/// Looks up the same, also in the shared store, and tells of what is there. What is found there is in the own store from
-/// then on.
+/// Looks up results like [`decide`], but also in the shared store, and sends an event for each that is found. Results from the
+/// shared store are copied into the local one.
 pub(crate) fn find(graph: &StepGraph<'_>, wanted: &[StepKey], session: &Session<'_>) -> Known {
     let (mut finished, mut reasons) = (BTreeMap::new(), BTreeMap::new());
     let (mut seen, mut frontier) = (BTreeSet::new(), wanted.to_vec());
