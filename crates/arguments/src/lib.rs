@@ -2,17 +2,22 @@
 #![forbid(unsafe_code)]
 #![allow(missing_docs, reason = "what is said of options is the help of commands")]
 
+mod buildpacks;
+mod documents;
 mod images;
 pub mod reference;
+mod store;
 mod town;
 mod yard;
 
+pub use buildpacks::{BuildpacksCommand, BuildpacksOptions, ScaffoldOptions, TrialOptions};
+pub use documents::{CompletionsOptions, DemoOptions, ExplainOptions, ManOptions, SchemaOptions};
 pub use images::{
     CompareOptions, DescriptorForm, EvidenceOptions, GivenSettings, HandOverOptions, KeysCommand,
     KeysOptions, PullOptions, PushOptions, RunOptions, ShowOptions, SigningOptions, SwapBaseOptions,
     Threshold, VerifyOptions,
 };
-
+pub use store::{StoreAction, StoreOptions};
 pub use town::{JobEngine, TownBuildOptions, TownCommand, TownFilter, TownJobOptions, TownOptions};
 pub use yard::{YardCommand, YardOptions};
 
@@ -29,8 +34,8 @@ const STYLES: Styles = Styles::styled()
 /// Turns application source into runnable, layered OCI images: no daemon, no root, no toolchain.
 #[derive(Parser)]
 #[command(name = "shtetl", version, styles = STYLES, max_term_width = 100)]
-#[command(after_help = "New here? `shtetl demo` shows the whole job in half a minute.\n\
-    Exit codes: 0 done, 1 the work failed, 2 wrong usage or configuration, 3 outside trouble.")]
+#[command(after_help = "New here? `shtetl demo` walks through a whole build.\n\
+    Exit codes: 0 done, 1 the work failed, 2 wrong usage or configuration, 3 an outside failure (network, disk, registry).")]
 pub struct Arguments {
     #[command(flatten)]
     pub global: Global,
@@ -51,6 +56,9 @@ pub struct Global {
         help_heading = "Global options"
     )]
     pub format: Format,
+    /// Also show requests to servers, and what an error was caused by
+    #[arg(long, global = true, help_heading = "Global options")]
+    pub verbose: bool,
     /// Folder of the store [default: the user's cache folder]
     #[arg(
         long,
@@ -118,7 +126,7 @@ pub enum Command {
     /// Find everything that would break the build or the start; nothing is built
     #[command(
         after_help = "Examples:\n  shtetl check\n  shtetl check apps/timetable --format json\n  shtetl check --rules\n\n\
-        Exit code 1 if something will fail; doubts alone do not count."
+        Exit code 1 if something will fail; warnings alone do not count."
     )]
     Check(CheckOptions),
     /// Build the image of an app
@@ -147,7 +155,7 @@ pub enum Command {
     #[command(after_help = "Examples:\n  shtetl yard release timetable\n  shtetl yard status\n  \
         shtetl yard scale timetable web=3\n  shtetl yard logs timetable --follow\n  shtetl yard roll-back timetable\n  \
         shtetl yard end timetable --confirm timetable\n\n\
-        The yard runs in the background; `shtetl yard stop` ends it, and what it keeps stays.")]
+        The yard runs in the background; `shtetl yard stop` ends it, its data stays.")]
     Yard(YardOptions),
     /// Write descriptors for a platform that runs the app: Compose, Kubernetes or systemd
     #[command(
@@ -212,6 +220,9 @@ pub enum Command {
     /// Print the JSON Schema of a file or an output; without a name, list them
     #[command(after_help = "Examples:\n  shtetl schema\n  shtetl schema configuration > shtetl.schema.json")]
     Schema(SchemaOptions),
+    /// Explain the code of an error or of a problem; without a code, list them
+    #[command(after_help = "Examples:\n  shtetl explain\n  shtetl explain lock-stale")]
+    Explain(ExplainOptions),
     /// Write the sample apps and walk through the whole workflow
     #[command(
         after_help = "Examples:\n  shtetl demo\n  shtetl demo ~/ferry-apps --no-pause\n  shtetl demo --base debian:trixie"
@@ -352,6 +363,9 @@ pub struct InitOptions {
     /// Ask nothing; accept what was found
     #[arg(long)]
     pub yes: bool,
+    /// Also write the JSON Schema next to it, so that editors complete and check the file
+    #[arg(long)]
+    pub schema: bool,
 }
 
 #[derive(Args)]
@@ -380,116 +394,7 @@ pub struct AddressesOptions {
 }
 
 #[derive(Args)]
-pub struct StoreOptions {
-    #[command(subcommand)]
-    pub action: StoreAction,
-}
-
-#[derive(Subcommand)]
-pub enum StoreAction {
-    /// Show how much there is, by kind and by image
-    Usage,
-    /// Remove what has not been used for a while; named images stay complete
-    #[command(group(clap::ArgGroup::new("limit").required(true).args(["keep", "older"])))]
-    Prune {
-        /// Remove the least recently used until this much is left: 20GB
-        #[arg(long, value_name = "SIZE")]
-        keep: Option<String>,
-        /// Remove what has not been used for this many days: 30d
-        #[arg(long, value_name = "DAYS")]
-        older: Option<String>,
-        /// Show what would be removed, without removing it
-        #[arg(long)]
-        dry_run: bool,
-    },
-    /// Send step results to the shared store without building
-    Push,
-    /// Fetch an app's step results from the shared store without running anything
-    Pull {
-        #[command(flatten)]
-        source: SourceOptions,
-    },
-    /// Remove the name of an image, so that what only it needs can be pruned
-    Forget {
-        /// A name with an optional tag
-        image: String,
-    },
-    /// Read everything and report what is damaged or missing
-    Check {
-        /// Remove damaged entries; the next build recreates them
-        #[arg(long)]
-        repair: bool,
-    },
-}
-
-#[derive(Args)]
 pub struct RuntimesOptions {
     /// Only this runtime
     pub name: Option<String>,
-}
-
-#[derive(Args)]
-#[command(args_conflicts_with_subcommands = true)]
-pub struct BuildpacksOptions {
-    #[command(flatten)]
-    pub source: SourceOptions,
-    #[command(subcommand)]
-    pub command: Option<BuildpacksCommand>,
-}
-
-#[derive(Subcommand)]
-pub enum BuildpacksCommand {
-    /// Write a starter buildpack with a test sample
-    Scaffold(ScaffoldOptions),
-    /// Survey the samples of a buildpack and compare the results with what is expected
-    Trial(TrialOptions),
-}
-
-#[derive(Args)]
-pub struct ScaffoldOptions {
-    /// The folder to write; its name is that of the buildpack
-    pub folder: PathBuf,
-}
-
-#[derive(Args)]
-pub struct TrialOptions {
-    /// The folder of the buildpack
-    pub folder: PathBuf,
-    /// Accept the current results as the expected ones
-    #[arg(long)]
-    pub accept: bool,
-}
-
-#[derive(Args)]
-pub struct SchemaOptions {
-    /// What is described [default: list the names]
-    pub name: Option<String>,
-}
-
-#[derive(Args)]
-pub struct DemoOptions {
-    /// Where to write the apps [default: a new folder that is removed at the end]
-    pub dir: Option<PathBuf>,
-    /// Build on this base, such as debian:trixie, which needs the network [default: host]
-    #[arg(long, value_name = "BASE")]
-    pub base: Option<String>,
-    /// Do not wait for Enter between steps
-    #[arg(long)]
-    pub no_pause: bool,
-}
-
-#[derive(Args)]
-pub struct CompletionsOptions {
-    /// The shell
-    pub shell: clap_complete::Shell,
-}
-
-#[derive(Args)]
-pub struct ManOptions {
-    /// Folder for the pages [default: man]
-    #[arg(value_name = "DIR")]
-    pub folder: Option<PathBuf>,
-    /// Print all commands as one document in Markdown, and write no pages
-    #[arg(long, conflicts_with = "folder")]
-    pub markdown: bool,
 }

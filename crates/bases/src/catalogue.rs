@@ -60,7 +60,7 @@ pub fn unsupported_since(runtime: &str, version: &str, now: i64) -> Option<Strin
     Support::read().until(runtime, version).filter(|until| !is_ahead(until, now))
 }
 
-/// The last day on which somebody supports a version of a runtime, where that is known.
+/// The last day of support for a version of a runtime, if known.
 pub fn until(runtime: &str, version: &str) -> Option<String> {
     Support::read().until(runtime, version)
 }

@@ -54,7 +54,8 @@ impl Base for EmptyBase {
         if self.with.iter().any(|part| part.package().is_some()) {
             steps.push(self.packages.step("base", PACKAGES.to_owned(), Role::Base));
         }
-        let bare = "the base is empty, without certificates or time zones; [base] with = [...] adds them";
+        let bare =
+            "the base is empty: it has no certificates and no time zones; add them with [base] with = [...]";
         let notes = if self.with.is_empty() { vec![bare.to_owned()] } else { Vec::new() };
         Ok((steps, notes))
     }

@@ -28,7 +28,7 @@ struct Flag {
 }
 
 impl Cancel {
-    /// A token that nobody has cancelled.
+    /// A token that is not cancelled.
     pub fn new() -> Self {
         Self::default()
     }
@@ -41,7 +41,7 @@ impl Cancel {
     /// Ends everything that was given this token or a child of it.
     pub fn cancel(&self) {
         self.own.set.store(true, Ordering::SeqCst);
-        // Held, so that nobody falls asleep between looking at the flag and waiting for the change.
+        // Held, so that no thread misses a change between checking the flag and waiting.
         let mut reactions = self.own.reactions.lock().unwrap_or_else(PoisonError::into_inner);
         let reactions = std::mem::take(&mut *reactions);
         self.own.changed.notify_all();

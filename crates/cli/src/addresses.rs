@@ -61,8 +61,8 @@ fn from_option(option: &str, here: &Path, ecosystems: &[Ecosystem]) -> Result<Kn
         .split_once('=')
         .and_then(|(name, text)| Some((Ecosystem::with_bound(name, ecosystems)?, text)));
     let ((ecosystem, bound), text) = parsed.ok_or_else(|| Failure::Usage {
-        message: format!("--address {option:?} names no kind of packages"),
-        hint: format!("write KIND=WHERE or KIND:NAME=WHERE, with KIND one of: {}", known.join(", ")),
+        message: format!("--address {option:?} names an unknown kind of package"),
+        hint: format!("use KIND=WHERE or KIND:NAME=WHERE, where KIND is one of: {}", known.join(", ")),
     })?;
     Ok(KnownAddress { bound, ..said(ecosystem, text, here, Origin::Option, "--address".to_owned()) })
 }

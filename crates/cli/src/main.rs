@@ -29,7 +29,7 @@ fn main() -> ExitCode {
     sandbox::give_memory_back_early();
     sandbox::let_long_files_fail();
     let arguments = Arguments::parse();
-    let output = Output::new(arguments.global.format);
+    let output = Output::new(arguments.global.format).verbose(arguments.global.verbose);
     let files = sandbox::open_as_many_files_as_allowed();
     if files < FEWEST_FILES {
         return wording::report(&output, &Failure::FewFiles { allowed: files });
@@ -62,6 +62,7 @@ fn main() -> ExitCode {
         Command::Buildpacks(options) => commands::buildpacks::run(options, &surroundings, &output),
         Command::Store(options) => commands::store::run(options, &surroundings, &output),
         Command::Schema(options) => commands::schema::run(options, &output),
+        Command::Explain(options) => commands::explain::run(options, &output),
         Command::Completions(options) => commands::reference::completions(options, &output),
         Command::Man(options) => commands::reference::man(options, &output),
         Command::Demo(options) => commands::demo::run(options, &surroundings, &output),

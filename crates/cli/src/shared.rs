@@ -1,4 +1,4 @@
-//! The shared store, as the user's configuration and variables say it, and what is told of it after a build.
+//! The shared store, as the user's configuration and variables say it, and the summary after a build.
 
 use crate::commands::keys::{public_keys, read_key};
 use crate::surroundings::Surroundings;
@@ -17,10 +17,10 @@ const TRUSTED: &str = "SHTETL_SHARED_KEYS";
 const SIGNER: &str = "SHTETL_SHARED_KEY";
 /// How long a shared store may be silent.
 const PATIENCE: Duration = Duration::from_secs(5);
-/// The region that object storage is in where nobody says one.
+/// The default region of object storage.
 const ANY_REGION: &str = "us-east-1";
 
-/// The shared store in force, where there is one and the network may be used.
+/// The configured shared store, if there is one and the network may be used.
 pub fn open(surroundings: &Surroundings, network: Network) -> Result<Option<SharedStore>, Failure> {
     let user = &surroundings.user;
     let place = variable(PLACE).or_else(|| user.shared.clone());
@@ -46,13 +46,18 @@ pub fn open(surroundings: &Surroundings, network: Network) -> Result<Option<Shar
     };
     if trusted.is_empty() && signer.is_none() {
         return Err(Failure::Usage {
-            message: format!("the shared store {place} is of no use: no key is trusted, and none signs"),
+            message: format!(
+                "the shared store {place} cannot be used: no trusted key and no signing key is configured"
+            ),
             hint: format!(
                 "name public keys in {TRUSTED}, or under [store] shared-keys in the user's configuration"
             ),
         });
     }
-    let fetcher = Fetcher::new(network).with_silence_limit(PATIENCE).with_cancel(surroundings.cancel.clone());
+    let fetcher = Fetcher::new(network)
+        .with_silence_limit(PATIENCE)
+        .with_witness(surroundings.witness.clone())
+        .with_cancel(surroundings.cancel.clone());
     let key = bucket_key();
     let store = Arc::clone(&surroundings.store);
     let credentials = Arc::clone(&surroundings.credentials);
@@ -88,7 +93,7 @@ pub fn finish(shared: Option<&SharedStore>, output: &Output) {
     }
     if statistics.hits + statistics.sent > 0 {
         let came = format!(
-            "{} came, {}, {} of work saved",
+            "{} fetched, {}, {} of work saved",
             words::count(usize::try_from(statistics.hits).unwrap_or(usize::MAX), "result"),
             words::size(statistics.bytes_received),
             words::duration(statistics.milliseconds_saved)
@@ -102,16 +107,16 @@ fn told(trouble: &Trouble) -> String {
     match trouble {
         Trouble::Failed { detail } => format!("shared store: {detail}"),
         Trouble::GivenUp { detail } => {
-            format!("shared store: {detail}; it is not asked any more in this build")
+            format!("shared store: {detail}; it is not used any more in this build")
         }
         Trouble::Refused { key, by_signature: true } => {
             format!(
-                "shared store: the result of step {} is signed by no trusted key, and is not used",
+                "shared store: the result of step {} is not signed by a trusted key and was not used",
                 key.short()
             )
         }
         Trouble::Refused { key, by_signature: false } => {
-            format!("shared store: the result of step {} is damaged, and is not used", key.short())
+            format!("shared store: the result of step {} is damaged and was not used", key.short())
         }
     }
 }

@@ -10,9 +10,11 @@ use config::addresses::{AddressBook, KnownAddress};
 use config::{AppConfig, Choice, ConfigPlace, Effective, Layer, RunValues, UserConfig};
 use content::store::Store;
 use ecosystems::Withheld;
+use engine::{Budget, Event, Session};
+use images::push::Transfer;
 use model::platform::own_platform;
 use remote::oci::CredentialFiles;
-use remote::{Fetcher, Login, Network};
+use remote::{Fetcher, Login, Network, Witness};
 use sandbox::Limits;
 use source::Asked;
 use std::collections::BTreeSet;
@@ -46,7 +48,7 @@ pub struct Surroundings {
     pub platform: String,
     /// Creation time for images (RFC 3339).
     pub created: String,
-    /// The buildpacks in force.
+    /// The effective buildpacks.
     pub buildpacks: Buildpacks,
     /// What this process has learned of archives already.
     pub seen: Arc<SeenSuites>,
@@ -58,6 +60,8 @@ pub struct Surroundings {
     pub trusted: BTreeSet<String>,
     /// What the user says for all apps.
     pub user: UserConfig,
+    /// Shows requests to servers.
+    pub witness: Option<Witness>,
     /// House rules that were named outside of the app.
     pub rules: Option<PathBuf>,
 }
@@ -97,6 +101,7 @@ impl Surroundings {
             of_user,
             trusted,
             user,
+            witness: global.verbose.then(|| render::events::requests(global.format)),
             rules: global.house_rules.clone(),
         })
     }
@@ -128,6 +133,7 @@ impl Surroundings {
             of_user: self.of_user.clone(),
             trusted: self.trusted.clone(),
             user: self.user.clone(),
+            witness: self.witness.clone(),
             rules: self.rules.clone(),
         }
     }
@@ -135,7 +141,11 @@ impl Surroundings {
     /// Gets packages, with what is known of who may come in where.
     pub fn fetcher(&self, network: Network) -> Fetcher {
         let git = self.host.search.iter().map(|folder| folder.join("git")).find(|file| file.is_file());
-        Fetcher::new(network).with_cancel(self.cancel.clone()).with_logins(self.logins.clone()).with_git(git)
+        Fetcher::new(network)
+            .with_witness(self.witness.clone())
+            .with_cancel(self.cancel.clone())
+            .with_logins(self.logins.clone())
+            .with_git(git)
     }
 
     /// Looks at an app with everything that is said outside of it. `now` is in nanoseconds since 1970.
@@ -177,7 +187,7 @@ impl Surroundings {
         Ok(Effective::load(&place, &choice, &self.buildpacks.known_names())?)
     }
 
-    /// The buildpacks in force for an app. `now` is in nanoseconds since 1970.
+    /// The effective buildpacks of an app. `now` is in nanoseconds since 1970.
     pub fn buildpacks_of(&self, options: &SourceOptions, now: i64) -> Result<Buildpacks, Failure> {
         let asked = Asked {
             path: &options.path,
@@ -196,6 +206,40 @@ impl Surroundings {
         let values = by_variable.into_iter().chain(by_option);
         let values = values.map(|(layer, label, text)| RunValues { layer, label: label.to_owned(), text });
         Choice { rules: self.rules.clone(), variant: options.variant.clone(), values: values.collect() }
+    }
+
+    /// For steps, without a shared store, keeping nothing of a failure.
+    pub fn session<'a>(
+        &'a self,
+        fetcher: &'a Fetcher,
+        budget: &'a Budget,
+        events: &'a (dyn Fn(Event) + Sync),
+    ) -> Session<'a> {
+        Session {
+            store: &self.store,
+            fetcher,
+            budget,
+            events,
+            limits: self.step_limits(),
+            failed_root: None,
+            shared: None,
+            cancel: &self.cancel,
+        }
+    }
+
+    /// For images on their way to and from registries; `progress` is given the bytes done and all bytes.
+    pub fn transfer<'a>(
+        &'a self,
+        fetcher: &'a Fetcher,
+        progress: &'a (dyn Fn(u64, u64) + Sync),
+    ) -> Transfer<'a> {
+        Transfer {
+            store: &self.store,
+            fetcher,
+            credentials: &self.credentials,
+            progress,
+            cancel: &self.cancel,
+        }
     }
 
     /// How much a step may use.
@@ -257,7 +301,7 @@ fn creation_time() -> Result<String, Failure> {
         Err(_) => i64::try_from(content::layer::FILE_TIME).unwrap_or_default(),
     };
     let time = jiff::Timestamp::from_second(seconds).map_err(|_| Failure::Usage {
-        message: format!("SOURCE_DATE_EPOCH is {seconds}, which is no time that can be written down"),
+        message: format!("SOURCE_DATE_EPOCH is {seconds}, which is out of range"),
         hint: "set it to a number of seconds since 1970, or unset it".to_owned(),
     })?;
     Ok(time.to_string())

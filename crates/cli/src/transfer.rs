@@ -8,7 +8,7 @@ use render::{FAINT, Output, styled, words};
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-/// How often programs are told how far it is.
+/// The interval between progress events for programs.
 const TELL_EVERY: Duration = Duration::from_millis(500);
 
 /// Does `work` with a transfer whose progress is shown.

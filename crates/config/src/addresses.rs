@@ -1,4 +1,4 @@
-//! Where packages come from: always somebody's explicit choice, and always known whose.
+//! Where packages come from: always an explicit choice, with a known origin.
 
 use crate::{AppConfig, Layer};
 use model::error::ConfigError;
@@ -103,7 +103,7 @@ impl AddressBook {
     }
 }
 
-/// The addresses in force for one app.
+/// The effective addresses for one app.
 #[derive(Clone)]
 pub struct Addresses {
     book: Arc<AddressBook>,
@@ -186,7 +186,7 @@ impl Addresses {
         said.min_by_key(|k| k.origin).cloned()
     }
 
-    /// The address in force for packages of this name, as long as `fetcher` may ask it: without the
+    /// The effective address for packages of this name, as long as `fetcher` may ask it: without the
     /// network, only a folder.
     pub fn askable(&self, ecosystem: Ecosystem, name: &str, fetcher: &Fetcher) -> Option<Address> {
         let known = self.bound_to(ecosystem, name).or_else(|| self.over_lockfile(ecosystem));
@@ -196,7 +196,7 @@ impl Addresses {
         known.map(|k| k.address).filter(usable)
     }
 
-    /// The address in force for packages of this name, apart from what a lockfile says of single packages.
+    /// The effective address for packages of this name, apart from what a lockfile says of single packages.
     pub fn of_package(&self, ecosystem: Ecosystem, name: &str) -> Result<KnownAddress> {
         if let Some(bound) = self.bound_to(ecosystem, name) {
             return Ok(bound);
@@ -207,7 +207,7 @@ impl Addresses {
         self.in_force(ecosystem)
     }
 
-    /// The address in force, apart from what a lockfile says of single packages.
+    /// The effective address, apart from what a lockfile says of single packages.
     pub fn in_force(&self, ecosystem: Ecosystem) -> Result<KnownAddress> {
         let strongest = self.all(ecosystem).into_iter().next();
         strongest.ok_or(Error::Config(ConfigError::NoAddress { ecosystem: ecosystem.name() }))

@@ -7,7 +7,7 @@
 //! | module | owns |
 //! | --- | --- |
 //! | `reader`, `values`, `running_values` | TOML with places, and every key with its meaning |
-//! | `layers` | which value is in force, and who said it |
+//! | `layers` | effective values and their origins |
 //! | `user` | the user's own configuration, for all apps |
 //! | `town` | `town.toml`: many apps together |
 //! | [`schema`] | JSON Schemas of what may be written |
@@ -101,7 +101,7 @@ pub struct AppConfig {
     pub trusted_keys: Vec<String>,
 }
 
-/// An advisory that somebody looked at and accepts for now.
+/// An advisory that is accepted for now.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct AcceptedAdvisory {
     /// Why.
@@ -162,7 +162,7 @@ fn read_text(path: &Path, shown: &Path) -> Result<String> {
     };
     let mut file = std::fs::File::open(path).facts(shown)?;
     let bytes = content::store::read_limited(&mut file, LARGEST).facts(shown)?;
-    let bytes = bytes.ok_or_else(|| malformed("larger than 1 MiB, which no configuration is"))?;
+    let bytes = bytes.ok_or_else(|| malformed("larger than 1 MiB, too large for a configuration file"))?;
     String::from_utf8(bytes).map_err(|_| malformed("not UTF-8"))
 }
 

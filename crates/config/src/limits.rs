@@ -80,7 +80,7 @@ pub(super) fn read_limits(root: &Table<'_, '_>, limits: &mut HouseLimits) {
                 limits.licences.iter().find(|text| *text != UNDECLARED && !model::licence::is_one(text));
             if let Some(text) = wrong {
                 value.bad(format!(
-                    "{text:?} is no licence of SPDX; {UNDECLARED:?} is for packages that declare none"
+                    "{text:?} is not an SPDX licence expression; {UNDECLARED:?} is for packages that declare none"
                 ));
             }
         }
@@ -105,14 +105,14 @@ fn read_exception(value: &Value<'_, '_>) -> Option<HouseException> {
     table.done();
     let (Some(rules), Some(reason), Some(until)) = (rules, reason, until) else {
         value.bad(
-            "must say which rules, a reason, and until when: rules = [\"house-licence\"], reason = \"…\", until = \"2027-03-31\""
+            "needs rules, a reason and an expiry date: rules = [\"house-licence\"], reason = \"…\", until = \"2027-03-31\""
                 .to_owned(),
         );
         return None;
     };
     let named = rules.strings()?;
     if let Some(unknown) = named.iter().find(|rule| !HOUSE_RULES.contains(&rule.as_str())) {
-        rules.bad(format!("{unknown:?} is none of {}", HOUSE_RULES.join(", ")));
+        rules.bad(format!("{unknown:?} must be one of {}", HOUSE_RULES.join(", ")));
     }
     let (reason, text) = (reason.string()?, until.string()?);
     match text.parse() {

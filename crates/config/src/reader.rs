@@ -83,7 +83,7 @@ impl<'t> Document<'t> {
     }
 }
 
-/// One table; keys that nobody asked for are complained of at [`Table::done`].
+/// One table; unknown keys are reported by [`Table::done`].
 pub(super) struct Table<'d, 't> {
     document: &'d Document<'t>,
     table: &'d DeTable<'t>,

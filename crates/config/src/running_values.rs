@@ -17,7 +17,7 @@ pub(super) fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
         for (name, _, value) in table.each() {
             check_name(&value, what, name);
             if is_task && config.processes.contains_key(name) {
-                value.bad("there is a process type of this name; give the task another".to_owned());
+                value.bad("a process type already has this name; rename the task".to_owned());
             }
             let process = value.table().map(|t| read_process(t, is_task));
             let into = if is_task { &mut config.tasks } else { &mut config.processes };
@@ -28,8 +28,7 @@ pub(super) fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
         for (name, _, value) in table.each() {
             check_name(&value, "service", name);
             if config.processes.contains_key(name) || config.tasks.contains_key(name) {
-                value
-                    .bad("there is a process type or task of this name; give the service another".to_owned());
+                value.bad("a process type or task already has this name; rename the service".to_owned());
             }
             config.services.extend(read_service(&value).map(|service| (name.to_owned(), service)));
         }
@@ -45,7 +44,7 @@ pub(super) fn read_running(root: &Table<'_, '_>, config: &mut AppConfig) {
     }
 }
 
-/// A service: its kind, and the settings that it fills.
+/// A service: its kind, and the settings that it provides.
 fn read_service(value: &Value<'_, '_>) -> Option<Service> {
     let table = value.table()?;
     let (kind, gives) = (table.value("kind"), table.value("gives").and_then(|v| v.table()));
@@ -59,7 +58,7 @@ fn read_service(value: &Value<'_, '_>) -> Option<Service> {
     table.done();
     let known = || ServiceKind::ALL.map(ServiceKind::name).join(", ");
     let Some(kind) = kind else {
-        value.bad(format!("must say its kind: one of {}", known()));
+        value.bad(format!("needs a kind, one of {}", known()));
         return None;
     };
     let Some(named) = ServiceKind::named(&kind.string()?) else {
@@ -82,7 +81,7 @@ fn read_template(value: &Value<'_, '_>) -> Option<String> {
     match parts_of(&text) {
         Ok(parts) if !parts.is_empty() => Some(text),
         _ => {
-            value.bad(format!("must be one of {}, or a text with them in braces", PARTS.join(", ")));
+            value.bad(format!("must be one of {}, or a string with them in braces", PARTS.join(", ")));
             None
         }
     }
@@ -153,7 +152,7 @@ fn folders(value: &Value<'_, '_>) -> Vec<String> {
     for folder in value.strings().unwrap_or_default() {
         let plain = folder.trim_start_matches("./").trim_end_matches('/');
         match folder.starts_with('/') || plain.is_empty() || plain.split('/').any(|part| part == "..") {
-            true => value.bad(format!("{folder:?} is no folder inside the app")),
+            true => value.bad(format!("{folder:?} is not a folder inside the app")),
             false => inside.push(plain.to_owned()),
         }
     }
@@ -218,7 +217,7 @@ fn read_setting(value: &Value<'_, '_>) -> Option<SettingRule> {
         about: table.value("about").and_then(|v| v.string()),
     };
     if rule.secret && rule.value.is_some() {
-        value.bad("a secret has no value here; give it when the app is started".to_owned());
+        value.bad("a secret cannot have a value here; set it when the app is started".to_owned());
     }
     table.done();
     Some(rule)

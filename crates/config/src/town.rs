@@ -90,7 +90,7 @@ fn read_root(root: Table<'_, '_>, folder: &Path) -> TownFile {
     if let Some(format) = root.value("format")
         && format.number::<u32>("1").is_some_and(|number| number != FORMAT)
     {
-        format.bad(format!("must be {FORMAT}, the only format that this version knows"));
+        format.bad(format!("must be {FORMAT}, the only format this version supports"));
     }
     town.registry = root.value("registry").and_then(|value| value.string());
     town.rules = root.value("rules").and_then(near);
@@ -102,7 +102,7 @@ fn read_root(root: Table<'_, '_>, folder: &Path) -> TownFile {
         for (name, _, value) in table.each() {
             if names::check("app", name).is_err() {
                 value.bad(
-                    "the name of an app has small letters, digits and hyphens, and begins with a letter"
+                    "the name of an app consists of lower-case letters, digits and hyphens, and begins with a letter"
                         .to_owned(),
                 );
             }
@@ -134,7 +134,7 @@ fn read_root(root: Table<'_, '_>, folder: &Path) -> TownFile {
                 tag,
             };
             if group.apps.is_empty() {
-                value.bad("must say its apps: apps = [\"NAME\", \"web-*\"]".to_owned());
+                value.bad("needs apps: apps = [\"NAME\", \"web-*\"]".to_owned());
             }
             table.done();
             town.groups.insert(name.to_owned(), group);
@@ -150,7 +150,7 @@ fn patterns(table: &Table<'_, '_>, key: &str) -> Vec<String> {
     let all = value.strings().unwrap_or_default();
     for pattern in &all {
         if let Err(error) = globset::Glob::new(pattern) {
-            value.bad(format!("{pattern:?} cannot be read as a pattern: {}", error.kind()));
+            value.bad(format!("{pattern:?} is not a valid pattern: {}", error.kind()));
         }
     }
     all

@@ -22,7 +22,7 @@ pub struct UserConfig {
     pub limits: UserLimits,
     /// `[run] network`: whether processes of `run` are on the network of this machine.
     pub on_host_network: Option<bool>,
-    /// `[store] shared`: where results of steps are shared.
+    /// `[store] shared`: where step results are shared.
     pub shared: Option<String>,
     /// `[store] shared-keys`: files of public keys whose results count.
     pub shared_keys: Vec<String>,

@@ -39,7 +39,7 @@ pub(super) fn read(
 pub(super) fn read_house(document: &Document<'_>, config: &mut AppConfig, names: &KnownNames) -> Vec<String> {
     let root = document.root();
     read_shared(&root, config, names);
-    // An app does not say who is trusted: whoever changed it could trust themselves.
+    // An app cannot say who is trusted: an attacker who changed it could trust themselves.
     with_table(&root, "trust", |table| {
         config.trusted_keys = table.value("keys").and_then(|v| v.strings()).unwrap_or_default();
     });
@@ -101,7 +101,7 @@ fn read_accepted(value: &Value<'_, '_>) -> Option<AcceptedAdvisory> {
     let (reason, until) = (table.value("reason"), table.value("until"));
     table.done();
     let (Some(reason), Some(until)) = (reason, until) else {
-        value.bad("must say a reason, and until when: { reason = \"…\", until = \"2027-03-31\" }".to_owned());
+        value.bad("needs a reason and an expiry date: { reason = \"…\", until = \"2027-03-31\" }".to_owned());
         return None;
     };
     let (reason, text) = (reason.string()?, until.string()?);
@@ -137,7 +137,7 @@ fn patterns(value: Option<Value<'_, '_>>) -> Vec<String> {
     let patterns = value.strings().unwrap_or_default();
     for pattern in &patterns {
         if let Err(error) = globset::Glob::new(pattern) {
-            value.bad(format!("{pattern:?} is no pattern: {}", error.kind()));
+            value.bad(format!("{pattern:?} is not a valid pattern: {}", error.kind()));
         }
     }
     patterns
@@ -179,7 +179,7 @@ fn empty_parts(value: &Value<'_, '_>) -> Vec<EmptyPart> {
     let part = |name: &String| {
         let known = EmptyPart::ALL.map(EmptyPart::name);
         if !known.contains(&name.as_str()) {
-            value.bad(format!("{name:?} is none of {}", known.join(", ")));
+            value.bad(format!("{name:?} must be one of {}", known.join(", ")));
         }
         EmptyPart::named(name)
     };
@@ -198,7 +198,7 @@ fn kinds(value: &Value<'_, '_>, names: &KnownNames) -> Vec<String> {
         if !is_one {
             let named = names.ecosystems.iter().map(|ecosystem| ecosystem.name());
             let list: Vec<&str> = named.filter(|name| *name != Ecosystem::FILES.name()).collect();
-            value.bad(format!("{kind:?} is none of {}, nor files:NAME", list.join(", ")));
+            value.bad(format!("{kind:?} must be one of {}, or files:NAME", list.join(", ")));
         }
     }
     all
@@ -214,7 +214,7 @@ fn read_build(table: Table<'_, '_>, known: &BTreeSet<String>) -> Option<BuildCho
     for (value, name) in tools.iter().flat_map(|value| named.iter().map(move |name| (value, name))) {
         if !known.contains(name.as_str()) {
             let all: Vec<&str> = known.iter().map(String::as_str).collect();
-            value.bad(format!("{name:?} is none of {}", all.join(", ")));
+            value.bad(format!("{name:?} must be one of {}", all.join(", ")));
         }
     }
     table.done();

@@ -8,7 +8,8 @@ use std::path::{Path, PathBuf};
 pub type Result<T, E = ContentError> = std::result::Result<T, E>;
 
 /// A failure while reading or writing content.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr, strum::VariantNames)]
+#[strum(serialize_all = "kebab-case")]
 pub enum ContentError {
     /// The operating system refused an operation on `path`.
     #[error("{path}: {source}", path = path.display())]
@@ -63,7 +64,7 @@ pub enum ContentError {
         path: PathBuf,
     },
     /// The store has a layout that this program does not know.
-    #[error("{path} has the layout {version}", path = path.display())]
+    #[error("{path} has layout {version}", path = path.display())]
     OtherLayout {
         /// The folder of the store.
         path: PathBuf,

@@ -25,7 +25,7 @@ pub fn compose(app: &App) -> Vec<File> {
     }
     let given: Vec<&str> = app.given().map(|(name, _)| name.as_str()).collect();
     let wanted = format!(
-        "these have to be in the environment, or in a file .env that is not committed: {}",
+        "set these in the environment, or in a file .env that is not committed: {}",
         given.join(", ")
     );
     let comments: Vec<&str> =

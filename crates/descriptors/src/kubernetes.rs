@@ -35,7 +35,7 @@ pub fn kubernetes(app: &App) -> Vec<File> {
         [("secret", secret_name(app), given(true)), ("config map", settings_name(app), given(false))]
     {
         if !names.is_empty() {
-            comments.push(format!("the {kind} {name} has to be there, with: {names}"));
+            comments.push(format!("the {kind} {name} must exist, with: {names}"));
         }
     }
     let comments: Vec<&str> = comments.iter().map(String::as_str).collect();
@@ -132,7 +132,7 @@ fn deployment(app: &App, workload: &Workload) -> Map {
         let strategy = Map::new().with("type", "Recreate");
         spec = spec.with_comment(
             "strategy",
-            "a folder that it writes to belongs to one pod at a time",
+            "its writable volume can be used by only one pod at a time",
             strategy,
         );
     }
@@ -163,7 +163,7 @@ fn job(app: &App, workload: &Workload) -> File {
         .with("metadata", metadata(&name, labels(app, process)))
         .with("spec", Map::new().with("backoffLimit", 2).with("template", template));
     let comments =
-        [WRITTEN_BY, "runs before the release: let it complete before the deployments are applied"];
+        [WRITTEN_BY, "runs before the release: wait for it to complete before applying the deployments"];
     File { name: format!("{}.yaml", process.name), text: document(&comments, root) }
 }
 

@@ -34,7 +34,7 @@ fn unit(app: &App, workload: &Workload, before: &[&Workload]) -> File {
     }
     if let Some(instances) = process.instances.filter(|instances| *instances > 1) {
         text.push_str(&format!(
-            "# {instances} instances are wanted; this unit is one, and a copy with another port is another\n"
+            "# {instances} instances are configured; this unit is one of them; add a copy with another port for each other\n"
         ));
     }
     text.push_str(&format!("\n[Service]\nType={}\n", if is_task { "oneshot" } else { "exec" }));
@@ -48,7 +48,7 @@ fn unit(app: &App, workload: &Workload, before: &[&Workload]) -> File {
     }
     if app.given().next().is_some() {
         let names: Vec<&str> = app.given().map(|(name, _)| name.as_str()).collect();
-        text.push_str(&format!("# lines NAME=VALUE, readable by root alone: {}\n", names.join(", ")));
+        text.push_str(&format!("# lines NAME=VALUE, readable only by root: {}\n", names.join(", ")));
         text.push_str(&format!("LoadCredential=settings:/etc/{}/settings.env\n", app.name));
         command.push_str(" --settings-file ${CREDENTIALS_DIRECTORY}/settings");
     }

@@ -18,7 +18,7 @@ pub struct TownJob {
     pub memory: u64,
     /// How often a part is begun again that dies.
     pub retries: u32,
-    /// Where results of steps are shared.
+    /// Where step results are shared.
     pub shared: Option<String>,
     /// Whether images are pushed to the registry of the town.
     pub push: bool,
@@ -70,7 +70,7 @@ impl TownJob {
         let volumes = "      volumes:\n        # The files of the town; parts write to its folder `results`.\n        - name: town\n          \
                        persistentVolumeClaim: { claimName: town }\n        - name: store\n          emptyDir: {}\n";
         let build = format!(
-            "# Builds a town in {shards} parts. A part that dies is begun again, {retries} times at most.\n\
+            "# Builds a town in {shards} parts. A part that dies is started again, at most {retries} times.\n\
              # The claim `town` holds its files; the secret `{secret}` holds what the variables below name, as far as it is needed.\n\
              apiVersion: batch/v1\nkind: Job\nmetadata:\n  name: town-build\nspec:\n  completionMode: Indexed\n  completions: {shards}\n  \
              parallelism: {shards}\n  backoffLimitPerIndex: {retries}\n  \
@@ -80,7 +80,7 @@ impl TownJob {
             container("part", &command, &env)
         );
         let gather = format!(
-            "# Puts the results of all parts together; apply it when town-build is complete or failed.\n\
+            "# Combines the results of all parts; apply it when town-build has completed or failed.\n\
              apiVersion: batch/v1\nkind: Job\nmetadata:\n  name: town-gather\nspec:\n  backoffLimit: 0\n  ttlSecondsAfterFinished: 86400\n  \
              template:\n    spec:\n      restartPolicy: Never\n      containers:\n        -\n{}{volumes}",
             container("gather", "shtetl town gather results/*.json", &env)

@@ -80,7 +80,7 @@ pub fn of_program() -> Option<KnownAddress> {
         bound: None,
         address: Address::parse(url, Path::new("/")),
         origin: Origin::Tool,
-        detail: "what mvn has built in".to_owned(),
+        detail: "built into mvn".to_owned(),
     })
 }
 

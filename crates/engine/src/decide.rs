@@ -1,4 +1,4 @@
-//! What the store has of the results of steps, and why there is none where it has none.
+//! What the store has of the step results, and why there is none where it has none.
 
 use crate::event::{Event, StepOutcome};
 use crate::parallel::run_indexed;

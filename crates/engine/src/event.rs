@@ -1,4 +1,4 @@
-//! What happens during a build, for whoever shows it.
+//! Events of a build, for display.
 
 use crate::reason::MissReason;
 use content::StepKey;
@@ -14,6 +14,8 @@ pub enum Event {
     Found { app: String, step: String, role: Role, size: u64 },
     /// A step's result was in the shared store.
     Shared { app: String, step: String, role: Role, size: u64, milliseconds: u64 },
+    /// These steps have to run.
+    Planned { steps: Vec<PlannedStep> },
     /// A step begins.
     Started { app: String, step: String, role: Role, because: MissReason },
     /// A step has done a part of its work.
@@ -24,6 +26,15 @@ pub enum Event {
     Damaged { path: String },
     /// Something that people should know.
     Note { text: String },
+}
+
+/// A step that has to run.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct PlannedStep {
+    /// Its name.
+    pub step: String,
+    /// The steps that have to run before it.
+    pub after: Vec<String>,
 }
 
 /// How a step fared.

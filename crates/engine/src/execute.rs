@@ -1,7 +1,9 @@
 //! Works off a graph: what is ready is handed out, several steps at once, and what is done is taken in.
 
 use crate::decide::{Finished, find, last_run};
+use crate::event::{Event, PlannedStep};
 use crate::queue::Queue;
+use crate::reason::MissReason;
 use crate::run_step::Running;
 use crate::session::Session;
 use crate::step_graph::StepGraph;
@@ -34,7 +36,7 @@ pub fn execute(
     let groups = [wanted.to_vec()];
     let mut results = execute_groups(graph, &groups, session, OnFailure::End, &|_, finished| Ok(finished));
     let only = results.pop().unwrap_or_else(|| Err(Arc::new(Error::Interrupted)));
-    // With one group, nobody else holds its failure.
+    // With one group, there is no other reference to its failure.
     only.map_err(|failure| Arc::try_unwrap(failure).unwrap_or(Error::Interrupted))
 }
 
@@ -50,6 +52,7 @@ pub fn execute_groups<T: Send>(
 ) -> Vec<Result<T, Arc<Error>>> {
     let wanted: Vec<StepKey> = groups.iter().flatten().copied().collect();
     let (finished, reasons) = find(graph, &wanted, session);
+    announce(graph, &reasons, session);
     let cost = |key: StepKey| {
         let last = graph.graph.node(key).and_then(|node| last_run(session.store, node));
         last.map_or(UNKNOWN_COST, |last| last.milliseconds)
@@ -65,6 +68,21 @@ pub fn execute_groups<T: Send>(
         finished: Mutex::new(finished),
     };
     Work { running: &running, groups, on_failure, ready }.work_off(queue)
+}
+
+/// Tells what has to run, if anything has to.
+fn announce(graph: &StepGraph<'_>, reasons: &BTreeMap<StepKey, MissReason>, session: &Session<'_>) {
+    let name = |key: &StepKey| graph.graph.node(*key).map(|node| node.step.name.clone());
+    let steps: Vec<PlannedStep> = reasons
+        .keys()
+        .filter_map(|key| {
+            let needs = graph.graph.needs(*key).iter().filter(|needed| reasons.contains_key(needed));
+            Some(PlannedStep { step: name(key)?, after: needs.filter_map(name).collect() })
+        })
+        .collect();
+    if !steps.is_empty() {
+        (session.events)(Event::Planned { steps });
+    }
 }
 
 /// What a worker is to do.

@@ -1,4 +1,4 @@
-//! The root of a step whose program failed, kept for somebody who wants to look around in it.
+//! The root of a step whose program failed, kept for inspection.
 
 use crate::scratch::Scratch;
 use model::Result;

@@ -105,7 +105,7 @@ impl Fingerprint {
         &self.inputs
     }
 
-    /// The inputs, for whoever keeps them.
+    /// The inputs, to be recorded.
     pub(crate) fn into_inputs(self) -> Vec<Input> {
         self.inputs
     }

@@ -12,7 +12,7 @@
 //! | `graph`, `queue` | generic and pure: nodes that need each other, and the order in which they are done |
 //! | `budget`, `session`, `parallel` | how much is done at once, and what all builds of a process share |
 //! | `decide`, `reason` | what the store has, and why a step has to run |
-//! | `execute`, `run_step`, `event` | the loop over all steps, one step, and what is told of it |
+//! | `execute`, `run_step`, `event` | the loop over all steps, one step, and its events |
 //! | `program_step`, `collect` | programs of steps, isolated, and what they wrote |
 //! | `download_buffer`, `package_archive`, `layer_shards`, `support_files`, `unpacked_layers` | what actions share |
 #![forbid(unsafe_code)]
@@ -47,7 +47,7 @@ pub mod unpacked_layers;
 
 pub use budget::{Budget, Gate};
 pub use decide::{Decision, Decisions, Finished, decide, fetch_results, keep_as};
-pub use event::{Event, StepOutcome};
+pub use event::{Event, PlannedStep, StepOutcome};
 pub use execute::{OnFailure, execute, execute_groups};
 pub use failed_root::{FailedRoot, KeptRoot};
 pub use fingerprint::{Fingerprint, Input, Recipe, parts_digest};

@@ -46,7 +46,7 @@ pub struct Job<'a> {
     pub step: &'a str,
     /// The program and its arguments.
     pub argv: Vec<String>,
-    /// What people are told that it is.
+    /// Its name in messages.
     pub shown: String,
     /// Its environment.
     pub env: Vec<(&'static str, String)>,
@@ -65,7 +65,7 @@ pub struct Job<'a> {
 /// What a program finds in its cache folder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Cache {
-    /// Nothing, and nothing of it stays: for programs of packages, which nobody vouches for.
+    /// Nothing, and nothing of it stays: for programs of packages, which are not trusted.
     Empty,
     /// What the same step of the same app left there the last time.
     Kept,
@@ -178,7 +178,7 @@ fn served<T>(running: &Running, cx: &StepContext<'_>, work: impl FnOnce() -> Res
     let listener = link.listener(0)?;
     let ended = AtomicBool::new(false);
     std::thread::scope(|scope| {
-        // However the work ends, nobody is served after it.
+        // However the work ends, serving stops.
         let _end = EndServing(&ended);
         scope.spawn(|| gateway.serve(&listener, &ended));
         work()
@@ -243,7 +243,7 @@ fn last_lines(lines: &Receiver<String>, cx: &StepContext<'_>) -> Result<VecDeque
 /// The lines that arrive, on a thread of their own: a program may be silent for long. The rest of a longer line
 /// is passed over.
 fn lines_of(reader: PipeReader) -> Receiver<String> {
-    // Bounded, so that a program that says much waits for whoever reads it.
+    // Bounded, so that a program with much output waits for its reader.
     let (sender, lines) = std::sync::mpsc::sync_channel(LINES_WAITING);
     std::thread::spawn(move || {
         let mut reader = BufReader::new(reader);
@@ -277,7 +277,7 @@ fn next_line(from: &mut impl BufRead) -> io::Result<Option<Vec<u8>>> {
     }
 }
 
-/// Gives a path to the user that programs run as, under the id that nobody on this machine has. Without the
+/// Gives a path to the user that programs run as, under an id that no user on this machine has. Without the
 /// superuser's rights it is the caller's, who is seen as that user.
 fn give(path: &Path) -> Result<()> {
     lchown(path, Some(FIRST_ID + APP_USER.uid), Some(FIRST_ID + APP_USER.gid)).facts(path)

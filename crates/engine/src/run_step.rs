@@ -15,7 +15,7 @@ use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-/// How often progress is told at most.
+/// The shortest interval between progress events.
 const PROGRESS_EVERY: Duration = Duration::from_millis(100);
 
 /// A graph that is being worked off.

@@ -20,7 +20,7 @@ pub trait SharedResults: Sync {
     fn offer(&self, key: StepKey, produced: &Produced, milliseconds: u64);
 }
 
-/// One a process: store, connections, budget, and who is told.
+/// One a process: store, connections, budget, and who receives events.
 pub struct Session<'a> {
     /// The store.
     pub store: &'a Store,

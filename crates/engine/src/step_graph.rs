@@ -1,4 +1,4 @@
-//! From the steps of builds to one graph: equal steps are one node, whoever needs them.
+//! From the steps of builds to one graph: equal steps are one node.
 
 use crate::fingerprint::Input;
 use crate::graph::Graph;

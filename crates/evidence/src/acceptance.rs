@@ -1,4 +1,4 @@
-//! Advisories that somebody looked at and accepts until a day.
+//! Advisories that are accepted until a certain day.
 
 use crate::affected::Affected;
 use config::AcceptedAdvisory;
@@ -6,7 +6,7 @@ use jiff::civil::Date;
 use serde::Serialize;
 use std::collections::BTreeMap;
 
-/// An advisory that somebody accepts for now.
+/// An accepted advisory.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Accepted {
     /// What it is about.

@@ -213,7 +213,7 @@ fn affected(advisory: &Advisory, about: &About, package: &PackageFact) -> Affect
     }
 }
 
-/// By the score where there is one that can be read, else by the word of whoever publishes it.
+/// By the score where there is one that can be read, else by the publisher's own rating.
 fn severity(advisory: &Advisory, about: &About) -> Severity {
     let scores = about.severity.iter().chain(&advisory.severity).filter_map(|one| base_score(&one.score));
     if let Some(score) = scores.reduce(f64::max) {

@@ -6,7 +6,7 @@ use serde::Serialize;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
-    /// Nobody says it.
+    /// Unknown.
     Unknown,
     /// Below 4.0.
     Low,

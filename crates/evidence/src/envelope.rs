@@ -48,7 +48,7 @@ impl Envelope {
         }
     }
 
-    /// The document, whoever signed it; nothing where it is not in base64.
+    /// The document, whatever its signatures; `None` if it is not base64.
     pub fn document(&self) -> Option<Vec<u8>> {
         STANDARD.decode(&self.payload).ok()
     }

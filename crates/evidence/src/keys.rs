@@ -35,16 +35,16 @@ pub enum KeyKind {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, thiserror::Error)]
 pub enum KeyFault {
     /// It is no PEM file of such a key.
-    #[error("it is no key in a PEM file")]
+    #[error("it is not a key in PEM form")]
     Form,
     /// It is a key of another kind.
-    #[error("it is neither an Ed25519 key nor one on P-256")]
+    #[error("it is neither an Ed25519 nor a P-256 key")]
     Kind,
     /// It has a passphrase, and none is said.
-    #[error("it has a passphrase, and none is given")]
+    #[error("it is protected by a passphrase, and none was given")]
     Locked,
     /// It has another passphrase.
-    #[error("its passphrase is another one")]
+    #[error("the passphrase is wrong")]
     Passphrase,
 }
 
@@ -155,7 +155,7 @@ impl PrivateKey {
     pub(crate) fn sign(&self, bytes: &[u8]) -> Vec<u8> {
         match &self.0 {
             Pair::Ed25519(pair) => pair.sign(bytes).as_ref().to_vec(),
-            // It fails only without random numbers; an empty signature is nobody's.
+            // It fails only without random numbers; an empty signature never verifies.
             Pair::P256(pair) => pair
                 .sign(&SystemRandom::new(), bytes)
                 .map(|signature| signature.as_ref().to_vec())

@@ -11,7 +11,7 @@ use workshop::inspect::OpenImage;
 
 /// The media type of the document.
 pub(crate) const MEDIA_TYPE: &str = "application/spdx+json";
-/// What stands for something that nobody says.
+/// The placeholder for unknown values.
 const NOTHING_SAID: &str = "NOASSERTION";
 /// The image, in the document.
 const IMAGE: &str = "SPDXRef-Image";

@@ -34,7 +34,7 @@ pub struct Finding {
     pub detail: String,
 }
 
-/// A document that somebody attached to an image.
+/// A document attached to an image.
 #[derive(Debug, Clone)]
 pub struct Evidence {
     /// What it is.
@@ -59,7 +59,7 @@ pub fn verify(
             findings.push(subject(image, statement));
             findings.extend(documents(evidence, statement));
         }
-        None => findings.push(finding("provenance", Verdict::Missing, "nobody says how it was built")),
+        None => findings.push(finding("provenance", Verdict::Missing, "no provenance")),
     }
     Ok(findings)
 }
@@ -76,7 +76,7 @@ fn blobs(store: &Store, image: &OpenImage) -> Finding {
         digests.extend(variant.manifest.layers.iter().map(|layer| layer.digest));
     }
     match digests.iter().find(|digest| store.verify_blob(**digest).is_err()) {
-        Some(digest) => finding("contents", Verdict::Fails, format!("{digest} is damaged, or not there")),
+        Some(digest) => finding("contents", Verdict::Fails, format!("{digest} is damaged or missing")),
         None => finding("contents", Verdict::Holds, format!("{} documents and layers", digests.len())),
     }
 }
@@ -90,7 +90,7 @@ fn record(image: &OpenImage) -> Finding {
         let fails =
             |detail: &str| finding("record", Verdict::Fails, format!("{}: {detail}", variant.process));
         if layers != recorded || variant.config.rootfs.diff_ids != diff_ids {
-            return fails("its layers are not those of the record");
+            return fails("its layers do not match its record");
         }
         if !image.record.processes.iter().any(|process| process.name == variant.process) {
             return fails("the record has no such process type");
@@ -100,7 +100,7 @@ fn record(image: &OpenImage) -> Finding {
     finding("record", Verdict::Holds, format!("{count} layers, {} packages", image.record.packages.len()))
 }
 
-/// What was said of the build, preferably by somebody who is trusted.
+/// The provenance of the build, preferably signed with a trusted key.
 fn statement(evidence: &[Evidence], trusted: &[PublicKey]) -> (Option<Value>, Finding) {
     let envelopes = evidence.iter().filter(|one| one.media_type == envelope::MEDIA_TYPE);
     let envelopes: Vec<Envelope> =
@@ -112,7 +112,7 @@ fn statement(evidence: &[Evidence], trusted: &[PublicKey]) -> (Option<Value>, Fi
     };
     for envelope in &envelopes {
         if let (Some(key), Some(statement)) = (envelope.signed_by(trusted), read(envelope)) {
-            let detail = format!("by the trusted key {}", short(&key.id()));
+            let detail = format!("with the trusted key {}", short(&key.id()));
             return (Some(statement), finding("signature", Verdict::Holds, detail));
         }
     }
@@ -126,16 +126,20 @@ fn statement(evidence: &[Evidence], trusted: &[PublicKey]) -> (Option<Value>, Fi
         .map(|one| one.keyid.as_deref().map_or_else(|| "a key without a name".to_owned(), short))
         .collect();
     let signature = match (ids.is_empty(), trusted.is_empty()) {
-        (true, true) => finding("signature", Verdict::Missing, "none, and no key is trusted"),
-        (true, false) => finding("signature", Verdict::Fails, "none, and one by a trusted key is wanted"),
+        (true, true) => finding("signature", Verdict::Missing, "none, and no trusted key is configured"),
+        (true, false) => {
+            finding("signature", Verdict::Fails, "none, and a signature with a trusted key is required")
+        }
         (false, true) => finding(
             "signature",
             Verdict::Missing,
-            format!("by {}; no key is trusted, so it proves nothing", ids.join(", ")),
+            format!("with {}; no trusted key is configured, so it proves nothing", ids.join(", ")),
         ),
-        (false, false) => {
-            finding("signature", Verdict::Fails, format!("by {}, and by no trusted key", ids.join(", ")))
-        }
+        (false, false) => finding(
+            "signature",
+            Verdict::Fails,
+            format!("with {}, which is not a trusted key", ids.join(", ")),
+        ),
     };
     (statement, signature)
 }
@@ -157,14 +161,17 @@ fn subject(image: &OpenImage, statement: &Value) -> Finding {
         Some(hex) => finding(
             "provenance",
             Verdict::Fails,
-            format!("it is of another image: sha256:{hex} is not named"),
+            format!("it describes another image: it does not name sha256:{hex}"),
         ),
         None => {
             let source = &statement["predicate"]["buildDefinition"]["externalParameters"]["source"];
             let from = match source["revision"].as_str() {
                 Some(commit) => format!("from commit {commit}"),
                 None => {
-                    format!("from the source {}", source["tree"].as_str().unwrap_or("that it does not name"))
+                    format!(
+                        "built from the source {}",
+                        source["tree"].as_str().unwrap_or("that it does not name")
+                    )
                 }
             };
             finding("provenance", Verdict::Holds, from)
@@ -181,15 +188,11 @@ fn documents(evidence: &[Evidence], statement: &Value) -> Vec<Finding> {
         let what = if media_type.contains("cyclonedx") { "CycloneDX" } else { "SPDX" };
         let mut there = evidence.iter().filter(|one| one.media_type == media_type).peekable();
         if there.peek().is_none() {
-            return Some(finding(what, Verdict::Missing, "the list of packages is not there"));
+            return Some(finding(what, Verdict::Missing, "the list of packages is missing"));
         }
         Some(match there.any(|one| BlobDigest::of(&one.bytes).hex() == digest) {
-            true => {
-                finding(what, Verdict::Holds, "the list of packages is the one that the provenance names")
-            }
-            false => {
-                finding(what, Verdict::Fails, "the list of packages is not the one that the provenance names")
-            }
+            true => finding(what, Verdict::Holds, "the list of packages matches the provenance"),
+            false => finding(what, Verdict::Fails, "the list of packages does not match the provenance"),
         })
     };
     byproducts.into_iter().flatten().filter_map(one).collect()

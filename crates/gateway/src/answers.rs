@@ -31,7 +31,7 @@ pub struct Source {
 pub enum Trouble {
     /// It asked for something that is not pinned: the kind and the path.
     NotPinned(String),
-    /// It asked for something that nobody may fetch.
+    /// It requested something that may not be downloaded.
     Refused(String),
     /// It asked for a path of this kind, and nothing says where that kind comes from.
     NoAddress(String),
@@ -120,7 +120,7 @@ impl<'g> Gateway<'g> {
         self.given.lock().unwrap_or_else(PoisonError::into_inner)
     }
 
-    /// What is behind a path; whoever asks for the same at the same time waits for the one answer.
+    /// The content of a path; concurrent requests for the same path wait for one answer.
     pub(crate) fn answer(&self, kind: &str, path: &str) -> Answer {
         let place = Arc::clone(self.given().entry(name_of(kind, path)).or_default());
         place.get_or_init(|| self.find(kind, path)).clone()

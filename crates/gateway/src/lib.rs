@@ -1,4 +1,4 @@
-//! Answers what programs of a step fetch: from the addresses in force, and from nowhere else.
+//! Answers what programs of a step fetch: from the configured addresses only.
 //!
 //! ```text
 //! program in its own network ─► listener on its loopback interface, whose descriptor this process holds

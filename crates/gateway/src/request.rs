@@ -36,7 +36,7 @@ pub fn read(bytes: &[u8]) -> Read {
     let length = match head.parse(bytes) {
         Ok(httparse::Status::Complete(length)) => length,
         Ok(httparse::Status::Partial) if bytes.len() < LONGEST_HEAD => return Read::Partial,
-        _ => return Read::Refused(400, "something that is no request".to_owned()),
+        _ => return Read::Refused(400, "an invalid request".to_owned()),
     };
     let (method, target) = (head.method.unwrap_or_default(), head.path.unwrap_or_default());
     let asked = format!("{method} {}", target.escape_default());

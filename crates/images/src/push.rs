@@ -100,7 +100,7 @@ pub fn push(image: &OpenImage, destination: &Destination<'_>, transfer: &Transfe
     let open =
         |sources: &[String]| ImageTarget::new(to.clone(), sources, transfer.fetcher, transfer.credentials);
     let pushed = match push_to(&open(&sources), image, destination, &mount, transfer) {
-        // Whoever may not read another name is let in for this one alone.
+        // Without access to the other repository, access to this one suffices.
         Err(Error::Registry(RegistryError::Remote { source: RemoteError::Denied { .. }, .. }))
             if !sources.is_empty() =>
         {

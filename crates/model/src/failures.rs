@@ -79,7 +79,7 @@ pub fn in_output(lines: impl IntoIterator<Item = impl AsRef<str>>) -> Vec<Cause>
             means: failure.means.replace(NAME, &name),
             advice: failure.advice.replace(NAME, &name),
         };
-        // Many lines of one kind are told by the first.
+        // Of many similar lines, the first is reported.
         if !causes.iter().any(|known| known.code == cause.code) {
             causes.push(cause);
         }

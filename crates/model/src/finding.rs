@@ -71,7 +71,7 @@ pub enum Claim {
     None,
     /// Something that comes in addition to the app, whatever that is.
     Addition,
-    /// A part, such as the front end of another language's app; all of it if nobody claims more.
+    /// A part, such as the front end of another language's app; all of it, if nothing else claims it.
     Part,
     /// The app.
     Whole,

@@ -28,7 +28,7 @@ impl OptionSpec {
     pub const VERSION: Self = Self::new(
         "version",
         Takes::Version,
-        "The versions of the runtime that will do; stronger than what the source says",
+        "A constraint on the runtime's version; overrides what the source says",
     );
 }
 

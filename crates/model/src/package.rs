@@ -43,7 +43,7 @@ pub struct SourcePackage {
 }
 
 impl PackageFact {
-    /// A package that nobody changed, and whose licence is not known.
+    /// An unmodified package with an unknown licence.
     pub fn new(name: impl Into<String>, version: &str, purl: String, integrity: impl Into<String>) -> Self {
         Self {
             name: name.into(),

@@ -65,7 +65,7 @@ impl Accepting {
 impl Drop for Accepting {
     fn drop(&mut self) {
         self.is_over.store(true, Ordering::SeqCst);
-        // Wakes whoever accepts.
+        // Wakes the accepting thread.
         let is_awake = TcpStream::connect_timeout(&self.address, Duration::from_secs(1)).is_ok();
         if let Some(thread) = self.thread.take().filter(|_| is_awake) {
             // One that panicked has ended, too.
@@ -93,7 +93,7 @@ fn serve(stream: &TcpStream, answering: &Answering) -> io::Result<()> {
     } else {
         let mut body = from.take(length);
         let answer = answering(&head, &mut body);
-        // A client that still sends what nobody read would not see the answer.
+        // A client that is still sending would not see the answer.
         io::copy(&mut body, &mut io::sink())?;
         answer
     };

@@ -26,7 +26,7 @@ const OWN_HEADER: &str = "x-amz-meta-";
 pub struct Server(Accepting);
 
 impl Server {
-    /// Serves the buckets in `folder` to whoever has the key; `bucket` is made when it is not there.
+    /// Serves the buckets in `folder` to holders of the key; `bucket` is created if it does not exist.
     pub fn start(listener: TcpListener, folder: &Path, key: Key, bucket: &str) -> io::Result<Self> {
         let buckets = Buckets::open(folder)?;
         buckets.make(bucket)?;

@@ -117,7 +117,7 @@ fn chart(of: &ImagePage<'_>) -> Markup {
         weight.parts.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
     }
     if layers.is_empty() {
-        return html! { p.soft { "The layers are not on this machine: what is in them is not known here." } };
+        return html! { p.soft { "The layers are not on this machine, so their contents are unknown here." } };
     }
     let (width, height) = CHART;
     let whole = Area { x: 0.0, y: 0.0, width, height };
@@ -125,7 +125,7 @@ fn chart(of: &ImagePage<'_>) -> Markup {
     let areas = cut(whole, &weights);
     html! {
         div.wide { svg.weights viewBox={ "0 0 " (width) " " (height) } role="img"
-            aria-label="Layers by size, with their packages and folders; the tables below say the same" {
+            aria-label="Layers by size, with their packages and folders; the tables below hold the same data" {
             @for ((role, weight), area) in layers.iter().zip(areas) {
                 g class=(role.name()) { (cells(weight, area)) }
             }
@@ -274,7 +274,7 @@ fn build_steps(build: &Entry) -> Markup {
     let found = build.steps.len() - ran;
     html! {
         p { "Build " (build.number) " took " (words::duration(build.milliseconds)) ": "
-            (words::count(ran, "step")) " ran, and of " (found) " the results were there." }
+            (words::count(ran, "step")) " ran, and of " (found) " were in the store." }
         div.wide { table.steps {
             thead { tr { th scope="col" { "Step" } th.number scope="col" { "Time" } th scope="col" { "Why" } th.share.narrow-off scope="col" { "When" } } }
             tbody {
@@ -287,7 +287,7 @@ fn build_steps(build: &Entry) -> Markup {
                             td.share.narrow-off { span.track {
                                 span style={ "left:" (percent(step.began, end)) ";width:" (percent(step.milliseconds, end)) } {} } }
                         } @else {
-                            td.number {} td.good { "its result was there" } td.share.narrow-off {}
+                            td.number {} td.good { "its result was in the store" } td.share.narrow-off {}
                         }
                     }
                 }
@@ -325,7 +325,7 @@ fn documents(of: &ImagePage<'_>) -> io::Result<Markup> {
         all.push(download(&format!("document-{number}"), &label, file, bytes)?);
     }
     Ok(html! {
-        p { "Every package with its package URL, hash, licence, layer and what it needs:" }
+        p { "Every package with its package URL, hash, licence, layer and dependencies:" }
         p { @for one in &all { (one) " " } }
     })
 }

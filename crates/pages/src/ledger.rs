@@ -31,7 +31,7 @@ fn builds(entries: &[Entry]) -> Markup {
         div.wide { table {
             @if entries.len() > MOST_BUILDS { caption { "The last " (MOST_BUILDS) " of " (entries.len()) } }
             thead { tr { th.number scope="col" { "Number" } th scope="col" { "When" } th scope="col" { "Tag" } th scope="col" { "What ran" }
-                th.number scope="col" { "Time" } th.share.narrow-off scope="col" { "Share of the longest" } } }
+                th.number scope="col" { "Time" } th.share.narrow-off scope="col" { "Relative to the longest" } } }
             tbody {
                 @for entry in entries.iter().rev().take(MOST_BUILDS) {
                     tr { td.number { (entry.number) } td { (words::date(entry.started)) } td { (entry.tag) }
@@ -55,7 +55,7 @@ fn what(entry: &Entry) -> Markup {
         })
         .collect();
     match ran.is_empty() {
-        true => html! { span.good { "nothing: every result was there" } },
+        true => html! { span.good { "nothing: every result was in the store" } },
         false => html! { (ran.join(", ")) },
     }
 }

@@ -28,15 +28,15 @@ pub fn town(name: &str, overview: &Overview) -> String {
         true => html! { p { "No last build failed." } },
         false => html! {
             div.wide { table {
-                thead { tr { th { "App" } th { "What it said" } } }
+                thead { tr { th { "App" } th { "Message" } } }
                 tbody { @for (app, what) in &overview.failing { tr { th scope="row" { (app) } td { (what) } } } }
             } }
         },
     };
     let support = match overview.support.is_empty() {
-        true => html! { p { "Everything is supported for at least half a year." } },
+        true => html! { p { "Everything is supported for at least another six months." } },
         false => bars(
-            "Images with what is past its support, or soon will be",
+            "Images with components past their end of support, or close to it",
             &overview.support.iter().map(|(behind, count)| (told(behind), *count)).collect::<Vec<_>>(),
         ),
     };
@@ -88,9 +88,9 @@ pub fn simulation(name: &str, simulated: &Simulated) -> String {
     };
     let rows = [
         ("A commit, median", words::duration(milliseconds(simulated.median))),
-        ("A commit, 95 of 100 are faster", words::duration(milliseconds(simulated.slow))),
-        ("The first build, nothing there yet", words::duration(milliseconds(simulated.cold))),
-        ("Work of all workers on that day", words::duration(milliseconds(simulated.work))),
+        ("A commit, 95th percentile", words::duration(milliseconds(simulated.slow))),
+        ("The first build, with an empty store", words::duration(milliseconds(simulated.cold))),
+        ("Total total work of all workers that day", words::duration(milliseconds(simulated.work))),
         ("Steps found", format!("{:.2} %", simulated.hit_rate * 100.0)),
         ("Stored in the shared store", words::size(milliseconds(simulated.bytes_stored))),
     ];

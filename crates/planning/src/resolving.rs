@@ -33,7 +33,7 @@ pub struct Resolving<'a> {
     pub recorded: FetchedSets,
     /// How it is treated.
     pub pinning: Pinning,
-    /// With what to ask; nothing while nobody may be asked.
+    /// The fetcher; `None` without network access.
     pub asking: Option<&'a Fetcher>,
     /// Where what was learned is kept.
     pub store: &'a Store,
@@ -74,13 +74,13 @@ impl NewlyResolved {
 pub type Settled = (Vec<ResolvedPackage>, Option<NewlyResolved>);
 
 impl Resolving<'_> {
-    /// Who downloads; nothing when nobody may be asked.
+    /// The fetcher; `None` without network access.
     pub fn downloads(&self) -> Option<Downloads<'_>> {
         self.asking.map(|fetcher| Downloads { fetcher, store: self.store })
     }
 
     /// The packages for what is `asked` (a text that stands for it): as they are pinned, or as `resolve`
-    /// resolves them, which is given those that were pinned for something else. Nothing when nobody may be
+    /// resolves them, which is given those that were pinned for something else. `None` without network access;
     /// asked.
     pub fn packages(
         &self,
@@ -100,7 +100,7 @@ impl Resolving<'_> {
             return Ok(same.map(|set| (set.packages.clone(), None)));
         };
         if self.pinning == Pinning::Locked {
-            let base = format!("what the app needs of {language}");
+            let base = format!("the app's {language} packages");
             return Err(Error::Pins(PinError::Missing { base, file_is_there: known.is_some() }));
         }
         let before = known.filter(|_| self.pinning != Pinning::Update).map_or(&[][..], |set| &set.packages);
@@ -157,7 +157,7 @@ impl Resolving<'_> {
 /// The note about packages that were resolved since no lockfile names them.
 pub fn advice(manifest: &str, lockfile: &str) -> String {
     format!(
-        "{manifest} locks no versions: they were resolved, and are kept in {}; other tools need {lockfile}",
+        "{manifest} does not lock versions; the resolved ones are kept in {}; other tools need {lockfile}",
         files::PINS
     )
 }
@@ -169,7 +169,7 @@ mod tests {
     use remote::Network;
     use std::collections::BTreeMap;
 
-    /// A store with a fetcher that asks nobody.
+    /// A store with a fetcher that never uses the network.
     struct World {
         _folder: tempfile::TempDir,
         store: Store,

@@ -69,7 +69,7 @@ fn gather<VS: VersionSet>(
         DerivationTree::External(External::FromDependencyOf(package, versions, need, wanted)) => {
             let who = if package == APP { "the app".to_owned() } else { format!("{package} {versions}") };
             let wanted_text = if *wanted == VS::full() { String::new() } else { format!(" {wanted}") };
-            facts.insert((u8::from(package != APP), format!("{who} wants {need}{wanted_text}")));
+            facts.insert((u8::from(package != APP), format!("{who} requires {need}{wanted_text}")));
             facts.extend(lacking(need, wanted).map(|fact| (2, fact)));
         }
         DerivationTree::External(_) => {}

@@ -59,7 +59,7 @@ enum Tried {
     Answered(Response<Incoming>),
     /// It did not reach the backend: here it is again.
     Back(Box<Request<Sent>>),
-    /// Nobody knows what became of it.
+    /// Its outcome is unknown.
     Lost,
 }
 
@@ -75,7 +75,7 @@ pub(crate) async fn forward(
     let wanted = upgrade_of(request.headers());
     let upgrade = wanted.as_ref().map(|_| hyper::upgrade::on(&mut request));
     prepare(&mut request, client, wanted.clone());
-    // What may be sent twice without harm (RFC 9110, 9.2.2) and has no body can be made again.
+    // What may be sent twice without harm (RFC 9110, 9.2.2) and has no body can be repeated.
     let can_repeat = request.method().is_idempotent() && request.body().is_end_stream() && wanted.is_none();
     let mut is_repeated = false;
     while Instant::now() < deadline {
@@ -104,7 +104,7 @@ pub(crate) async fn forward(
             }
             Tried::Lost => match again {
                 Some(again) => (request, is_repeated) = (again, true),
-                None => return text(StatusCode::BAD_GATEWAY, "the connection to the app broke\n"),
+                None => return text(StatusCode::BAD_GATEWAY, "the connection to the app was lost\n"),
             },
         }
     }

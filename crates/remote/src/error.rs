@@ -8,7 +8,8 @@ use std::time::Duration;
 pub type Result<T, E = RemoteError> = std::result::Result<T, E>;
 
 /// A failure to get something from an address.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr, strum::VariantNames)]
+#[strum(serialize_all = "kebab-case")]
 pub enum RemoteError {
     /// The address answered, but has nothing under this name.
     #[error("{url}: not found")]
@@ -62,7 +63,7 @@ pub enum RemoteError {
         most: u64,
     },
     /// The bytes are not the ones that were locked.
-    #[error("{url}: {algorithm} is {found}, locked is {expected}")]
+    #[error("{url}: {algorithm} is {found}, expected {expected}")]
     Integrity {
         /// The URL or path.
         url: String,

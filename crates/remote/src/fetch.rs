@@ -2,6 +2,7 @@
 
 use crate::address::Address;
 use crate::error::{RemoteError, Result};
+use crate::exchange::{Witness, Witnessed};
 use crate::login::{Login, header_for};
 use crate::names::Names;
 use crate::patient::Patient;
@@ -60,14 +61,15 @@ pub struct Fetcher {
     git: Option<PathBuf>,
     cancel: Cancel,
     silence: Duration,
+    witness: Option<Witness>,
 }
 
 impl Fetcher {
     /// A fetcher without connections yet.
     pub fn new(network: Network) -> Self {
-        let agent = agent(LONGEST_SILENCE);
+        let agent = agent(LONGEST_SILENCE, None);
         let (logins, cancel) = (Vec::new(), Cancel::new());
-        Self { agent, network, logins, git: None, cancel, silence: LONGEST_SILENCE }
+        Self { agent, network, logins, git: None, cancel, silence: LONGEST_SILENCE, witness: None }
     }
 
     /// The fetcher, with these logins for registries of packages.
@@ -83,15 +85,27 @@ impl Fetcher {
     /// The fetcher, which ends what it does when `cancel` is cancelled.
     pub fn with_cancel(self, cancel: Cancel) -> Self {
         let agent = self.agent.clone();
-        // Whoever waits for an answer or for more of one ends with an error.
+        // Pending requests end with an error.
         cancel.on_cancel(move || agent.clone().shutdown());
         Self { cancel, ..self }
     }
 
     /// The fetcher, with another limit for how long nothing may come of an answer.
     pub fn with_silence_limit(self, limit: Duration) -> Self {
+        Self { silence: limit, ..self }.reconnected()
+    }
+
+    /// The fetcher, whose exchanges are reported to a witness, if there is one.
+    pub fn with_witness(self, witness: Option<Witness>) -> Self {
+        match witness {
+            None => self,
+            Some(witness) => Self { witness: Some(witness), ..self }.reconnected(),
+        }
+    }
+
+    fn reconnected(self) -> Self {
         let cancel = self.cancel.clone();
-        Self { agent: agent(limit), silence: limit, ..self }.with_cancel(cancel)
+        Self { agent: agent(self.silence, self.witness.clone()), ..self }.with_cancel(cancel)
     }
 
     /// The program for repositories.
@@ -188,7 +202,7 @@ impl Fetcher {
                 Some(location) => {
                     let onward = followed(&here, location);
                     if here.starts_with("https:") && !onward.starts_with("https:") {
-                        let detail = format!("it sends on to {}, without TLS", shown(&onward));
+                        let detail = format!("it redirects to {}, without TLS", shown(&onward));
                         return Err(RemoteError::Unreachable { url: shown(url), detail });
                     }
                     here = onward;
@@ -213,7 +227,7 @@ impl Fetcher {
         answered(url, request.call())
     }
 
-    /// Tries until it succeeds, or trying again cannot help, or did not, or nobody waits for it any more.
+    /// Tries until it succeeds, or trying again cannot help, or did not, or it is cancelled.
     pub(crate) fn with_retry<T>(&self, mut attempt: impl FnMut() -> Result<T>) -> Result<T> {
         let mut pauses = PAUSES.iter();
         loop {
@@ -243,10 +257,10 @@ impl Fetcher {
 }
 
 /// Connections that end when nothing comes, or nothing is taken, for as long as `silence`.
-fn agent(silence: Duration) -> ureq::Agent {
+fn agent(silence: Duration, witness: Option<Witness>) -> ureq::Agent {
     // What this machine trusts, is trusted: organisations have certificates of their own.
     let tls = TlsConfig::builder().root_certs(RootCerts::PlatformVerifier).build();
-    let config = ureq::Agent::config_builder()
+    let mut config = ureq::Agent::config_builder()
         .tls_config(tls)
         .http_status_as_error(false)
         // They are followed here: credentials are for the server that they were made for.
@@ -258,9 +272,11 @@ fn agent(silence: Duration) -> ureq::Agent {
         .max_idle_connections_per_host(64)
         .max_idle_connections(128)
         .timeout_per_read(Some(silence))
-        .timeout_per_write(Some(silence))
-        .build();
-    ureq::Agent::with_parts(config, DefaultConnector::new(), Names::<DefaultResolver>::default())
+        .timeout_per_write(Some(silence));
+    if let Some(witness) = witness {
+        config = config.middleware(Witnessed(witness));
+    }
+    ureq::Agent::with_parts(config.build(), DefaultConnector::new(), Names::<DefaultResolver>::default())
 }
 
 /// Scheme, host and port of a URL.

@@ -85,7 +85,7 @@ impl Integrity {
         same_kind.peek().is_none() || same_kind.any(|(_, value)| from_hex(hex).as_ref() == Some(value))
     }
 
-    /// The SHA-256 of something, for what nobody locked.
+    /// The SHA-256 of something that is not locked.
     pub fn of_sha256(sum: &content::digest::Sha256) -> Self {
         Self { accepted: vec![(Hash::Sha256, sum.bytes().to_vec())] }
     }

@@ -7,6 +7,7 @@
 mod address;
 mod downloads;
 mod error;
+mod exchange;
 mod fetch;
 mod integrity;
 mod login;
@@ -21,6 +22,7 @@ mod send;
 pub use address::{Address, server_in, without_steps_back};
 pub use downloads::Downloads;
 pub use error::{RemoteError, Result};
+pub use exchange::{Exchange, Witness};
 pub use fetch::{Answer, Fetcher, Network};
 pub use integrity::Integrity;
 pub use login::Login;

@@ -5,7 +5,7 @@ use base64::Engine;
 use base64::engine::general_purpose::STANDARD;
 use std::fmt;
 
-/// What is sent to one place, and to nobody else.
+/// Credentials for one server only.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Login {
     /// Host, port and the beginning of the path, as in `packages.example/npm/`.

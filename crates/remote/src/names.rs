@@ -11,7 +11,7 @@ use ureq::unversioned::transport::NextTimeout;
 /// How long an answer is used.
 const LASTS: Duration = Duration::from_secs(60);
 
-/// An answer with the moment of it; locked while somebody asks, so that the others wait for it.
+/// An answer with the moment of it; locked during the request, so that concurrent callers wait.
 type Entry = Arc<Mutex<Option<(Instant, Vec<std::net::SocketAddr>)>>>;
 
 /// Looks names up. Many questions for the same name at the same moment are more than some name servers answer: they

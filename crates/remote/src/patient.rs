@@ -28,7 +28,7 @@ impl Read for Patient<'_> {
         self.came += count as u64;
         if self.since.elapsed() > self.window {
             if count > 0 && self.came < FEWEST_BYTES {
-                return Err(io::Error::new(io::ErrorKind::TimedOut, "it comes too slowly"));
+                return Err(io::Error::new(io::ErrorKind::TimedOut, "the download is too slow"));
             }
             (self.since, self.came) = (Instant::now(), 0);
         }

@@ -59,7 +59,7 @@ impl Watched<'_> {
             Unwritable::Folder(folder) => (format!("to {folder}"), folder.as_str()),
             Unwritable::Outside(path) => {
                 return format!(
-                    "note: {} could not write to {path}: only folders of the app can be writable; let it keep its files in one",
+                    "note: {} could not write to {path}: only folders of the app can be writable; make the app keep its files in one of them",
                     self.process
                 );
             }
@@ -78,11 +78,11 @@ impl Watched<'_> {
             Unreachable::Port(port) => {
                 let port = port.map_or_else(|| "PORT".to_owned(), |port| port.to_string());
                 format!(
-                    "note: {process} has a network of its own: run --reach {port} lets it reach that port of this machine"
+                    "note: {process} has its own network: run --reach {port} lets it reach that port on this machine"
                 )
             }
             Unreachable::Elsewhere => {
-                format!("note: {process} has a network of its own: run --network host lets it use the host's")
+                format!("note: {process} has its own network: run --network host lets it use this machine's")
             }
         }
     }

@@ -1,12 +1,11 @@
 //! Renders the events of a build as they come: lines that are rewritten on a terminal, plain lines
 //! elsewhere, JSON lines for programs.
 
-use crate::{BUSY, FAINT, Output, styled, words};
+use crate::live::Live;
+use crate::{FAINT, Format, Output, styled, words};
 use engine::Event;
-use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
-use std::collections::BTreeMap;
-use std::sync::Mutex;
-use std::time::Duration;
+use remote::{Exchange, Witness};
+use std::sync::Arc;
 
 /// The one owner of what is shown while a build runs.
 pub struct Renderer<'o> {
@@ -16,15 +15,10 @@ pub struct Renderer<'o> {
     shows_found: bool,
 }
 
-struct Live {
-    all: MultiProgress,
-    steps: Mutex<BTreeMap<String, ProgressBar>>,
-}
-
 impl<'o> Renderer<'o> {
     /// Shows everything on an output.
     pub fn new(output: &'o Output) -> Self {
-        let live = output.is_live().then(|| Live { all: MultiProgress::new(), steps: Mutex::default() });
+        let live = output.is_live().then(Live::new);
         Self { output, live, shows_found: true }
     }
 
@@ -46,11 +40,28 @@ impl<'o> Renderer<'o> {
         if self.output.is_json() {
             self.output.json_aside(event);
         } else if let Some(live) = &self.live {
-            live.show(event);
+            live.show(event, line(event));
         } else if let Some(line) = line(event) {
             self.output.aside(line);
         }
     }
+}
+
+/// Shows requests to servers, for people or for programs.
+pub fn requests(format: Format) -> Witness {
+    let output = Output::new(format);
+    Arc::new(move |exchange: &Exchange| {
+        let Exchange { method, url, status, elapsed } = exchange;
+        let milliseconds = u64::try_from(elapsed.as_millis()).unwrap_or(u64::MAX);
+        if output.is_json() {
+            output.json_aside(&serde_json::json!({
+                "event": "request", "method": method, "url": url, "status": status, "milliseconds": milliseconds,
+            }));
+            return;
+        }
+        let status = status.map_or_else(|| "no answer".to_owned(), |status| status.to_string());
+        output.aside(styled(FAINT, format!("{method} {url}  {status}, {}", words::duration(milliseconds))));
+    })
 }
 
 /// An event as one plain line; progress has none.
@@ -60,53 +71,12 @@ pub fn line(event: &Event) -> Option<String> {
         Event::Shared { step, milliseconds, .. } => {
             format!("{step}: from the shared store in {}", words::duration(*milliseconds))
         }
-        Event::Started { step, because, .. } => format!("{step}: runs, {}", words::reason(because)),
+        Event::Started { step, because, .. } => format!("{step}: running ({})", words::reason(because)),
         Event::Finished { step, milliseconds, size, .. } => {
             format!("{step}: done in {}, {}", words::duration(*milliseconds), words::size(*size))
         }
-        Event::Damaged { path } => format!("note: {path} was damaged in the store, and is made again"),
+        Event::Damaged { path } => format!("note: {path} was damaged in the store and is recreated"),
         Event::Note { text } => format!("note: {text}"),
-        Event::Progress { .. } => return None,
+        Event::Planned { .. } | Event::Progress { .. } => return None,
     })
-}
-
-impl Live {
-    fn show(&self, event: &Event) {
-        let Ok(mut steps) = self.steps.lock() else { return };
-        match event {
-            Event::Started { step, because, .. } => {
-                let bar = self.all.add(ProgressBar::new_spinner());
-                // The template is a constant and valid.
-                if let Ok(style) = ProgressStyle::with_template("  {spinner} {prefix}  {msg}  {elapsed}") {
-                    bar.set_style(style);
-                }
-                bar.set_prefix(styled(BUSY, step));
-                bar.set_message(styled(FAINT, words::reason(because)));
-                bar.enable_steady_tick(Duration::from_millis(100));
-                steps.insert(step.clone(), bar);
-            }
-            Event::Progress { step, done, total, .. } => {
-                if let Some(bar) = steps.get(step) {
-                    bar.set_message(styled(FAINT, format!("{done} of {total}")));
-                }
-            }
-            Event::Finished { step, .. } => {
-                if let Some(bar) = steps.remove(step) {
-                    bar.finish_and_clear();
-                }
-            }
-            Event::Note { .. } | Event::Damaged { .. } => {
-                // It cannot fail in a way that matters: the note is in the ledger too.
-                let _ = self.all.println(line(event).unwrap_or_default());
-            }
-            Event::Found { .. } | Event::Shared { .. } => {}
-        }
-    }
-}
-
-impl Drop for Live {
-    fn drop(&mut self) {
-        // The lines are only for the time of the build. A terminal that is gone needs no clearing.
-        let _ = self.all.clear();
-    }
 }

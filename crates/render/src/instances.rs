@@ -146,7 +146,7 @@ pub fn style_of(state: &State) -> Style {
 /// Why an instance is unhealthy.
 fn reason_words(reason: &Reason) -> String {
     match reason {
-        Reason::Status { status } => format!("its health path answers with status {status}"),
+        Reason::Status { status } => format!("its health path answered with status {status}"),
         Reason::NoAnswer { detail } => format!("no answer ({detail})"),
         Reason::ListensElsewhere { address } => format!("it listens on {address}, not on its port"),
     }
@@ -155,9 +155,9 @@ fn reason_words(reason: &Reason) -> String {
 /// What a program did that was ended because of a limit.
 pub fn over_limit(limit: Limit) -> &'static str {
     match limit {
-        Limit::Memory => "used more memory than it may, and was ended",
-        Limit::Written => "wrote more to the disk than it may, and was ended",
-        Limit::Time => "took longer than it may, and was ended",
+        Limit::Memory => "exceeded its memory limit and was stopped",
+        Limit::Written => "exceeded its disk limit and was stopped",
+        Limit::Time => "exceeded its time limit and was stopped",
     }
 }
 

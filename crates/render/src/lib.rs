@@ -4,7 +4,11 @@
 pub mod complaints;
 pub mod events;
 pub mod instances;
+mod live;
+pub mod machine;
 pub mod problem;
+pub mod resolving;
+pub mod schema_tables;
 pub mod snippet;
 pub mod table;
 pub mod town_view;
@@ -50,6 +54,8 @@ pub enum Format {
 /// Where results and everything else go.
 pub struct Output {
     format: Format,
+    /// Whether requests and causes are shown.
+    is_verbose: bool,
     /// Whether results go to standard error, too.
     is_aside: bool,
     /// The first write to standard output that failed.
@@ -59,12 +65,22 @@ pub struct Output {
 impl Output {
     /// An output in this format.
     pub fn new(format: Format) -> Self {
-        Self { format, is_aside: false, failed: Mutex::default() }
+        Self { format, is_verbose: false, is_aside: false, failed: Mutex::default() }
+    }
+
+    /// The output, with requests and causes if wanted.
+    pub fn verbose(self, is_verbose: bool) -> Self {
+        Self { is_verbose, ..self }
+    }
+
+    /// Whether requests and causes are shown.
+    pub fn is_verbose(&self) -> bool {
+        self.is_verbose
     }
 
     /// The same as text, everything on standard error: for commands whose standard output is something else.
     pub fn aside_alone() -> Self {
-        Self { format: Format::Text, is_aside: true, failed: Mutex::default() }
+        Self { is_aside: true, ..Self::new(Format::Text) }
     }
 
     /// The first failure to write a result, if there was one; what is still buffered is written for that.
@@ -81,7 +97,7 @@ impl Output {
 
     /// Another output of the same format, for threads that outlive the borrow of this one.
     pub fn another(&self) -> Self {
-        Self { format: self.format, is_aside: self.is_aside, failed: Mutex::default() }
+        Self { is_aside: self.is_aside, ..Self::new(self.format).verbose(self.is_verbose) }
     }
 
     /// Whether results are for programs.
@@ -128,8 +144,9 @@ impl Output {
         }
     }
 
-    /// Whether standard error is a terminal, so that lines there can be rewritten.
+    /// Whether standard error is a terminal on which lines can be rewritten.
     pub fn is_live(&self) -> bool {
-        !self.is_json() && io::stderr().is_terminal()
+        let is_dumb = std::env::var_os("TERM").is_some_and(|name| name == "dumb");
+        !self.is_json() && !self.is_verbose && !is_dumb && io::stderr().is_terminal()
     }
 }

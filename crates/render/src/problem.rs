@@ -5,7 +5,7 @@ use workshop::check::{Problem, Severity};
 
 /// A problem with its code, its place, and what to do.
 pub fn lines(problem: &Problem) -> [String; 2] {
-    let style = if problem.severity == Severity::Breaks { BAD } else { BUSY };
+    let style = if problem.severity == Severity::Error { BAD } else { BUSY };
     let place = problem.place.as_ref().map(|p| format!("{}: ", words::place(p))).unwrap_or_default();
     [
         format!("  {}  {place}{}", styled(style, problem.code), problem.what),

@@ -1,12 +1,12 @@
 //! What is shown while a town is worked on: hundreds of apps on one screen.
 
 use crate::events::line;
+use crate::live::{self, RUNNING, TOTAL, styled_bar};
 use crate::{BAD, BUSY, FAINT, GOOD, Output, STRONG, styled, words};
 use engine::Event;
-use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
+use indicatif::{MultiProgress, ProgressBar};
 use std::collections::BTreeMap;
 use std::sync::{Mutex, MutexGuard, PoisonError};
-use std::time::Duration;
 use town::build::{Outcome, Progress};
 
 /// Shows a build of a town.
@@ -31,12 +31,7 @@ impl<'o> TownView<'o> {
     pub fn new(count: usize, output: &'o Output) -> Self {
         let live = output.is_live().then(|| {
             let all = MultiProgress::new();
-            let total = all.add(ProgressBar::new(count as u64));
-            // The templates are constants and valid.
-            if let Ok(style) = ProgressStyle::with_template("  {bar:30} {msg}  {elapsed}") {
-                total.set_style(style);
-            }
-            total.enable_steady_tick(Duration::from_millis(200));
+            let total = styled_bar(all.add(ProgressBar::new(count as u64)), TOTAL);
             (all, total)
         });
         Self { output, count, state: Mutex::default(), live }
@@ -49,7 +44,7 @@ impl<'o> TownView<'o> {
     /// An event of a step.
     pub fn event(&self, event: &Event) {
         if self.output.is_json() {
-            if !matches!(event, Event::Found { .. }) {
+            if !matches!(event, Event::Planned { .. } | Event::Found { .. }) {
                 self.output.json_aside(event);
             }
             return;
@@ -57,20 +52,15 @@ impl<'o> TownView<'o> {
         match event {
             Event::Started { app, step, because, .. } => {
                 if let Some((all, total)) = &self.live {
-                    let bar = all.insert_before(total, ProgressBar::new_spinner());
-                    if let Ok(style) = ProgressStyle::with_template("  {spinner} {prefix}  {msg}  {elapsed}")
-                    {
-                        bar.set_style(style);
-                    }
+                    let bar = styled_bar(all.insert_before(total, ProgressBar::new_spinner()), RUNNING);
                     bar.set_prefix(format!("{} {}", styled(STRONG, app), styled(BUSY, step)));
                     bar.set_message(styled(FAINT, words::reason(because)));
-                    bar.enable_steady_tick(Duration::from_millis(200));
                     self.state().running.insert(format!("{app} {step}"), bar);
                 }
             }
             Event::Progress { app, step, done, total } => {
                 if let Some(bar) = self.state().running.get(&format!("{app} {step}")) {
-                    bar.set_message(styled(FAINT, format!("{done} of {total}")));
+                    live::count(bar, *done, *total);
                 }
             }
             Event::Finished { app, step, .. } => {
@@ -82,7 +72,7 @@ impl<'o> TownView<'o> {
             }
             Event::Damaged { .. } => self.say(line(event).unwrap_or_default()),
             // Notes are counted with their app.
-            Event::Note { .. } | Event::Found { .. } | Event::Shared { .. } => {}
+            Event::Planned { .. } | Event::Note { .. } | Event::Found { .. } | Event::Shared { .. } => {}
         }
         self.show_total();
     }
@@ -105,7 +95,7 @@ impl<'o> TownView<'o> {
         self.show_total();
     }
 
-    /// One line for an app whose image is new. What failed is told with its cause, at the end.
+    /// One line for an app whose image is new. Failures are reported with their causes, at the end.
     fn done(&self, outcome: &Outcome) {
         let Ok(built) = &outcome.result else { return };
         if self.output.is_json() || built.before == Some(built.digest) {

@@ -80,11 +80,11 @@ pub fn reason(reason: &MissReason) -> String {
     match reason {
         MissReason::First => "never built here".to_owned(),
         MissReason::Needs { steps } => format!("{} changed", steps.join(" and ")),
-        MissReason::NothingPinned => "what it fetches is not pinned yet".to_owned(),
-        MissReason::NewRecipe => "this version does it in another way".to_owned(),
+        MissReason::NothingPinned => "its downloads are not pinned yet".to_owned(),
+        MissReason::NewRecipe => "this version of shtetl does it differently".to_owned(),
         MissReason::ResultDamaged => "its result was damaged in the store".to_owned(),
         MissReason::ResultGone => "its result is gone from the store".to_owned(),
-        MissReason::OtherForm { from, to } => format!("layers are now {to}, they were {from}"),
+        MissReason::OtherForm { from, to } => format!("layers are now {to}; before, they were {from}"),
         MissReason::Changed { changes } => changes.iter().map(change).collect::<Vec<_>>().join("; "),
     }
 }

@@ -49,7 +49,7 @@ impl Offered {
 }
 
 impl Offered {
-    /// The listeners themselves, for whoever serves them; from then on the port is given back when they are closed.
+    /// The listeners themselves, for the server; the port is released when they are closed.
     pub fn into_listeners(mut self) -> Vec<TcpListener> {
         std::mem::take(&mut self.listeners)
     }

@@ -164,7 +164,7 @@ impl Launched {
 
     /// Whether the process accepts connections before it ends, and before `patience` is over.
     pub fn wait_for_port(&mut self, patience: Duration) -> bool {
-        // In a fresh network namespace nobody could ask the process. Where this is not allowed, it is
+        // A fresh network namespace has no way to reach the process. Where this is not allowed, it is
         // not needed either: the interface is up everywhere else.
         let _ = sandbox::raise_loopback();
         let deadline = Instant::now() + patience;
@@ -214,7 +214,7 @@ fn target_inside(link: &Arc<Link>, port: u16) -> Target {
     Arc::new(move || connect(&link, port))
 }
 
-/// A connection into the process's network, as soon as somebody listens there.
+/// A connection into the process's network, once something listens there.
 fn connect(link: &Link, port: u16) -> io::Result<TcpStream> {
     let tries = PATIENCE.as_millis() / PAUSE.as_millis();
     for _ in 0..tries {

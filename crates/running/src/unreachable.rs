@@ -1,6 +1,6 @@
 //! What a process says when it could not connect: it has a network of its own unless it is given that of the machine.
 
-/// How runtimes report that nobody listens there, and that there is no way.
+/// How runtimes report refused connections and missing routes.
 const REFUSED: [&str; 4] = ["ECONNREFUSED", "Connection refused", "connection refused", "ConnectionRefused"];
 const NO_WAY: [&str; 7] = [
     "ENETUNREACH",

@@ -58,7 +58,7 @@ impl OpenWays {
     }
 }
 
-/// Whether nobody is at the other end of a link any more.
+/// Whether the other end of a link is closed.
 fn has_ended(error: &io::Error) -> bool {
     use io::ErrorKind::{BrokenPipe, ConnectionReset, UnexpectedEof};
     matches!(error.kind(), BrokenPipe | ConnectionReset | UnexpectedEof)

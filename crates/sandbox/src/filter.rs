@@ -15,7 +15,7 @@ const ARGUMENTS: u32 = 16;
 const OWN: u32 = 0xc000_003e;
 #[cfg(target_arch = "aarch64")]
 const OWN: u32 = 0xc000_00b7;
-/// Numbers from here on are of another interface, or of calls that nobody knew when this was written.
+/// System call numbers from here on belong to another interface, or were added after this was written.
 const UNKNOWN: u32 = 470;
 /// Flags of `clone` and `unshare` that make namespaces: a new user namespace would bring capabilities back.
 const NAMESPACES: u32 = 0x7e02_0000;
@@ -23,7 +23,7 @@ const NAMESPACES: u32 = 0x7e02_0000;
 const NEW_TIME: u32 = 0x80;
 /// Kinds of sockets: local ones, and the Internet's.
 const FAMILIES: [i32; 3] = [libc::AF_UNIX, libc::AF_INET, libc::AF_INET6];
-/// Puts characters into a terminal's input, as if somebody typed them.
+/// Injects characters into a terminal's input.
 const TIOCSTI: u32 = 0x5412;
 const TIOCLINUX: u32 = 0x541c;
 /// What `personality` may be asked and set to: Linux, without random addresses, and the question itself.

@@ -5,7 +5,7 @@ use serde::{Deserialize, Serialize};
 use std::net::{IpAddr, SocketAddr};
 use std::path::PathBuf;
 
-/// The first of the ids that the superuser's processes and their files have on this machine; nobody has them.
+/// The first of the ids that the superuser's processes and their files have on this machine; no user has them.
 pub const FIRST_ID: u32 = 1_900_000_000;
 /// How many there are: inside, they count from 0.
 pub const ID_COUNT: u32 = 2_000_000_000;
@@ -15,7 +15,7 @@ pub const ID_COUNT: u32 = 2_000_000_000;
 #[serde(rename_all = "kebab-case")]
 pub enum Isolation {
     /// The caller is the superuser: what it mounts is the superuser's, and the process is in a user namespace whose
-    /// ids nobody on this machine has.
+    /// ids no user on this machine has.
     Superuser,
     /// A user namespace that holds a single user: the caller, under the process's number.
     SingleUser,
@@ -82,7 +82,7 @@ pub struct Plan {
     pub shared: Vec<(PathBuf, String)>,
     /// Folders of the caller in which the process also sees what the layers have at their place.
     pub merged: Vec<Merged>,
-    /// Whether the rest of the root may be written to, too; nobody else sees what is written there.
+    /// Whether the rest of the root is writable, too; only this process sees what is written there.
     pub root_writable: bool,
     /// What it sees of the network.
     pub network: Network,

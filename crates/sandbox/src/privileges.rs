@@ -22,7 +22,7 @@ const FIRST_COUNTING_ID: u32 = FIRST_ID + ID_COUNT;
 /// No file is longer than this, in bytes, whatever else may be written.
 const LONGEST_FILE: u64 = 1 << 40;
 
-/// Capabilities that the user 0 of an image has over its own files and processes; nobody else has any.
+/// Capabilities that the user 0 of an image has over its own files and processes; no other user has any.
 const KEPT: [CapabilitySet; 10] = [
     CapabilitySet::CHOWN,
     CapabilitySet::DAC_OVERRIDE,
@@ -117,7 +117,7 @@ fn limit(of: Resource, most: u64) -> rustix::io::Result<()> {
     setrlimit(of, Rlimit { current: Some(most), maximum: Some(most) })
 }
 
-/// Gives the command of the superuser a user namespace, whose ids nobody on this machine has. Only a process
+/// Gives the command of the superuser a user namespace, whose ids no user on this machine has. Only a process
 /// outside of the namespace can map them: a thread of this one waits for the child to ask.
 struct IdMapper {
     counted_as: Uid,

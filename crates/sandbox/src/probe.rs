@@ -9,7 +9,7 @@ use std::process::Stdio;
 
 /// No way of running works here: what each failed at.
 #[derive(Debug, Clone, thiserror::Error)]
-#[error("no way to isolate a process works here")]
+#[error("no way to isolate a process is available on this machine")]
 pub struct Refusal {
     /// Way, step, and what the system said.
     pub tries: Vec<(Mode, String, String)>,
@@ -35,7 +35,7 @@ pub fn walls(scratch: &Path) -> Walls {
     let mode = probe(&scratch.join("mode"));
     let network = match &mode {
         Ok(mode) => attempt(*mode, Network::Alone, &scratch.join("network")).map_err(|(_, detail)| detail),
-        Err(_) => Err("nothing can be kept apart".to_owned()),
+        Err(_) => Err("processes cannot be isolated".to_owned()),
     };
     let own = Path::new("/proc/self");
     let has = |name: &str| own.join(name).exists();

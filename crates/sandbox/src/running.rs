@@ -16,7 +16,8 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 /// A process could not be run.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr, strum::VariantNames)]
+#[strum(serialize_all = "kebab-case")]
 pub enum SandboxError {
     /// The system refused a step of the preparation.
     #[error("{step}: {detail}")]

@@ -61,7 +61,7 @@ pub fn enter_stage() -> Option<ExitCode> {
 fn tell(report: &mut File, what: &Report) {
     let Ok(mut line) = serde_json::to_vec(what) else { return };
     line.push(b'\n');
-    // If nobody listens any more, there is nobody to tell.
+    // If the receiver is gone, there is nothing to report to.
     let _ = report.write_all(&line);
 }
 

@@ -58,7 +58,7 @@ impl Terminal {
         }
     }
 
-    /// Shows what was written; false when nobody will write any more.
+    /// Shows what was written; false when the writer is gone.
     fn show(&mut self) -> io::Result<bool> {
         let mut bytes = [0; 4096];
         let length = match self.0.read(&mut bytes) {

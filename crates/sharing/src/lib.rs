@@ -1,11 +1,11 @@
-//! The shared store: results of steps that many machines share.
+//! The shared store: step results that many machines share.
 //!
 //! ```text
 //! key of a step ─► signed result (what the step left behind) ─► signature, key, format checked ─► its layer, checked ─► own store
 //! ```
 //!
 //! Everybody may read; only who has a key that the others trust writes what they use. Whatever goes wrong there, a step is made
-//! here: each request has a time limit, and after a few failures in a row nobody is asked any more.
+//! here: each request has a time limit, and after a few consecutive failures it is not used any more.
 //!
 //! | module | owns |
 //! | --- | --- |

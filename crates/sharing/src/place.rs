@@ -21,7 +21,7 @@ pub enum Place {
 
 /// A text that says no place.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-#[error("{0:?} is no place of a shared store")]
+#[error("{0:?} is not the address of a shared store")]
 pub struct BadPlace(pub String);
 
 /// Who comes in at object storage.

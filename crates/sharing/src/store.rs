@@ -16,7 +16,7 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::{self, JoinHandle};
 
-/// After so many failures in a row nobody is asked any more.
+/// The number of consecutive failures after which it is not used any more.
 const MOST_FAILURES: u32 = 3;
 /// How many results are sent at once.
 const SENDERS: usize = 3;
@@ -54,7 +54,7 @@ pub struct Statistics {
     pub hits: u64,
     /// Results that were not.
     pub misses: u64,
-    /// Results that were there and not used: damaged, or signed by nobody who is trusted.
+    /// Results that were there and not used: damaged, or not signed with a trusted key.
     pub refused: u64,
     /// Results that were sent there.
     pub sent: u64,
@@ -83,7 +83,7 @@ pub enum Trouble {
     Refused {
         /// The key of its step.
         key: StepKey,
-        /// Whether somebody who is not trusted signed it; otherwise it is damaged.
+        /// Whether its signature is not trusted; otherwise it is damaged.
         by_signature: bool,
     },
 }

@@ -22,7 +22,7 @@ pub(super) enum Form {
 }
 
 impl Form {
-    /// Told by the first bytes of the file; `None` when it is no archive.
+    /// Told by the first bytes of the file; `None` when it is not an archive.
     pub(super) fn of(file: &Path) -> Result<Option<Self>> {
         let mut start = Vec::new();
         File::open(file).facts(file)?.take(512).read_to_end(&mut start).facts(file)?;
@@ -52,7 +52,7 @@ pub(super) fn unpacked(file: &Path, form: Form, store: &Store, now: i64) -> Resu
 /// Unpacks the archive of a package, called `label`, into the empty folder `to`, without the one folder that
 /// everything in it lies in.
 pub fn unpack_package(file: &Path, label: &str, store: &Store, to: &Path) -> Result<()> {
-    let form = Form::of(file)?.ok_or_else(|| malformed(label, "it is no archive"))?;
+    let form = Form::of(file)?.ok_or_else(|| malformed(label, "it is not an archive"))?;
     let whole = unpack(file, form, label, store)?.finish()?;
     let moved = top_folder(whole.clone()).and_then(|top| fs::rename(&top, to).facts(to));
     remove_tree(&whole);
@@ -105,7 +105,7 @@ fn unpack_tar(from: impl Read, label: &str, into: &mut Unpacking) -> Result<()> 
             }
             EntryType::Symlink => into.link(&path, &link.ok_or_else(|| no_target(&path))?)?,
             EntryType::Link => into.copy(&path, &link.ok_or_else(|| no_target(&path))?)?,
-            _ => return Err(malformed(label, &format!("{path:?} is neither file, folder nor link"))),
+            _ => return Err(malformed(label, &format!("{path:?} is not a file, folder or link"))),
         }
     }
     Ok(())
@@ -136,14 +136,16 @@ pub fn open_zip(file: &Path, label: &str) -> Result<Option<zip::ZipArchive<BufRe
     let archive = zip::ZipArchive::new(from).map_err(|error| malformed(label, &error.to_string()))?;
     // The reader keeps only the last entry of a name, others the first.
     match counted.is_some_and(|counted| counted != archive.len() as u64) {
-        true => Err(malformed(label, "it has a name twice")),
+        true => Err(malformed(label, "it has a duplicate name")),
         false => Ok(Some(archive)),
     }
 }
 
 fn unpack_zip(file: &Path, label: &str, into: &mut Unpacking) -> Result<()> {
     let bad = |error: zip::result::ZipError| malformed(label, &error.to_string());
-    let Some(mut archive) = open_zip(file, label)? else { return Err(malformed(label, "it is no archive")) };
+    let Some(mut archive) = open_zip(file, label)? else {
+        return Err(malformed(label, "it is not an archive"));
+    };
     for number in 0..archive.len() {
         let mut entry = archive.by_index(number).map_err(bad)?;
         let path = std::str::from_utf8(entry.name_raw()).map_err(|_| not_utf8(entry.name_raw()))?.to_owned();

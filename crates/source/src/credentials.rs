@@ -6,7 +6,7 @@ use std::fs::File;
 use std::io::Read;
 use std::path::Path;
 
-/// Names of files that hold passwords or tokens for other machines.
+/// Names of files that hold credentials for other systems.
 const CREDENTIALS: [&str; 14] = [
     ".netrc",
     "_netrc",

@@ -43,7 +43,7 @@ impl Unexpected {
 
 /// Smaller files are not worth a word, in bytes.
 const SMALL: u64 = 1 << 20;
-/// Any file above is told, in bytes.
+/// Larger files are reported, in bytes.
 const LARGE: u64 = 32 << 20;
 
 const DATABASES: [&str; 9] =

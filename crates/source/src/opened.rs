@@ -13,7 +13,7 @@ use std::fs::{self, File};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
-/// What somebody asks for.
+/// A request for a source.
 #[derive(Debug, Clone, Copy)]
 pub struct Asked<'a> {
     /// A folder, an archive or a built program.
@@ -34,7 +34,7 @@ pub struct Opened {
     pub root: PathBuf,
     /// The one file that is the whole source, when it is a built program.
     pub(super) only: Option<String>,
-    /// Whether ignore files decide; not where somebody already chose what belongs to the source.
+    /// Whether ignore files apply; not for a source whose files were chosen already, such as a commit.
     pub(super) ignores: bool,
     /// The folder that relative paths in the configuration are taken from.
     pub near: PathBuf,

@@ -1,5 +1,6 @@
 //! What is never packed, whatever the ignore files say, unless `[source] include` insists.
 
+use model::files;
 use std::path::Path;
 
 /// Something that was left out and that people may miss.
@@ -15,11 +16,11 @@ pub struct LeftOut {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum WhyLeftOut {
-    /// A file with settings of one place, often secret ones.
+    /// A file with local settings, often secret ones.
     Settings,
     /// A private key.
     PrivateKey,
-    /// A file with passwords or tokens for other machines.
+    /// A file with credentials for other systems.
     Credentials,
     /// A folder of installed packages; a buildpack installs its own.
     Dependencies,
@@ -32,7 +33,7 @@ pub enum WhyLeftOut {
 /// Configuration of the build itself; it never goes into an image.
 pub(super) fn is_build_file(path: &str) -> bool {
     let name = path.rsplit('/').next().unwrap_or(path);
-    matches!(name, model::files::CONFIG | model::files::PINS | model::files::PINS_FRESH)
+    matches!(name, files::CONFIG | files::PINS | files::PINS_FRESH | files::SCHEMA)
 }
 
 /// Folders of version control systems and caches of interpreters.

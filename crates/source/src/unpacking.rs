@@ -58,7 +58,7 @@ impl Unpacking {
         let place = self.target(path)?;
         match self.links.insert(place, target.to_owned()) {
             None => Ok(()),
-            Some(_) => Err(self.malformed(path, "it is there twice")),
+            Some(_) => Err(self.malformed(path, "duplicate entry")),
         }
     }
 
@@ -107,8 +107,8 @@ impl Unpacking {
 
     fn refused(&self, path: &str, error: io::Error) -> Error {
         match error.kind() {
-            io::ErrorKind::AlreadyExists => self.malformed(path, "it is there twice"),
-            io::ErrorKind::NotADirectory => self.malformed(path, "it lies in a file"),
+            io::ErrorKind::AlreadyExists => self.malformed(path, "duplicate entry"),
+            io::ErrorKind::NotADirectory => self.malformed(path, "its parent is a file"),
             _ => Error::Source(SourceError::Unreadable { path: self.folder.join(path), source: error }),
         }
     }

@@ -114,7 +114,7 @@ impl Batch {
 
 impl Drop for Batch {
     fn drop(&mut self) {
-        // Nobody listens any more after an error, which is told already.
+        // After an error, which was reported already, nobody listens any more.
         let _ = self.tell.send(std::mem::take(&mut self.met));
     }
 }

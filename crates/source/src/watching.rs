@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, Instant};
 
-/// How often it is looked whether nobody waits any more.
+/// How often to check whether the caller is still waiting.
 const GLANCE: Duration = Duration::from_millis(50);
 /// How long nothing may happen until a change counts as complete: editors write, rename and set modes one after the other.
 const QUIET: Duration = Duration::from_millis(15);
@@ -30,7 +30,7 @@ impl Watcher {
         let system = notify::recommended_watcher(move |event: notify::Result<notify::Event>| {
             // What only reads is no change; that something was missed may be one.
             if event.as_ref().map_or(true, |event| is_change(event.kind)) {
-                // Whoever watched may be gone.
+                // The watcher may be gone.
                 let _ = tell.send(());
             }
         });

@@ -80,7 +80,7 @@ impl Program {
         self
     }
 
-    /// Whether the tests may act as other users: as the superuser, and not in a user namespace that
+    /// Whether the tests may act as other users: as root, and not in a user namespace that
     /// has only one.
     pub fn may_act_as_others() -> bool {
         let read = |file: &str| fs::read_to_string(file).unwrap_or_default();

@@ -1,4 +1,4 @@
-//! Which apps belong to a town, and which of them somebody means.
+//! The apps of a town, and how they are selected.
 
 use config::{TownEntry, TownFile, TownGroup, name_in};
 use globset::{GlobBuilder, GlobMatcher};
@@ -99,7 +99,7 @@ impl Town {
         Ok(town)
     }
 
-    /// The apps that somebody means. `git` is the program.
+    /// The selected apps. `git` is the program.
     pub fn chosen(&self, filter: &Filter, git: Option<&Path>) -> Result<Vec<TownApp>> {
         if let Some(group) = &filter.group
             && !self.file.groups.contains_key(group)

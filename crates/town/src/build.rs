@@ -29,7 +29,7 @@ pub enum Progress<'p> {
     Done(&'p Outcome),
 }
 
-/// Builds apps of a town, wave by wave; what came of each is told as soon as it is known.
+/// Builds apps of a town, wave by wave; each outcome is reported as soon as it is known.
 pub fn build_town(
     town: &Town,
     apps: &[TownApp],
@@ -184,6 +184,6 @@ fn app_of(event: &Event) -> Option<&str> {
         | Event::Shared { app, .. }
         | Event::Started { app, .. }
         | Event::Finished { app, .. } => Some(app),
-        Event::Progress { .. } | Event::Damaged { .. } | Event::Note { .. } => None,
+        Event::Planned { .. } | Event::Progress { .. } | Event::Damaged { .. } | Event::Note { .. } => None,
     }
 }

@@ -6,7 +6,7 @@
 //!
 //! | module | owns |
 //! | --- | --- |
-//! | [`apps`] | which apps there are, their groups, and which of them somebody means |
+//! | [`apps`] | which apps there are, their groups, and how they are selected |
 //! | [`plan`] | looking at apps and planning their builds, several at once |
 //! | [`build`] | all builds in one graph |
 //! | [`find`], [`outdated`] | what is in images of a town, and what of it is behind |

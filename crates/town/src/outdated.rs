@@ -14,9 +14,9 @@ use workshop::record::Record;
 #[serde(rename_all = "kebab-case", tag = "kind")]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
 pub enum Behind {
-    /// Nobody supports the base any more, since that day.
+    /// The base has been unsupported since that day.
     Base { base: String, since: String },
-    /// Nobody supports the runtime any more, since that day.
+    /// The runtime has been unsupported since that day.
     Runtime { runtime: String, version: String, since: String },
     /// The runtime will not be supported for long any more.
     RuntimeSoon { runtime: String, version: String, until: String },

@@ -33,7 +33,7 @@ pub struct Place<'a> {
     pub store: &'a Store,
     /// The machine that the base `host` is captured from.
     pub host: &'a Host,
-    /// The buildpacks in force.
+    /// The effective buildpacks.
     pub buildpacks: &'a Buildpacks,
     /// The platform of the images.
     pub platform: &'a str,
@@ -206,7 +206,7 @@ impl<'a> Place<'a> {
             matches!(error, Error::Survey(_) | Error::Config(_) | Error::Base(_) | Error::Source(_));
         let others: Vec<Problem> =
             problems.into_iter().filter(|problem| problem.code != PLAN_FAILS).collect();
-        let breaks = others.iter().any(|problem| problem.severity == Severity::Breaks);
+        let breaks = others.iter().any(|problem| problem.severity == Severity::Error);
         // The error itself says more than the rule.
         if is_certain && !breaks { Err(error.into()) } else { Ok(others) }
     }
@@ -216,7 +216,7 @@ impl<'a> Place<'a> {
         let started = Instant::now();
         if !self.anyway {
             let mut problems = self.problems(&looked, Scope::Source)?;
-            problems.retain(|problem| problem.severity == Severity::Breaks);
+            problems.retain(|problem| problem.severity == Severity::Error);
             if !problems.is_empty() {
                 return Err(Trouble::WillFail(problems));
             }

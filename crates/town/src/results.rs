@@ -70,7 +70,7 @@ pub struct AppResult {
     pub failure: Option<Cause>,
 }
 
-/// Why an app was not built. Equal causes of several apps are told once.
+/// Why an app was not built. Equal causes of several apps are reported once.
 #[derive(Debug, Clone, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, JsonSchema)]
 pub struct Cause {
     /// The code of the rule that found it, where it is one.

@@ -51,7 +51,7 @@ pub struct Simulated {
     pub slow: f64,
     /// The time of the first push, when nothing is there yet.
     pub cold: f64,
-    /// The work of all workers together.
+    /// The total work of all workers together.
     pub work: f64,
     /// Steps that were found, of all that were wanted, from 0 to 1.
     pub hit_rate: f64,
@@ -131,7 +131,7 @@ pub fn simulate(measured: &Measured, day: Day) -> Simulated {
     }
 }
 
-/// How long workers take for jobs, the longest first, each to whoever is free first.
+/// How long workers take for jobs, the longest first, each to the first free worker.
 fn makespan(jobs: &[f64], workers: usize) -> f64 {
     let mut jobs = jobs.to_vec();
     jobs.sort_by(|a, b| b.total_cmp(a));

@@ -23,18 +23,20 @@ pub(super) fn words_of(error: &BaseError) -> Worded {
                 details: vec![format!("  searched: {}", folders.join(", "))],
                 ..worded(
                     OUTSIDE,
-                    format!("the base `host` takes {runtime} from this machine, and {program} is not on it"),
                     format!(
-                        "install {program} so that it is in the PATH; nothing else of the language is needed"
+                        "the base `host` takes {runtime} from this machine, which does not have {program}"
+                    ),
+                    format!(
+                        "install {program} so that it is in PATH; nothing else of the language is needed"
                     ),
                 )
             }
         }
         BaseError::RuntimeMismatch { runtime, found, origin, wanted, place } => worded(
             FAILED,
-            format!("{} wants {runtime} {wanted}, and the base {origin} has {found}", words::place(place)),
+            format!("{} requires {runtime} {wanted}, but the base {origin} has {found}", words::place(place)),
             match origin.as_str() {
-                "host" => format!("install a fitting {runtime} on this machine, or change the constraint"),
+                "host" => format!("install a matching {runtime} on this machine, or change the constraint"),
                 _ => "choose another base: in shtetl.toml, under [base]: from = …; or change the constraint"
                     .to_owned(),
             },
@@ -42,14 +44,14 @@ pub(super) fn words_of(error: &BaseError) -> Worded {
         BaseError::NoSuchVersion { runtime, wanted, place, base, registry } => worded(
             FAILED,
             format!(
-                "{}{runtime} {wanted} is wanted, and neither {base} nor {registry} has such a version",
+                "{}{runtime} {wanted} is required, but neither {base} nor {registry} has such a version",
                 place.as_ref().map(|p| format!("{}: ", words::place(p))).unwrap_or_default()
             ),
-            "change the constraint; `shtetl runtimes` lists what there is",
+            "change the constraint; `shtetl runtimes` lists the available versions",
         ),
         BaseError::NoBuildRoot { base } => worded(
             FAILED,
-            format!("something has to be built, and the base {base} provides no build environment"),
+            format!("a build is needed, but the base {base} provides no build environment"),
             "choose a Debian base, or empty, in [base] from; or build before, include the result with [source] include, and set run = false under [build]",
         ),
         BaseError::RuntimeNotInBase { runtime, base } => worded(
@@ -73,7 +75,7 @@ fn image(base: &str, error: &RemoteError) -> Worded {
         RemoteError::Status { status: 429 | 500.., .. } => "try again later",
         RemoteError::Offline { .. } => "build once without --offline, or name a layout folder: oci:./FOLDER",
         RemoteError::Integrity { .. } => {
-            "do not use it: the registry does not give what its own documents name"
+            "do not use it: the registry serves content that does not match its own documents"
         }
         RemoteError::Denied { .. } | RemoteError::Credentials { .. } => return plain,
         _ => "check the reference in [base] from",

@@ -13,13 +13,13 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
             details: broken.iter().map(|one| format!("  {}", demand(one))).collect(),
             ..worded(
                 FAILED,
-                format!("the image of {app} breaks what {by} demands"),
+                format!("the image of {app} violates the house rules in {by}"),
                 format!("change the app, or ask for an exception: [exception.{app}] in the house rules"),
             )
         },
         ConfigError::Name { what, name, suggestion } => worded(
             WRONG,
-            format!("{name:?} cannot be the name of an {what}").replace("an tag", "a tag"),
+            format!("{name:?} is not a valid name for an {what}").replace("an tag", "a tag"),
             match (suggestion, *what) {
                 (Some(s), "app") => format!(
                     "a name has lower-case letters, digits and dashes and begins with a letter; in shtetl.toml: name = {s:?}"
@@ -32,7 +32,7 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
             WRONG,
             format!("shtetl.toml has no variant {name:?}"),
             if known.is_empty() {
-                "it has none: [variant.NAME.settings] begins one".to_owned()
+                "it has none; add one with [variant.NAME.settings]".to_owned()
             } else {
                 suggestion(name, known)
             },
@@ -44,56 +44,56 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
         ),
         ConfigError::NotHeader { text } => worded(
             WRONG,
-            format!("{text:?} is no header field"),
-            "write the name, a colon and the value, as in \"Referrer-Policy: no-referrer\"",
+            format!("{text:?} is not a header field"),
+            "use a name, a colon and a value, as in \"Referrer-Policy: no-referrer\"",
         ),
         ConfigError::UnknownBase { name } => worded(
             WRONG,
-            format!("this version has no base {name:?}"),
+            format!("unknown base {name:?}"),
             "in shtetl.toml, under [base]: from = \"debian:trixie\", \"debian:bookworm\", \"oci:REFERENCE\", \"empty\", or \"host\" (captured from this machine)",
         ),
         ConfigError::BadReference { text, fault } => worded(
             WRONG,
-            format!("oci:{text} names no image: {}", super::registry::fault_of(*fault)),
-            "write oci:HOST/NAME:TAG, oci:HOST/NAME@sha256:DIGEST, or oci:./FOLDER of a layout",
+            format!("oci:{text} is not an image reference: {}", super::registry::fault_of(*fault)),
+            "use oci:HOST/NAME:TAG, oci:HOST/NAME@sha256:DIGEST, or oci:./FOLDER of a layout",
         ),
         ConfigError::NoAddress { ecosystem } => worded(
             WRONG,
-            format!("nothing says where {ecosystem} packages come from"),
+            format!("no address is configured for {ecosystem} packages"),
             format!(
                 "in shtetl.toml, under [addresses]: {ecosystem} = \"URL or folder\"; or --address {ecosystem}=WHERE"
             ),
         ),
         ConfigError::NoFiles { name } => worded(
             WRONG,
-            format!("nothing says where {name} is, which the build command fetches"),
+            format!("no address is configured for {name}, from which the build command downloads"),
             format!("in shtetl.toml, under [addresses]: \"{name}\" = \"URL or folder\""),
         ),
         ConfigError::UntrustedServer { name, server } => worded(
             WRONG,
-            format!(
-                "the app wants the variable {name} to be sent to {server}, a server that only the app names"
-            ),
+            format!("the app asks to send the variable {name} to {server}, a server that only the app names"),
             trust_advice(server),
         ),
         ConfigError::BuildpackTwice { name, origin } => worded(
             WRONG,
             format!("there are two buildpacks called {name}; one comes from {origin}"),
-            "give the one that is added another name, in its definition.toml",
+            "rename the added one in its definition.toml",
         ),
         ConfigError::BuildpackPlace { text } => worded(
             WRONG,
-            format!("{text:?} is no folder with a {}", definitions::DEFINITION),
+            format!("{text:?} is not a folder with a {}", definitions::DEFINITION),
             "in shtetl.toml, under [buildpacks]: add = [\"./FOLDER\"], from the folder of that file",
         ),
         ConfigError::PrivateModule { name } => worded(
             WRONG,
             format!("{name} is private (GOPRIVATE or GONOPROXY), and no address is bound to it"),
-            format!("name a proxy that has it: --address go:{name}=URL; or take it in with `go mod vendor`"),
+            format!(
+                "name a module proxy that has it: --address go:{name}=URL; or vendor it with `go mod vendor`"
+            ),
         ),
         ConfigError::NoVariable { name } => worded(
             WRONG,
-            format!("the address of an index names the variable {name}, which is not set"),
+            format!("the address of an index uses the variable {name}, which is not set"),
             format!("set {name} in the environment of this program"),
         ),
     }
@@ -111,11 +111,7 @@ fn demand(broken: &BrokenDemand) -> String {
             format!("house-licence  {package} {version} declares no licence")
         }
         BrokenDemand::Size { bytes, most } => {
-            format!(
-                "house-size  its layers have {}, and {} are allowed",
-                words::size(*bytes),
-                words::size(*most)
-            )
+            format!("house-size  its layers have {}; {} is allowed", words::size(*bytes), words::size(*most))
         }
     }
 }
@@ -135,7 +131,7 @@ fn faults(path: &Path, text: &str, complaints: &[Complaint]) -> Worded {
     let faults = words::count(complaints.len(), "fault");
     Worded {
         details,
-        ..worded(WRONG, format!("{} has {faults}", path.display()), "correct it; nothing was built")
+        ..worded(WRONG, format!("{} has {faults}", path.display()), "correct the file; nothing was built")
     }
 }
 
@@ -150,15 +146,15 @@ fn fault_key(fault: &Fault) -> &str {
 
 fn fault(fault: &Fault) -> String {
     match fault {
-        Fault::Syntax { detail } => format!("this is not TOML: {detail}"),
+        Fault::Syntax { detail } => format!("invalid TOML: {detail}"),
         Fault::UnknownKey { key, table, nearest, known } => {
             let place = if table.is_empty() { String::new() } else { format!(" in [{table}]") };
             match nearest {
                 Some(nearest) => format!("no key {key:?}{place}; did you mean {nearest:?}?"),
-                None => format!("no key {key:?}{place}; there are: {}", known.join(", ")),
+                None => format!("no key {key:?}{place}; known keys: {}", known.join(", ")),
             }
         }
-        Fault::WrongType { key, expected, found } => format!("{key} takes {expected}, and this is {found}"),
+        Fault::WrongType { key, expected, found } => format!("{key} takes {expected}, not {found}"),
         Fault::Locked { key, by } => format!("{key}: the house rules ({by}) do not let apps change this"),
         Fault::BadValue { key, detail } => format!("{key}: {detail}"),
     }

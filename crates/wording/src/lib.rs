@@ -2,8 +2,10 @@
 #![forbid(unsafe_code)]
 
 mod base;
+mod code;
 mod config;
 mod content;
+mod explain;
 mod package;
 mod pin;
 mod registry;
@@ -19,6 +21,7 @@ mod worded;
 mod yard;
 
 pub use self::config::trust_advice;
+pub use self::explain::{Explanation, all as explanations, document as troubleshooting, explanation};
 pub use self::sandbox::limit_advice;
 pub use self::yard::outcome_words;
 pub use worded::{INTERRUPTED, suggestion};
@@ -51,6 +54,8 @@ pub enum Failure {
     StoreInUse,
     /// A process of the demo does not answer.
     Silent,
+    /// A command of the demo failed, and said why.
+    Demo { command: String },
     /// A result could not be written to standard output.
     Output(io::Error),
     /// A file that a command was told of cannot be used.
@@ -87,7 +92,23 @@ impl From<io::Error> for Failure {
 
 /// Prints the failure and gives the exit code.
 pub fn report(output: &Output, failure: &Failure) -> ExitCode {
-    words_of_failure(failure).report(output)
+    let mut words = words_of_failure(failure);
+    if output.is_verbose() {
+        words.details.extend(causes(failure));
+    }
+    words.report(output)
+}
+
+/// The chain of causes, outermost first.
+fn causes(failure: &Failure) -> Vec<String> {
+    let first: Option<&dyn std::error::Error> = match failure {
+        Failure::Core(error) => Some(&**error),
+        Failure::Yard(trouble) => Some(trouble),
+        Failure::Output(error) | Failure::System(error) | Failure::File { source: error, .. } => Some(error),
+        _ => None,
+    };
+    let chain = std::iter::successors(first, |error| error.source());
+    chain.map(|error| format!("  cause: {error}")).collect()
 }
 
 /// The failure in lines, for commands that go on with other things.
@@ -103,6 +124,10 @@ pub fn document(failure: &Failure) -> serde_json::Value {
 }
 
 fn words_of_failure(failure: &Failure) -> Worded {
+    Worded { code: code::of_failure(failure), ..uncoded(failure) }
+}
+
+fn uncoded(failure: &Failure) -> Worded {
     match failure {
         Failure::Core(error) => words_of(error),
         Failure::Usage { message, hint } => worded(WRONG, message, hint),
@@ -110,31 +135,32 @@ fn words_of_failure(failure: &Failure) -> Worded {
             details: problems.iter().flat_map(problem::lines).collect(),
             ..worded(
                 FAILED,
-                format!("{} found before anything ran", words::count(problems.len(), "problem")),
-                "correct this, or build all the same with --anyway",
+                format!("{} found before the build started", words::count(problems.len(), "problem")),
+                "correct this, or build anyway with --anyway",
             )
         },
         Failure::FewFiles { allowed } => worded(
             OUTSIDE,
-            format!("this shell allows a program only {allowed} open files, and at least 64 are needed"),
+            format!("the limit for open files is {allowed}, and at least 64 are needed"),
             "raise the limit: ulimit -n 1024",
         ),
         Failure::NoHome => {
-            worded(WRONG, "there is no home folder for the store", "give one with --store DIR")
+            worded(WRONG, "no home folder found for the store", "choose a folder with --store DIR")
         }
         Failure::StoreInUse => worded(
             OUTSIDE,
-            "the store is in use: by a build, or by a process that runs",
-            "try again when it has ended",
+            "the store is in use by a build or a running process",
+            "try again when that has finished",
         ),
-        Failure::Silent => {
-            worded(FAILED, "the process does not answer", "run it by itself to see what it says")
+        Failure::Silent => worded(FAILED, "the process does not answer", "run it directly to see its output"),
+        Failure::Demo { command } => {
+            worded(FAILED, format!("the demo stopped: `shtetl {command}` failed"), "see its error above")
         }
         Failure::Output(error) => {
             worded(OUTSIDE, format!("standard output: {}", system(error)), "the result is incomplete")
         }
         Failure::File { path, source } => {
-            worded(OUTSIDE, at(path, source), "check the path, and who may use it")
+            worded(OUTSIDE, at(path, source), "check the path and its permissions")
         }
         Failure::Yard(trouble) => yard::words_of(trouble),
         Failure::System(error) => worded(OUTSIDE, system(error), ""),
@@ -168,6 +194,6 @@ fn words_of(error: &Error) -> Worded {
         Error::Town(error) => town::words_of(error),
         Error::NoSandbox(refusal) => sandbox::refused(refusal),
         Error::Sandbox(error) => sandbox::words_of(error),
-        Error::Interrupted => worded(INTERRUPTED, "interrupted; nothing half done is left behind", ""),
+        Error::Interrupted => worded(INTERRUPTED, "interrupted; nothing incomplete was left behind", ""),
     }
 }

@@ -11,7 +11,7 @@ pub(super) fn words_of(error: &PackageError) -> Worded {
             details: facts.iter().map(|fact| format!("  {fact}")).collect(),
             ..worded(
                 FAILED,
-                "no set of packages meets everything that is asked for",
+                "no set of package versions satisfies all requirements",
                 "change one of these requirements, or choose another version of the runtime",
             )
         },
@@ -28,9 +28,12 @@ pub(super) fn words_of(error: &PackageError) -> Worded {
                 details: packages.iter().map(|package| format!("  {package}")).collect(),
                 ..worded(
                     FAILED,
-                    format!("{}: packages want to run a script when they are installed", words::place(place)),
                     format!(
-                        "in shtetl.toml, under [buildpacks.node]: run-scripts-of = [{names}] runs them apart from this machine, skip-scripts-of = [{names}] goes without"
+                        "{}: these packages need to run a script when they are installed",
+                        words::place(place)
+                    ),
+                    format!(
+                        "in shtetl.toml, under [buildpacks.node]: run-scripts-of = [{names}] runs them in isolation, skip-scripts-of = [{names}] skips them"
                     ),
                 )
             }
@@ -40,13 +43,13 @@ pub(super) fn words_of(error: &PackageError) -> Worded {
         }
         PackageError::NoUsableFile { package, address, offered } => Worded {
             details: if offered.is_empty() {
-                vec!["  nothing is offered there".to_owned()]
+                vec!["  nothing is available there".to_owned()]
             } else {
                 offered.iter().take(8).map(|f| format!("  offered: {f}")).collect()
             },
             ..worded(
                 FAILED,
-                format!("{address} has no file for {package} that was locked and that fits the image"),
+                format!("{address} has no locked file of {package} that fits the image"),
                 "lock a version that has a wheel for this Python and platform, or its source archive with its hash",
             )
         },

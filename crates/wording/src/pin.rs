@@ -8,8 +8,8 @@ pub(super) fn words_of(error: &PinError) -> Worded {
     match error {
         PinError::Conflict { suite, package, excluded } => worded(
             FAILED,
-            format!("{package} and {excluded} of {suite} cannot be together: {package} excludes it"),
-            "leave one of them, or what needs it, out of [base] packages",
+            format!("{package} and {excluded} of {suite} cannot be installed together: they conflict"),
+            "remove one of them, or whatever needs it, from [base] packages",
         ),
         PinError::Unmet { suite, wanted, chain } => Worded {
             details: chain.iter().map(|name| format!("  needed by {name}")).rev().collect(),
@@ -17,7 +17,7 @@ pub(super) fn words_of(error: &PinError) -> Worded {
                 FAILED,
                 format!("nothing in {suite} provides {wanted}"),
                 if chain.is_empty() {
-                    "correct the name: in [base] packages, or of an extension that the app asks for"
+                    "correct the name in [base] packages, or the name of a required extension"
                 } else {
                     "the archive may be incomplete: `shtetl addresses` shows which one is asked"
                 },
@@ -31,28 +31,28 @@ pub(super) fn words_of(error: &PinError) -> Worded {
                 }
                 SignatureFault::Wrong => "the signature does not match the text".to_owned(),
                 SignatureFault::UnfitKey => {
-                    "the key that signed it is revoked, past its time, or too weak".to_owned()
+                    "the key that signed it is revoked, expired or too weak".to_owned()
                 }
-                SignatureFault::NotARelease => "it is no release of a suite".to_owned(),
+                SignatureFault::NotARelease => "it is not a release file of a suite".to_owned(),
                 SignatureFault::BadKeyring => "there is no key in it".to_owned(),
             };
             worded(
                 FAILED,
                 format!("signature verification failed for {what}: {detail}"),
-                "do not use it; a copy with keys of its own needs [base] keyring = FILE",
+                "do not use it; an archive with its own keys needs [base] keyring = FILE",
             )
         }
         PinError::ReleaseOver { what, until } => worded(
             FAILED,
             format!(
-                "{what} was valid until {until}: the archive is an old copy, or somebody holds updates back"
+                "{what} was valid until {until}: the archive is an outdated copy, or updates are being withheld"
             ),
-            "bring the copy up to date; to use it all the same, in shtetl.toml, under [base]: outdated = true",
+            "update the copy; to use it anyway, in shtetl.toml, under [base]: outdated = true",
         ),
         PinError::Missing { base, file_is_there } => worded(
             FAILED,
             if *file_is_there {
-                format!("shtetl.lock does not pin all that {base} has to provide")
+                format!("shtetl.lock does not pin everything that {base} has to provide")
             } else {
                 format!("there is no shtetl.lock that pins {base}")
             },

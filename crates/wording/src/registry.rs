@@ -9,19 +9,19 @@ pub(super) fn words_of(error: &RegistryError) -> Worded {
     match error {
         RegistryError::Reference { text, fault } => worded(
             WRONG,
-            format!("{text} names no image of a registry: {}", fault_of(*fault)),
-            "write HOST[:PORT]/NAME[:TAG], as in harbour.example/ferry/timetable:14",
+            format!("{text} is not the name of an image in a registry: {}", fault_of(*fault)),
+            "use HOST[:PORT]/NAME[:TAG], as in harbour.example/ferry/timetable:14",
         ),
         RegistryError::NotATag { text } => worded(
             WRONG,
-            format!("{text} is a digest; an image is pushed to a tag"),
+            format!("{text} has a digest; images are pushed to a tag"),
             "write HOST[:PORT]/NAME:TAG",
         ),
         RegistryError::Remote { image, source } => remote(image, source),
         RegistryError::Foreign { image } => worded(
             FAILED,
-            format!("{image} is no image that shtetl built"),
-            "as a base, it is taken with oci:… in [base] from",
+            format!("{image} was not built by shtetl"),
+            "to use it as a base: oci:… in [base] from",
         ),
     }
 }
@@ -34,7 +34,7 @@ pub(super) fn fault_of(fault: ReferenceFault) -> &'static str {
             "a name has lower-case letters, digits and dots, dashes or underscores between them"
         }
         ReferenceFault::Tag => "a tag has letters, digits, dots, dashes and underscores, at most 128",
-        ReferenceFault::Digest => "behind the @ stands no SHA-256 digest",
+        ReferenceFault::Digest => "after the @ there must be a SHA-256 digest",
     }
 }
 
@@ -42,22 +42,20 @@ fn remote(image: &str, error: &RemoteError) -> Worded {
     let plain = super::remote::words_of(image, error);
     let hint = match error {
         RemoteError::NotFound { .. } => {
-            "check the name and the tag; some registries want a name to be created first"
+            "check the name and the tag; some registries require the repository to be created first"
         }
-        RemoteError::Status { status: 429 | 500.., .. } => {
-            "try again later: what has arrived is not sent again"
-        }
+        RemoteError::Status { status: 429 | 500.., .. } => "try again later; uploaded data is not sent again",
         RemoteError::Status { status: 405, .. } => {
-            "the registry takes nothing: it is read-only, or no registry"
+            "the server refuses uploads: it is read-only, or not a registry"
         }
-        RemoteError::Status { .. } => "the registry says why above; check the name and your rights",
+        RemoteError::Status { .. } => "see the registry's answer above; check the name and your permissions",
         RemoteError::Unreachable { .. } => {
-            "check the network and the name of the registry; one without TLS is asked only with http:// before its name"
+            "check the network and the registry's name; a registry without TLS needs http:// in front of its name"
         }
         RemoteError::Integrity { .. } => {
-            "do not use it: the registry does not give what its own documents name"
+            "do not use it: the registry serves content that does not match its own documents"
         }
-        RemoteError::Malformed { .. } => "check the name of the registry: it may be something else",
+        RemoteError::Malformed { .. } => "check the name: the server may not be a registry",
         _ => return plain,
     };
     Worded { hint: Some(hint.to_owned()), ..plain }

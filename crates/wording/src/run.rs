@@ -29,8 +29,8 @@ pub(super) fn words_of(error: &RunError) -> Worded {
         ),
         RunError::NoRecord { image } => worded(
             FAILED,
-            format!("{image} has no record: it was not made by this tool"),
-            "give an image that `shtetl build` made",
+            format!("{image} has no record: it was not built by shtetl"),
+            "give an image built by `shtetl build`",
         ),
         RunError::NoSuchProcess { name, known } => {
             worded(WRONG, format!("the image has no process type or task {name:?}"), suggestion(name, known))
@@ -43,10 +43,10 @@ pub(super) fn words_of(error: &RunError) -> Worded {
         RunError::ServiceNotBound { service, kind, settings } => worded(
             WRONG,
             format!(
-                "the service {service} ({kind}), which gives {}, is not bound",
+                "the service {service} ({kind}), which provides {}, is not bound",
                 joined(settings.iter().map(String::as_str))
             ),
-            format!("start it: --all --with-services, or name one that runs: --all --bind {service}=URL"),
+            format!("start it with --all --with-services, or use a running one: --all --bind {service}=URL"),
         ),
         RunError::NoSuchService { name, known } => {
             worded(WRONG, format!("the image declares no service {name:?}"), suggestion(name, known))
@@ -58,7 +58,7 @@ pub(super) fn words_of(error: &RunError) -> Worded {
         ),
         RunError::ServiceNotPrepared { service, lines } => Worded {
             details: lines.iter().map(|line| format!("  | {line}")).collect(),
-            ..worded(FAILED, format!("the data of the service {service} could not be made"), "")
+            ..worded(FAILED, format!("the data of the service {service} could not be created"), "")
         },
         RunError::PortTaken { port } => worded(
             OUTSIDE,

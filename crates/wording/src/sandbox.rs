@@ -11,7 +11,7 @@ pub(super) fn refused(refusal: &Refusal) -> Worded {
             .iter()
             .map(|(mode, step, detail)| {
                 let who = match mode.isolation {
-                    Isolation::Superuser => "as the superuser",
+                    Isolation::Superuser => "as root",
                     Isolation::SingleUser => "in a user namespace",
                 };
                 let ground = match mode.ground {
@@ -24,7 +24,7 @@ pub(super) fn refused(refusal: &Refusal) -> Worded {
         ..worded(
             OUTSIDE,
             "this machine does not allow a process to be isolated",
-            "allow user namespaces (user.max_user_namespaces above 0), or run as root; building works without",
+            "allow user namespaces (user.max_user_namespaces above 0), or run as root; building works without it",
         )
     }
 }

@@ -12,7 +12,7 @@ pub(super) fn words_of(error: &SourceError) -> Worded {
             at(path, source),
             match source.kind() {
                 io::ErrorKind::NotFound => "give the folder of an app",
-                io::ErrorKind::NotADirectory => "give the folder, not a file in it",
+                io::ErrorKind::NotADirectory => "give the folder, not a file inside it",
                 io::ErrorKind::PermissionDenied => "make it readable, or leave it out with [source] exclude",
                 _ => "",
             },
@@ -23,36 +23,37 @@ pub(super) fn words_of(error: &SourceError) -> Worded {
             if *left_out == 0 {
                 "give the folder of an app"
             } else {
-                "all its files are left out by rules; [source] include takes them in"
+                "all its files are excluded by rules; [source] include packs them anyway"
             },
         ),
         SourceError::NotASource { path } => worded(
             WRONG,
-            format!("{} is neither a folder, an archive nor a built program", path.display()),
+            format!("{} is not a folder, an archive or a built program", path.display()),
             "give the folder of an app, a zip or tar archive of it, a jar, or a compiled program",
         ),
         SourceError::NoMember { name, known } if known.is_empty() => worded(
             WRONG,
-            format!("there is no member {name:?}: this is no workspace"),
-            "give the folder of a workspace, or leave --member out",
+            format!("there is no member {name:?}: this is not a workspace"),
+            "give the folder of a workspace, or leave out --member",
         ),
         SourceError::NoMember { name, known } => {
             worded(WRONG, format!("the workspace has no member {name:?}"), suggestion(name, known))
         }
         SourceError::NoRepository { path, searched } => {
             let has_git = searched.iter().any(|f| f.join("git").is_file());
-            let hint = if has_git { "give a folder of the repository" } else { "install git: --rev asks it" };
-            worded(WRONG, format!("{} lies in no git repository that can be asked", path.display()), hint)
+            let hint =
+                if has_git { "give a folder of the repository" } else { "install git: --rev needs it" };
+            worded(WRONG, format!("{} is not in a readable git repository", path.display()), hint)
         }
         SourceError::NoRevision { path, revision } => worded(
             WRONG,
             format!("the repository of {} has no revision {revision:?}", path.display()),
-            "give a commit, a tag or a branch that it has; a shallow copy may lack it",
+            "give an existing commit, tag or branch; a shallow clone may lack it",
         ),
         SourceError::NotCommitted { path, commit } => worded(
             WRONG,
             format!("commit {} does not have {}", words::short(commit), path.display()),
-            "give a revision in which the folder is there already",
+            "give a revision that contains the folder",
         ),
         SourceError::FileName { path } => worded(
             WRONG,

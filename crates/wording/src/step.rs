@@ -14,29 +14,29 @@ pub(super) fn words_of(error: &StepError) -> Worded {
             details: made.iter().map(|path| format!("  it made {path}")).collect(),
             ..worded(
                 FAILED,
-                format!("the build command did not make {wanted}, which the image needs"),
+                format!("the build command did not produce {wanted}, which the image needs"),
                 "correct the start command, docroot, or the command under [build] in shtetl.toml",
             )
         },
         StepError::NothingMade { keep } => worded(
             FAILED,
             match keep.is_empty() {
-                true => "the build command made no new file".to_owned(),
-                false => format!("the build command made no file that fits {}", keep.join(", ")),
+                true => "the build command produced no new files".to_owned(),
+                false => format!("the build command produced no file that matches {}", keep.join(", ")),
             },
             "correct run or keep under [build] in shtetl.toml",
         ),
         StepError::NotStarted { step, program, detail } => worded(
             FAILED,
             format!("{step}: {program:?} cannot be started: {detail}"),
-            "correct the command, or add what has it: tools under [build], build-packages under [base]",
+            "correct the command, or add what provides it: tools under [build], build-packages under [base]",
         ),
         StepError::NotPinned { step, asked } => Worded {
             details: shown(asked),
             ..worded(
                 FAILED,
                 format!("{step}: its programs requested files that are not pinned"),
-                "to allow them, run `shtetl build --update`, which pins what they fetch",
+                "to allow them, run `shtetl build --update`, which pins these downloads",
             )
         },
         StepError::NotAllowed { step, asked } => Worded {
@@ -68,7 +68,7 @@ pub(super) fn words_of(error: &StepError) -> Worded {
     }
 }
 
-/// What a failure means; what to do about the first cause is told with the error itself.
+/// What a failure means; the advice about the first cause is part of the error itself.
 fn cause_words(causes: &[Cause]) -> Vec<String> {
     let told = |(number, Cause { means, advice, .. }): (usize, &Cause)| match number {
         0 => vec![format!("  cause: {means}")],
@@ -81,8 +81,10 @@ fn failure_advice(missing: &[Missing], causes: &[Cause], not_there: &[String]) -
     let packages: BTreeSet<&str> = missing.iter().filter_map(|missing| missing.package).collect();
     match (packages.len(), not_there, causes) {
         (0, [], [cause, ..]) => cause.advice.clone(),
-        (0, [], []) => "fix the error above; builds have no network, and see only what is packed".to_owned(),
-        (0, ..) => "fix the error above; `shtetl addresses` shows where each kind of packages is".to_owned(),
+        (0, [], []) => "fix the error above; builds have no network and see only packed files".to_owned(),
+        (0, ..) => {
+            "fix the error above; `shtetl addresses` shows the address of each kind of package".to_owned()
+        }
         _ => {
             let list = packages.iter().map(|name| format!("{name:?}")).collect::<Vec<_>>().join(", ");
             format!("in shtetl.toml, under [base]: build-packages = [{list}]")
@@ -95,7 +97,7 @@ fn failure_details(said: &[String], missing: &[Missing], not_there: &[String]) -
     let mut lines: Vec<String> =
         said.iter().chain(&missing_words(missing)).map(|line| format!("  {line}")).collect();
     if !not_there.is_empty() {
-        lines.push("  not found at the addresses in force:".to_owned());
+        lines.push("  not found at the configured addresses:".to_owned());
         lines.extend(shown(not_there).into_iter().map(|line| format!("  {line}")));
     }
     lines
@@ -114,7 +116,7 @@ fn shown(asked: &[String]) -> Vec<String> {
 /// What a program did not find, each with the package that has it.
 fn missing_words(missing: &[Missing]) -> Vec<String> {
     let told = missing.iter().map(|Missing { what, package }| match package {
-        Some(package) => format!("missing: {what}, which the Debian package {package} has"),
+        Some(package) => format!("missing: {what}, provided by the Debian package {package}"),
         None => format!("missing: {what}"),
     });
     told.collect()

@@ -9,11 +9,11 @@ pub(super) fn words_of(error: &SurveyError) -> Worded {
         SurveyError::Unrecognised { programs, .. } if !programs.is_empty() => Worded {
             details: programs
                 .iter()
-                .map(|path| format!("  {path} is a program that a rule leaves out"))
+                .map(|path| format!("  {path} is a program that a rule excludes"))
                 .collect(),
             ..worded(
                 FAILED,
-                "no language was recognised here",
+                "no language recognised",
                 format!("in shtetl.toml, under [source]: include = [{:?}]", programs[0]),
             )
         },
@@ -27,10 +27,10 @@ pub(super) fn words_of(error: &SurveyError) -> Worded {
             },
             ..worded(
                 FAILED,
-                "no language was recognised here",
+                "no language recognised",
                 match inside.first() {
-                    Some(folder) => format!("build its apps one by one, as in `shtetl build …/{folder}`"),
-                    None => "give the folder of an app; one of these files must be in it".to_owned(),
+                    Some(folder) => format!("build its apps one by one: `shtetl build …/{folder}`"),
+                    None => "give the folder of an app; it must contain one of these files".to_owned(),
                 },
             )
         },
@@ -44,16 +44,16 @@ pub(super) fn words_of(error: &SurveyError) -> Worded {
                 .collect(),
             ..worded(
                 FAILED,
-                format!("{} claim this source with equal right", joined(claims.iter().map(|c| c.0.as_str()))),
+                format!("{} all recognise this source", joined(claims.iter().map(|c| c.0.as_str()))),
                 format!(
-                    "choose in shtetl.toml, under [buildpacks]: order = [{:?}], or name both, the main one first",
+                    "in shtetl.toml, under [buildpacks]: order = [{:?}]; or list both, the main one first",
                     claims.first().map(|c| c.0.as_str()).unwrap_or_default()
                 ),
             )
         },
         SurveyError::NoProcess { language } => worded(
             FAILED,
-            format!("nothing says how to start the app ({language})"),
+            format!("no start command found ({language})"),
             "in shtetl.toml: [process.web], then run = \"the command\"",
         ),
         SurveyError::NoShell { process, variable, place } => worded(
@@ -64,8 +64,8 @@ pub(super) fn words_of(error: &SurveyError) -> Worded {
                 variable.as_ref().map(|name| format!(" for ${name}")).unwrap_or_default()
             ),
             match variable {
-                Some(_) => "give the value in the command, or choose a Debian base in [base] from",
-                None => "give a command without shell syntax, or choose a Debian base in [base] from",
+                Some(_) => "put the value into the command, or choose a Debian base in [base] from",
+                None => "use a command without shell syntax, or choose a Debian base in [base] from",
             },
         ),
         SurveyError::Malformed { place, detail } => {

@@ -7,18 +7,18 @@ pub(super) fn words_of(error: &SwapError) -> Worded {
     match error {
         SwapError::FixedBase { image, base } => worded(
             WRONG,
-            format!("{image} cannot be put on another base: {}", fixed(base)),
-            "build it again on the base that it is to have",
+            format!("the base of {image} cannot be swapped: {}", fixed(base)),
+            "build it again on the new base",
         ),
         SwapError::Unknown { image } => worded(
             FAILED,
             format!("the record of {image} does not list what its app needs of the base"),
-            "build it once more: records have that list now",
+            "build it once more: current records have that list",
         ),
         SwapError::ByDigest { base } => worded(
             WRONG,
-            format!("{base} is named by its digest, so that it never changes"),
-            "name another one: --onto oci:REFERENCE",
+            format!("{base} is fixed by its digest, so it never changes"),
+            "choose another one: --onto oci:REFERENCE",
         ),
         SwapError::Unfit { image, base, misfits } => Worded {
             details: misfits.iter().map(|misfit| format!("  {}", told(misfit))).collect(),
@@ -31,17 +31,17 @@ fn fixed(base: &str) -> String {
     match base {
         "host" => "its base was captured from a machine".to_owned(),
         "empty" => "its base is empty".to_owned(),
-        _ => format!("{base} is put only under images of packages of Debian or under images of others"),
+        _ => format!("{base} fits only images on Debian packages or on other OCI images"),
     }
 }
 
 fn told(misfit: &Misfit) -> String {
     match misfit {
         Misfit::Runtime { name, before, after: Some(after) } => {
-            format!("built for {name} {before}; the base has {after}")
+            format!("built for {name} {before}, but the base has {after}")
         }
         Misfit::Runtime { name, before, after: None } => {
-            format!("built for {name} {before}; the base has no {name}")
+            format!("built for {name} {before}, but the base has no {name}")
         }
         Misfit::Library { name } => format!("the base has no shared library {name}"),
         Misfit::SymbolVersion { library, version } => {

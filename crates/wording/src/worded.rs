@@ -1,7 +1,7 @@
 //! An error in words, and what all domains word alike.
 
 use model::names;
-use render::{BAD, Output, TYPED, styled};
+use render::{BAD, FAINT, Output, TYPED, styled};
 use serde::Serialize;
 use std::io;
 use std::path::Path;
@@ -19,6 +19,9 @@ pub const INTERRUPTED: u8 = 130;
 /// An error in words.
 #[derive(Debug, Default, Clone, Serialize)]
 pub(super) struct Worded {
+    /// The code under which it is explained.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) code: Option<String>,
     pub(super) message: String,
     /// Lines that show the place or list the facts.
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -31,7 +34,13 @@ pub(super) struct Worded {
 
 pub(super) fn worded(exit: u8, message: impl Into<String>, hint: impl Into<String>) -> Worded {
     let hint = hint.into();
-    Worded { message: message.into(), details: Vec::new(), hint: (!hint.is_empty()).then_some(hint), exit }
+    Worded {
+        code: None,
+        message: message.into(),
+        details: Vec::new(),
+        hint: (!hint.is_empty()).then_some(hint),
+        exit,
+    }
 }
 
 impl Worded {
@@ -53,6 +62,9 @@ impl Worded {
             if let Some(hint) = &self.hint {
                 output.aside(format!("{} {hint}", styled(TYPED, "what to do:")));
             }
+            if let Some(code) = &self.code {
+                output.aside(styled(FAINT, format!("more: shtetl explain {code}")));
+            }
         }
         ExitCode::from(self.exit)
     }
@@ -64,13 +76,13 @@ const ELOOP: i32 = 40;
 /// What the operating system refused.
 pub(super) fn system(error: &io::Error) -> String {
     match error.kind() {
-        io::ErrorKind::NotFound => "it does not exist".to_owned(),
+        io::ErrorKind::NotFound => "no such file or folder".to_owned(),
         io::ErrorKind::PermissionDenied => "permission denied".to_owned(),
         io::ErrorKind::StorageFull => "the disk is full".to_owned(),
         io::ErrorKind::ReadOnlyFilesystem => "the file system is read-only".to_owned(),
         io::ErrorKind::FileTooLarge => "the file exceeds the limit for file sizes (ulimit -f)".to_owned(),
-        io::ErrorKind::NotADirectory => "it is not a folder".to_owned(),
-        _ if error.raw_os_error() == Some(ELOOP) => "it is a link that leads to itself".to_owned(),
+        io::ErrorKind::NotADirectory => "not a folder".to_owned(),
+        _ if error.raw_os_error() == Some(ELOOP) => "a symbolic link to itself".to_owned(),
         _ => error.to_string(),
     }
 }

@@ -7,11 +7,11 @@ use running::app::State;
 
 pub(super) fn words_of(trouble: &Trouble) -> Worded {
     match trouble {
-        Trouble::NotRunning => worded(FAILED, "the yard does not run", "start it: shtetl yard start"),
+        Trouble::NotRunning => worded(FAILED, "the yard is not running", "start it: shtetl yard start"),
         Trouble::Ended => worded(
             FAILED,
-            "the yard ended before it was done",
-            "`shtetl yard status` shows what is in force; `shtetl yard start` starts it again",
+            "the yard ended before it finished",
+            "`shtetl yard status` shows the current state; `shtetl yard start` starts it again",
         ),
         Trouble::Io(error) => worded(OUTSIDE, format!("the yard: {}", system(error)), ""),
         Trouble::Fault(fault) => of_fault(fault),
@@ -22,7 +22,7 @@ fn of_fault(fault: &Fault) -> Worded {
     match fault {
         Fault::NoApp { app, known } if known.is_empty() => worded(
             WRONG,
-            format!("the yard has no app {app:?}, nor any other"),
+            format!("the yard has no app {app:?}; it has no apps yet"),
             "release an image: shtetl yard release IMAGE",
         ),
         Fault::NoApp { app, known } => {
@@ -35,14 +35,14 @@ fn of_fault(fault: &Fault) -> Worded {
         ),
         Fault::NothingReleased { app } => worded(
             WRONG,
-            format!("nothing of {app} is in force"),
+            format!("{app} has no current release"),
             format!("release an image: shtetl yard release {app}"),
         ),
         Fault::NoProcess { process, known } => {
             worded(WRONG, format!("the app has no process type {process:?}"), suggestion(process, known))
         }
         Fault::Busy { app } => {
-            worded(FAILED, format!("{app} is being changed already"), "try again when that has ended")
+            worded(FAILED, format!("another change of {app} is in progress"), "try again when that has ended")
         }
         Fault::SettingsMissing { app, names } => worded(
             WRONG,
@@ -62,7 +62,7 @@ fn of_fault(fault: &Fault) -> Worded {
         }
         Fault::OnlyTasks { label } => worded(
             WRONG,
-            format!("{label} has tasks only: nothing of it goes on running"),
+            format!("{label} has only tasks and no process types"),
             "run one of them: shtetl run IMAGE TASK",
         ),
         Fault::NotReleased { app, release, outcome, last_lines, still } => Worded {
@@ -72,7 +72,7 @@ fn of_fault(fault: &Fault) -> Worded {
                 format!("release {release} of {app} did not take over: {}", outcome_words(outcome)),
                 match still {
                     Some(still) => format!(
-                        "release {still} is still in force; `shtetl yard logs {app} --release {release}` shows more"
+                        "release {still} is still current; `shtetl yard logs {app} --release {release}` shows more"
                     ),
                     None => format!("`shtetl yard logs {app} --release {release}` shows more"),
                 },
@@ -80,8 +80,8 @@ fn of_fault(fault: &Fault) -> Worded {
         },
         Fault::OtherVersion { .. } => worded(
             FAILED,
-            "the yard that runs is of another version of shtetl",
-            "start it again with this one: shtetl yard stop, then shtetl yard start",
+            "the running yard has another version of shtetl",
+            "restart it: shtetl yard stop, then shtetl yard start",
         ),
         Fault::Other { detail } => worded(FAILED, detail, ""),
     }
@@ -97,7 +97,7 @@ pub fn outcome_words(outcome: &Outcome) -> String {
             format!("{instance} {}", end_words(how))
         }
         Outcome::NotHealthy { instance, state } => format!("{instance} is {}", state_words(state)),
-        Outcome::CutShort => "cut short by the end of the yard".to_owned(),
+        Outcome::CutShort => "interrupted when the yard ended".to_owned(),
         Outcome::Refused { detail } => detail.clone(),
     }
 }

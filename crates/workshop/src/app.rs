@@ -32,7 +32,7 @@ pub struct App {
     pub tree: Arc<SourceTree>,
     /// What was concluded.
     pub survey: Survey,
-    /// The buildpacks in force.
+    /// The effective buildpacks.
     pub buildpacks: Buildpacks,
     /// Libraries that the image of its last build lacks, each with a file that needs it.
     pub missing_libraries: BTreeMap<String, String>,
@@ -101,7 +101,7 @@ pub fn take(
     Ok(Taken { opened, source, effective, buildpacks })
 }
 
-/// The buildpacks in force for an app. `now` is in nanoseconds since 1970.
+/// The effective buildpacks of an app. `now` is in nanoseconds since 1970.
 pub fn buildpacks_of(
     asked: &Asked<'_>,
     choice: &Choice,
@@ -125,7 +125,7 @@ fn read_added(place: &ConfigPlace<'_>, choice: &Choice) -> Result<Vec<Arc<dyn Bu
         if let Some(unknown) = buildpack.tools().find(|tool| !tools.contains(tool)) {
             let place = Place::new(format!("{}/{DEFINITION}", added.shown), None);
             let known = tools.iter().copied().collect::<Vec<_>>().join(", ");
-            let detail = format!("{unknown:?} is none of the tools: {known}");
+            let detail = format!("unknown tool {unknown:?}; known tools: {known}");
             return Err(Error::Survey(SurveyError::Malformed { place, detail }));
         }
         Ok(Arc::new(buildpack) as Arc<dyn Buildpack>)

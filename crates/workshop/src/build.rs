@@ -108,7 +108,7 @@ pub struct Planned<'a> {
 }
 
 /// Builds `app` for a platform and for others, writes its documents, and enters the build into the ledger. What turns out to
-/// be damaged in the store on the way is made again.
+/// be damaged in the store meanwhile is recreated.
 pub fn build(
     app: &App,
     first: Planned<'_>,
@@ -122,7 +122,7 @@ pub fn build(
     let _turn = store.lock(&format!("app-{name}"))?;
     let log = Mutex::new(Vec::new());
     let tell = |event: Event| {
-        if !matches!(event, Event::Progress { .. }) {
+        if !matches!(event, Event::Planned { .. } | Event::Progress { .. }) {
             log.lock().unwrap_or_else(PoisonError::into_inner).push(event.clone());
         }
         (session.events)(event);
@@ -146,7 +146,7 @@ pub fn build(
     let mut finished = attempt();
     tell_damage(&telling);
     if matches!(finished, Err(Error::Content(ContentError::Damaged { .. }))) {
-        // What was damaged is gone from the store: this time it is made again.
+        // Damaged content was removed from the store: this time it is recreated.
         finished = attempt();
         tell_damage(&telling);
     }
@@ -253,7 +253,7 @@ fn write_pins(worklist: &Worklist, tell: &dyn Fn(Event)) {
     let notes = worklist.new_pins.as_ref().map(|pins| match pins.write() {
         Ok(()) => pins.notes(),
         // A source that cannot be written to can be built all the same.
-        Err(error) => vec![format!("nothing is pinned, since the pins cannot be written: {error}")],
+        Err(error) => vec![format!("nothing is pinned, because the pins cannot be written: {error}")],
     });
     for text in notes.into_iter().flatten().chain(worklist.notes.iter().cloned()) {
         tell(Event::Note { text });
@@ -297,7 +297,7 @@ fn write_all(app: &App, all: &[Planned<'_>], exports: Exports<'_>, session: &Ses
     Ok(Written { digest, before, first, others: built })
 }
 
-/// Gives an image its name; what had the name before is told.
+/// Gives an image its name; returns what had the name before.
 fn give_name(store: &Store, name: &str, tag: &str, digest: BlobDigest) -> Result<Option<BlobDigest>> {
     let path = store.image_path(name, tag);
     let before = store.read_document(&path).whole();

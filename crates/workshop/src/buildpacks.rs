@@ -1,4 +1,4 @@
-//! The buildpacks in force, in their order.
+//! The effective buildpacks, in order.
 
 use bases::debian::tool_names;
 use model::error::ConfigError;

@@ -2,7 +2,7 @@
 //! can know as a key to fill in.
 
 use crate::survey::Survey;
-use model::{Place, ProcessKind, ProcessType, ServiceKind, shell_words};
+use model::{Place, ProcessKind, ProcessType, ServiceKind, files, shell_words};
 
 /// What only people know, and were asked.
 #[derive(Debug, Clone, Default)]
@@ -13,10 +13,11 @@ pub struct Answers {
     pub services: Vec<ServiceKind>,
 }
 
-/// The text of a new `shtetl.toml`.
-pub fn draft(survey: &Survey, answers: &Answers) -> String {
-    let mut text = String::from(
-        "# How this app becomes images. Everything is optional: what is commented out is what `shtetl survey`\n# finds without it.\n\n",
+/// The text of a new `shtetl.toml`; its first line names the schema for editors, if there is one beside it.
+pub fn draft(survey: &Survey, answers: &Answers, has_schema: bool) -> String {
+    let mut text = if has_schema { format!("#:schema ./{}\n\n", files::SCHEMA) } else { String::new() };
+    text.push_str(
+        "# How this app becomes images. Everything is optional: commented-out lines show what `shtetl survey`\n# finds by itself.\n\n",
     );
     line(&mut text, "", &format!("# name = {:?}", survey.name), "the folder's name");
     text.push_str("\n[base]\n");
@@ -65,8 +66,7 @@ fn processes(text: &mut String, survey: &Survey, answers: &Answers) {
     }
     match &answers.start {
         Some(start) => text.push_str(&format!("\n[process.web]\nrun = {start:?}\n")),
-        None => text
-            .push_str("\n# Nothing says how the app is started:\n# [process.web]\n# run = \"the command\"\n"),
+        None => text.push_str("\n# No start command found:\n# [process.web]\n# run = \"the command\"\n"),
     }
 }
 
@@ -75,7 +75,12 @@ fn details(text: &mut String, process: &ProcessType) {
         line(text, "# ", &format!("port = {port}"), "the process reads it from PORT");
     }
     if process.kind == ProcessKind::Process && process.health.is_none() && process.port.is_some() {
-        line(text, "# ", "health = \"/healthz\"", "a path that answers with success when all is well");
+        line(
+            text,
+            "# ",
+            "health = \"/healthz\"",
+            "a path that answers with success when the process is healthy",
+        );
     }
 }
 
@@ -88,7 +93,7 @@ fn variant(text: &mut String, survey: &Survey) {
     line(text, "# ", "instances = 2", "a named set of changes: build --variant live");
 }
 
-/// What a service is called where nobody gives it a name.
+/// The default name of a service.
 fn service_name(kind: ServiceKind) -> &'static str {
     match kind {
         ServiceKind::Postgresql | ServiceKind::Mysql | ServiceKind::Mariadb => "database",
@@ -103,7 +108,7 @@ fn services(text: &mut String, survey: &Survey, answers: &Answers) {
     for found in &survey.found_services {
         let mark = if answers.services.contains(&found.kind) { "" } else { "# " };
         text.push_str(&format!("\n{mark}[service.{}]\n", service_name(found.kind)));
-        let comment = format!("{} speaks to it", found.driver);
+        let comment = format!("used by {}", found.driver);
         line(text, mark, &format!("kind = {:?}", found.kind.name()), &comment);
         let given = found.kind.default_gives();
         let gives = given
@@ -112,7 +117,7 @@ fn services(text: &mut String, survey: &Survey, answers: &Answers) {
         let comment = if given.len() == 1 {
             "the setting that holds its address"
         } else {
-            "the settings that it fills"
+            "the settings that it provides"
         };
         line(text, mark, &format!("gives = {{ {} }}", gives.collect::<Vec<_>>().join(", ")), comment);
     }

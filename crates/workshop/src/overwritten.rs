@@ -11,7 +11,7 @@ const NAMED: usize = 3;
 const COMMANDS: [&str; 8] = ["node", "python", "python3", "ruby", "php", "java", "go", "sh"];
 /// Folders in which packages put their commands.
 const FOLDERS: [&str; 2] = ["bin", ".bin"];
-/// Every package may bring these, and nobody reads them.
+/// Every package may contain these, and they are never read.
 const NOT_READ: [&str; 4] = ["LICENSE", "LICENSE.txt", "README.md", "INSTALLER"];
 
 /// Files of the packages in the layers of which there are several that are not the same.

@@ -64,7 +64,7 @@ pub(crate) fn record(
             let told = worklist.new_pins.as_ref().map(NewPins::notes).unwrap_or_default();
             pins.notes().into_iter().filter(|note| !told.contains(note)).collect()
         }
-        Err(error) => vec![format!("nothing is pinned, since the pins cannot be written: {error}")],
+        Err(error) => vec![format!("nothing is pinned, because the pins cannot be written: {error}")],
     };
     note.into_iter().for_each(|text| (session.events)(Event::Note { text }));
     // What was moved just now is not moved again.

@@ -49,7 +49,7 @@ pub(crate) fn foreign(store: &Store, layers: &[Layer<'_>], platform: &str) -> Re
     for layer in layers.iter().filter(|layer| layer.role == Role::Built) {
         if let Some(file) = layer_contents::linkage(store, layer, platform)?.foreign {
             return Ok(Some(format!(
-                "the build command made {file} for another processor than that of {platform}"
+                "the build command produced {file} for another processor than {platform}"
             )));
         }
     }

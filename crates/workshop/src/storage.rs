@@ -1,4 +1,4 @@
-//! What the store holds, and its upkeep: how much there is, what can go, whether all of it is whole.
+//! What the store holds, and its upkeep: how much there is, what can go, whether no damage found.
 
 mod checking;
 mod pruning;
@@ -22,10 +22,10 @@ use std::path::{Path, PathBuf};
 /// A kind of content: its folder in the store, and what it is.
 pub const KINDS: [(&str, &str); 7] = [
     ("blobs", "layers and documents of images"),
-    ("fragments", "packages, as they go into layers"),
+    ("fragments", "packages, prepared for layers"),
     ("trees", "unpacked layers and sources"),
-    ("caches", "what programs of builds keep"),
-    ("steps", "results of steps"),
+    ("caches", "caches of build programs"),
+    ("steps", "step results"),
     ("ledger", "past builds"),
     ("images", "names of images"),
 ];
@@ -56,7 +56,7 @@ pub struct ImageUsage {
     pub last_built: i64,
 }
 
-/// The results of steps that the store has, with their keys; those whose layer is not there are left out.
+/// The step results that the store has, with their keys; those whose layer is not there are left out.
 pub fn results(store: &Store) -> Result<Vec<(StepKey, Produced)>> {
     let folder = store.root().join("steps");
     if !folder.is_dir() {

@@ -13,13 +13,14 @@ use std::time::{Duration, Instant};
 const GLANCE: Duration = Duration::from_millis(5);
 
 /// Why there is no answer.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr, strum::VariantNames)]
+#[strum(serialize_all = "kebab-case")]
 pub enum Trouble {
     /// The yard does not run.
-    #[error("the yard does not run")]
+    #[error("the yard is not running")]
     NotRunning,
     /// The yard ended before the answer.
-    #[error("the yard ended before its answer")]
+    #[error("the yard ended before it answered")]
     Ended,
     /// The yard could not do it.
     #[error("{0:?}")]
@@ -33,7 +34,7 @@ pub enum Trouble {
 pub struct Client<'y>(pub &'y Yard);
 
 impl Client<'_> {
-    /// Whether the yard runs.
+    /// Whether the yard is running.
     pub fn is_running(&self) -> bool {
         through(self.0, UnixStream::connect).is_ok()
     }

@@ -1,4 +1,4 @@
-//! The machine that the yard runs on.
+//! The machine that the yard is running on.
 
 use content::store::Store;
 use proxy::Proxies;

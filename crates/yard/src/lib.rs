@@ -2,7 +2,7 @@
 //!
 //! ```text
 //! client ─ socket ─► yard (a process in the background) ─► apps ─► releases ─► instances
-//!                      ▲ proxy: a port for each app, from request to request to the release in force
+//!                      ▲ proxy: a port for each app, each request goes to the current release
 //! ```
 //!
 //! | module | owns |
@@ -10,7 +10,7 @@
 //! | `place` | the folder of the yard, and what lies where in it |
 //! | `state` | what is kept of an app: its releases, its scale, its port |
 //! | `protocol` | what clients ask, and what they are answered |
-//! | `app` | an app that runs: the release in force, and how it is changed |
+//! | `app` | a running app: its current release, and how it changes |
 //! | `serve` | the process in the background |
 //! | `client` | the other side |
 //!

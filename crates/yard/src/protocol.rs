@@ -74,7 +74,7 @@ pub enum Answer {
 pub struct AppStatus {
     /// Its name.
     pub name: String,
-    /// The release in force.
+    /// The current release.
     pub release: Option<u32>,
     /// The port of this machine that answers for it.
     pub port: Option<u16>,
@@ -98,9 +98,10 @@ pub struct InstanceStatus {
 }
 
 /// Why something could not be done.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, strum::IntoStaticStr, strum::VariantNames)]
 #[serde(tag = "fault", rename_all = "kebab-case")]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+#[strum(serialize_all = "kebab-case")]
 pub enum Fault {
     /// There is no such app.
     NoApp { app: String, known: Vec<String> },
@@ -120,7 +121,7 @@ pub enum Fault {
     NotHealthy { instance: String, state: State },
     /// The image has nothing that goes on.
     OnlyTasks { label: String },
-    /// The release did not take over; the one before is still in force.
+    /// The release did not take over; the one before is still current.
     NotReleased { app: String, release: u32, outcome: Outcome, last_lines: Vec<String>, still: Option<u32> },
     /// The client is of another version.
     OtherVersion { yard: u32 },

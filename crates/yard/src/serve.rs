@@ -63,7 +63,7 @@ pub fn serve(yard: &Yard, host: Host, cancel: &Cancel) -> Result<bool> {
             }
         }
     }
-    // Nobody can ask any more.
+    // No more requests can arrive.
     let _ = fs::remove_file(yard.socket());
     serving.stop();
     Ok(true)
@@ -77,7 +77,7 @@ pub(crate) fn through<T>(yard: &Yard, with: impl FnOnce(PathBuf) -> io::Result<T
 }
 
 fn listen(yard: &Yard) -> Result<UnixListener> {
-    // One that is left over belongs to nobody: this process has the lock.
+    // A leftover one is stale: this process has the lock.
     let _ = fs::remove_file(yard.socket());
     through(yard, UnixListener::bind).facts(&yard.socket())
 }

@@ -15,7 +15,7 @@ pub struct AppState {
     pub format: String,
     /// Its releases, the oldest first.
     pub releases: Vec<Release>,
-    /// The number of the release in force.
+    /// The number of the current release.
     pub current: Option<u32>,
     /// How many instances there are of a process type, where that is not what its image says.
     #[serde(default)]
@@ -37,7 +37,7 @@ impl Default for AppState {
 }
 
 impl AppState {
-    /// The release in force.
+    /// The current release.
     pub fn release_in_force(&self) -> Option<&Release> {
         self.release(self.current?)
     }
@@ -52,7 +52,7 @@ impl AppState {
         self.releases.last().map_or(1, |last| last.number + 1)
     }
 
-    /// The release before the one in force that went well, if there is one.
+    /// The last successful release before the current one, if any.
     pub fn before_current(&self) -> Option<&Release> {
         let went_well = |release: &&Release| release.outcome == Outcome::InForce;
         self.releases.iter().rev().filter(went_well).find(|release| Some(release.number) < self.current)

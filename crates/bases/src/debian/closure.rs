@@ -42,7 +42,7 @@ pub(crate) fn closure(
         let Some(first) = candidates.next() else {
             return Err(Unmet { wanted: shown(&relation), chain });
         };
-        // The first that goes together with what is there; where none does, that is told in the end.
+        // The first that goes together with what is there; if none does, that is reported at the end.
         let fits = |(package, _): &(Package, usize)| {
             let mut there = present.values().chain(chosen.values());
             !there.any(|(other, _)| excludes(package, other) || excludes(other, package))

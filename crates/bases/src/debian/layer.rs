@@ -211,7 +211,7 @@ impl PackageSet {
             let more = if rest == 0 { String::new() } else { format!(" and {rest} more") };
             let whose = unpacked.iter().find(|(_, package)| package.links.contains_key(*first));
             let whose = whose.map_or(String::new(), |(name, _)| format!(" (of {name})"));
-            (cx.note)(format!("links lead nowhere: {}{more}{whose}", named.join(", ")));
+            (cx.note)(format!("broken links: {}{more}{whose}", named.join(", ")));
         }
     }
 
@@ -256,7 +256,9 @@ fn tell_shared(unpacked: &BTreeMap<String, Unpacked>, cx: &StepContext<'_>) {
     for (name, package) in unpacked {
         for path in package.files.iter().chain(package.links.keys()) {
             if let Some(earlier) = owners.insert(path, name) {
-                (cx.note)(format!("{path} is in two packages, {earlier} and {name}; that of {name} is used"));
+                (cx.note)(format!(
+                    "{path} is in two packages, {earlier} and {name}; the one from {name} is used"
+                ));
             }
         }
     }

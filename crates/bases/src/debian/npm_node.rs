@@ -1,6 +1,6 @@
 //! Node in an exact version, as the npm registry carries it: one program, on the base's own libraries.
 //!
-//! The packages are published by somebody else than Node's makers, so their origin is always said.
+//! The packages are not published by the Node project, so their origin is always shown.
 
 use config::addresses::Addresses;
 use content::layer::{Entry, LayerWriter};
@@ -117,8 +117,8 @@ impl Action for ExactWork {
             Error::Package(PackageError::Damaged { package: label.clone(), detail: detail.to_owned() })
         };
         let registry = self.registry.in_force(Ecosystem::NPM)?.address;
-        let locked =
-            Integrity::subresource(integrity).ok_or_else(|| bad("its hash in shtetl.lock is none"))?;
+        let locked = Integrity::subresource(integrity)
+            .ok_or_else(|| bad("shtetl.lock holds an invalid hash for it"))?;
         let tarball = npm::fetch(cx.fetcher, &npm::tarball(&registry, package, version), &locked)
             .map_err(|source| Error::Package(PackageError::Remote { wanted_by: label.clone(), source }))?;
         let home = format!("{RUNTIME_FOLDER}/{}", self.runtime);

@@ -19,7 +19,7 @@ pub struct SeenSuites {
 }
 
 impl SeenSuites {
-    /// In which state a suite is. Whoever asks meanwhile waits, and asks nobody.
+    /// The state of a suite. Concurrent callers wait for one request.
     pub fn state(&self, archives: &Archives<'_>, suite: &Suite) -> Result<SuiteState> {
         let mut states = self.states.lock().unwrap_or_else(PoisonError::into_inner);
         let place = Self::place(archives, suite, "");

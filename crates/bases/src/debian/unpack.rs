@@ -74,7 +74,7 @@ pub(super) fn unpack(
     for entry in archive.entries().map_err(broken)? {
         let mut entry = entry.map_err(broken)?;
         let path = inside(&entry.path().map_err(broken)?)
-            .ok_or_else(|| bad("an entry leaves the image".to_owned()))?;
+            .ok_or_else(|| bad("an entry points outside the image".to_owned()))?;
         let path = merged(&path);
         if path.is_empty() || TOP_LINKS.contains(&path.as_str()) || !is_kept(&path) {
             continue;
@@ -91,7 +91,7 @@ pub(super) fn unpack(
             }
             EntryType::Regular | EntryType::Continuous => {
                 let size = entry.size();
-                // Nobody in an image may become somebody else: no set-user-id.
+                // No set-user-id: users in an image cannot change identity.
                 let plain = Entry { mode: mode & 0o777, owner, ..Entry::file(&path, size, false) };
                 if is_read_by_fixups(&path) && size <= LONGEST_TEXT {
                     let mut text = Vec::new();
@@ -110,7 +110,7 @@ pub(super) fn unpack(
             }
             EntryType::Symlink | EntryType::Link => {
                 let written = link.ok_or_else(|| bad(format!("the link {path:?} has no target")))?;
-                let leaves = || bad(format!("the link {path:?} leaves the image"));
+                let leaves = || bad(format!("the link {path:?} points outside the image"));
                 let target = match header_is_hard(&entry) {
                     true => format!("/{}", merged(&inside(Path::new(&written)).ok_or_else(leaves)?)),
                     false => {

@@ -45,9 +45,7 @@ pub(super) fn capture(host: &Host, interpreter: Option<&Path>, store: &Store, no
             files.file(BUNDLE, &bundle)?;
             files.link("etc/ssl/cert.pem", "certs/ca-certificates.crt");
         }
-        None => files.note(
-            "this machine has no bundle of CA certificates: encrypted connections from the image will fail",
-        ),
+        None => files.note("this machine has no CA certificates: TLS connections from the image will fail"),
     }
     let zones = host.real(Path::new(ZONES));
     if zones.join("UTC").exists() {
@@ -56,7 +54,7 @@ pub(super) fn capture(host: &Host, interpreter: Option<&Path>, store: &Store, no
         files.tree(ZONES.trim_start_matches('/'), &zones, &keep)?;
         files.link("etc/localtime", "/usr/share/zoneinfo/UTC");
     } else {
-        files.note("this machine has no time zone data: only UTC will be known in the image");
+        files.note("this machine has no time zone data: the image will only know UTC");
     }
     if let Some(interpreter) = interpreter {
         c_library(host, interpreter, &mut files)?;
@@ -147,7 +145,7 @@ pub(super) fn library_folder(host: &Host, interpreter: &Path) -> Result<String> 
     let folder = folder.ok_or_else(|| {
         Error::Base(BaseError::Capture {
             path: loader.clone(),
-            detail: "no C library lies near the dynamic loader".to_owned(),
+            detail: "no C library found next to the dynamic loader".to_owned(),
         })
     })?;
     let root = host.root.canonicalize().facts(&host.root)?;

@@ -39,7 +39,7 @@ impl Host {
     }
 
     /// A program in the search path: its path on this machine.
-    pub(crate) fn program(&self, name: &str) -> Option<PathBuf> {
+    pub fn program(&self, name: &str) -> Option<PathBuf> {
         use std::os::unix::fs::PermissionsExt;
         let runnable =
             |p: &PathBuf| p.metadata().is_ok_and(|m| m.is_file() && m.permissions().mode() & 0o111 != 0);

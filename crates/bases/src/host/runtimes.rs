@@ -62,7 +62,7 @@ pub fn provide(host: &Host, runtime: &str, store: &Store, now: i64) -> Result<Pr
     let needs = linker.needs(&executable)?.ok_or_else(|| {
         Error::Base(BaseError::Capture {
             path: executable.clone(),
-            detail: "this is no program of the machine's own format".to_owned(),
+            detail: "not a program in this machine's format".to_owned(),
         })
     })?;
     let mut files = Collector::new(host, runtime, store, now);
@@ -123,7 +123,7 @@ fn ask(host: &Host, program: &Path, arguments: &[&str], store: &Store) -> Result
     let line = text.lines().last().unwrap_or_default();
     let answer: Answer = serde_json::from_str(line).map_err(|_| {
         let said = String::from_utf8_lossy(&output.stderr);
-        bad(format!("it did not say its version ({})", said.lines().last().unwrap_or("no answer")))
+        bad(format!("it did not report its version ({})", said.lines().last().unwrap_or("no answer")))
     })?;
     // A starter script chooses its program on every run, so its answer is not remembered.
     if elf::fits_processor(program) {

@@ -144,7 +144,7 @@ impl Getting<'_> {
         let digest = pin.manifest.parse().map_err(|_| {
             Error::Package(PackageError::Damaged {
                 package: self.location.to_string(),
-                detail: "its digest in shtetl.lock is none".to_owned(),
+                detail: "shtetl.lock holds an invalid digest for it".to_owned(),
             })
         })?;
         let source = self.location.open(self.fetcher, self.credentials, self.store)?;

@@ -46,19 +46,18 @@ pub fn run(options: &AddressesOptions, surroundings: &Surroundings, output: &Out
         }
         if all.is_empty() && ecosystem != Ecosystem::FILES {
             let name = ecosystem.name();
-            output.line(format!(
-                "  nothing says where; in shtetl.toml, under [addresses]: {name} = \"URL or folder\""
-            ));
+            output
+                .line(format!("  no address; in shtetl.toml, under [addresses]: {name} = \"URL or folder\""));
         }
     }
     output.line("");
     output.line(styled(
         FAINT,
-        "where a lockfile names the place of a package, options, variables, shtetl.toml and your own",
+        "A place that a lockfile names for a package is overridden by options, variables, shtetl.toml",
     ));
     output.line(styled(
         FAINT,
-        "configuration are stronger than it, the ecosystem's configuration and tools are weaker",
+        "and your own configuration, but not by the configuration of the ecosystem's tools.",
     ));
     Ok(ExitCode::SUCCESS)
 }

@@ -13,7 +13,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use wording::Failure;
 
-/// Reads advisories, and finds those about these packages; `accepted` are those that somebody accepts for now.
+/// Reads advisories, and finds those about these packages; `accepted` are those that are accepted for now.
 pub fn find(
     path: &Path,
     packages: &[PackageFact],
@@ -22,14 +22,14 @@ pub fn find(
     let advisories = read_advisories(path).map_err(|fault| match fault {
         AdvisoryFault::Unreadable { path, source } => Failure::File { path, source },
         AdvisoryFault::Malformed { path, detail } => Failure::Usage {
-            message: format!("{} is no advisory: {detail}", path.display()),
-            hint: "give documents in the OSV format, in JSON".to_owned(),
+            message: format!("{} is not an advisory: {detail}", path.display()),
+            hint: "use documents in the OSV format, in JSON".to_owned(),
         },
     })?;
     if advisories.is_empty() {
         return Err(Failure::Usage {
-            message: format!("{} has no advisories", path.display()),
-            hint: "give documents in the OSV format, in files that end with .json".to_owned(),
+            message: format!("{} contains no advisories", path.display()),
+            hint: "use documents in the OSV format, in files ending in .json".to_owned(),
         });
     }
     let now = Surroundings::now() / 1_000_000_000;

@@ -40,9 +40,7 @@ pub fn build_again(
         && app.survey.revision.as_ref().map(|found| &found.commit) != Some(&wanted.commit)
     {
         let commit = words::short(&wanted.commit);
-        output.aside(format!(
-            "note: the commit {commit} is not in this source, whose files are taken as they are"
-        ));
+        output.aside(format!("note: this source does not have commit {commit}; its current files are used"));
     }
     let fetcher = apart.fetcher(Network::Allowed);
     let codec = image.record.layers.first().map(|layer| layer.codec).unwrap_or_default();
@@ -72,10 +70,10 @@ pub fn build_again(
     if built.digest == expected || (image.record.built_on.is_none() && is_part()) {
         let swapped = image.record.built_on.as_ref().map(|built_on| built_on.base.as_str());
         let since = swapped.map(|base| format!("; it was built on {base}, and its base was swapped since"));
-        return Ok(same(format!("the same to the byte{}", since.unwrap_or_default())));
+        return Ok(same(format!("identical, byte for byte{}", since.unwrap_or_default())));
     }
     if image.record.built_on.is_some() {
-        let detail = format!("{} came out, and it was built as {expected}", built.digest);
+        let detail = format!("the build gave {}, expected {expected}", built.digest);
         return Ok(Finding { what: AGAIN, verdict: Verdict::Fails, detail });
     }
     let again = inspect::open(&surroundings.store, &layout.display().to_string())?;
@@ -127,10 +125,10 @@ fn platforms(image: &OpenImage) -> Vec<String> {
 /// The first thing that is different, and where it comes from.
 fn first_difference(comparison: &Comparison) -> String {
     if let Some(source) = &comparison.source {
-        return format!("the source is another one: {}, and not {}", source.after, source.before);
+        return format!("the source differs: {} instead of {}", source.after, source.before);
     }
     let Some(LayerChange { step, because, files, .. }) = comparison.layers.first() else {
-        return "the layers are the same, and the documents of the image are not: with another version of this program?"
+        return "the layers are identical, but the image's documents differ: perhaps another version of this program built it"
             .to_owned();
     };
     let file = files.first().map(|change| {
@@ -140,7 +138,8 @@ fn first_difference(comparison: &Comparison) -> String {
         format!(": /{} ({} → {})", change.path, size(&change.fact.before), size(&change.fact.after))
     });
     let cause = match because.is_empty() {
-        true => "from the same inputs: what this step runs does not give the same each time".to_owned(),
+        true => "although its inputs are the same: the programs that this step runs are not reproducible"
+            .to_owned(),
         false => format!("because of {}", because.join(", ")),
     };
     format!("the layer of \"{step}\" differs, {cause}{}", file.unwrap_or_default())
@@ -181,14 +180,14 @@ mod tests {
         };
         assert_eq!(
             first_difference(&comparison),
-            "the layer of \"build command\" differs, from the same inputs: what this step runs does not give the same each \
-             time: /app/dist/index.html (120 B → 121 B)"
+            "the layer of \"build command\" differs, although its inputs are the same: the programs that this step runs are not \
+             reproducible: /app/dist/index.html (120 B → 121 B)"
         );
         comparison.layers = vec![layer(&["packages"])];
         assert!(first_difference(&comparison).contains("differs, because of packages: /app"));
         comparison.layers.clear();
-        assert!(first_difference(&comparison).starts_with("the layers are the same"));
+        assert!(first_difference(&comparison).starts_with("the layers are identical"));
         comparison.source = Some(Pair { before: "one".to_owned(), after: "other".to_owned() });
-        assert_eq!(first_difference(&comparison), "the source is another one: other, and not one");
+        assert_eq!(first_difference(&comparison), "the source differs: other instead of one");
     }
 }

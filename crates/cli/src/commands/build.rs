@@ -18,8 +18,9 @@ use planning::Pinning;
 use remote::Network;
 use remote::oci::Reference;
 use render::events::Renderer;
+use render::resolving::Resolving;
 use render::table::Table;
-use render::{BUSY, FAINT, GOOD, Output, STRONG, styled, words};
+use render::{BUSY, FAINT, GOOD, Output, STRONG, TYPED, styled, words};
 use std::io::{self, BufWriter, IsTerminal};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
@@ -52,7 +53,7 @@ pub fn run(options: &BuildOptions, surroundings: &Surroundings, output: &Output)
     if done.is_err() {
         for Withheld { variable, server } in &surroundings.withheld {
             output.aside(format!(
-                "note: the app's .npmrc sends the variable {variable} to {server}, which only the app names: it was not sent"
+                "note: the app's .npmrc asks to send the variable {variable} to {server}; it was not sent, because only the app names that server"
             ));
             output.aside(format!("  {}", trust_advice(server)));
         }
@@ -64,11 +65,13 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
     check_targets(options, output)?;
     let push_to = options.push.as_ref().map(|to| push::reference(to, &options.tag)).transpose()?;
     if options.push.is_some() {
-        // A key that cannot be read is told before the build.
+        // An unreadable key is reported before the build.
         super::keys::signing_key(&options.signing)?;
     }
     let network = if options.offline { Network::Forbidden } else { Network::Allowed };
+    let resolving = Resolving::new(output);
     let fetcher = surroundings.fetcher(network);
+    let fetcher = fetcher.with_witness(resolving.witness(surroundings.witness.clone()));
     let pinning = match (options.locked, options.update) {
         (true, _) => Pinning::Locked,
         (_, true) => Pinning::Update,
@@ -82,11 +85,12 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
         check_first(&app, &order, surroundings)?;
     }
     let worklist = prepare(&app, &order, &surroundings.store)?;
-    // What keeps it from being built for another platform is told before anything runs.
+    // Obstacles on other platforms are reported before anything runs.
     let orders: Vec<BuildRequest<'_>> =
         others_of(&options.platform).map(|platform| BuildRequest { platform, ..order }).collect();
     let others: Vec<Worklist> =
         orders.iter().map(|order| prepare(&app, order, &surroundings.store)).collect::<Result<_, _>>()?;
+    drop(resolving);
     if options.dry_run {
         let previews = std::iter::once(&worklist).chain(&others);
         let previews = previews.map(|list| (list, preview(&app, list, &surroundings.store)));
@@ -132,12 +136,12 @@ fn others_of(platforms: &[String]) -> impl Iterator<Item = &String> {
     (1..platforms.len()).filter(is_new).map(|at| &platforms[at])
 }
 
-/// Opens a shell in the root of the step that failed, where there is one. What failed is told before.
+/// Opens a shell in the root of the step that failed, if there is one. The failure was reported before.
 fn after_failure(failure: Failure, root: Option<FailedRoot>, output: &Output) -> Done {
     let Some(root) = root else { return Err(failure) };
     let code = wording::report(output, &failure);
     output.aside(format!(
-        "a shell where \"{}\" failed; it ends with exit, and what it changed is dropped",
+        "a shell where \"{}\" failed; leave it with `exit`; its changes are discarded",
         root.step
     ));
     root.open_shell()?;
@@ -159,7 +163,7 @@ fn keep_within_limit(surroundings: &Surroundings, output: &Output) -> Result<(),
     let pruned = storage::prune(&surroundings.store, Limit::Bytes(keep), now, true)?;
     if let Some(pruned) = pruned.filter(|pruned| pruned.bytes > 0) {
         let (removed, keep) = (words::size(pruned.bytes), words::size(keep));
-        output.aside(format!("note: removed {removed} from the store, which is to stay below {keep}"));
+        output.aside(format!("note: removed {removed} from the store to keep it below {keep}"));
     }
     Ok(())
 }
@@ -171,7 +175,7 @@ fn check_first(app: &App, order: &BuildRequest<'_>, surroundings: &Surroundings)
     let mut problems = problems(app, &planned, &fetcher, surroundings, Scope::Source)?;
     // What is not pinned, or not at hand, may still be found out.
     let may_plan = planned.as_ref().is_err_and(|error| !is_of_source(error));
-    problems.retain(|p| p.severity == Severity::Breaks && !(may_plan && p.code == PLAN_FAILS));
+    problems.retain(|p| p.severity == Severity::Error && !(may_plan && p.code == PLAN_FAILS));
     match (planned, &problems[..]) {
         (_, []) => Ok(()),
         // The error itself says more than the rule.
@@ -190,23 +194,22 @@ fn check_targets(options: &BuildOptions, output: &Output) -> Result<(), Failure>
     let is_streamed = options.archive.as_ref().is_some_and(|file| is_standard_output(file));
     if is_streamed && (io::stdout().is_terminal() || output.is_json()) {
         return Err(Failure::Usage {
-            message: "the archive would go to standard output, among other things".to_owned(),
-            hint:
-                "send standard output to a file or a program, without --format json; or give --archive a file"
-                    .to_owned(),
+            message: "the archive cannot go to standard output together with other output".to_owned(),
+            hint: "redirect standard output and leave out --format json, or give --archive a file name"
+                .to_owned(),
         });
     }
     let on_terminal = io::stdin().is_terminal() && io::stdout().is_terminal();
     if options.shell_on_failure && !on_terminal {
         return Err(Failure::Usage {
             message: "--shell-on-failure needs a terminal".to_owned(),
-            hint: "leave the option out, or run the build on a terminal".to_owned(),
+            hint: "leave out the option, or run the build in a terminal".to_owned(),
         });
     }
     if let Some(folder) = options.layout.as_ref().filter(|f| !may_become_layout(f)) {
         return Err(Failure::Usage {
-            message: format!("{} holds something else than an image layout", folder.display()),
-            hint: "give a new folder, or that of an earlier layout, which is then replaced".to_owned(),
+            message: format!("{} is not an image layout", folder.display()),
+            hint: "give a new folder, or an earlier layout, which is then replaced".to_owned(),
         });
     }
     if let Some(file) = options.archive.as_ref().filter(|_| !is_streamed) {
@@ -214,7 +217,7 @@ fn check_targets(options: &BuildOptions, output: &Output) -> Result<(), Failure>
         if file.is_dir() || !parent.is_dir() {
             return Err(Failure::Usage {
                 message: format!("{} cannot be written", file.display()),
-                hint: "give the name of a file in a folder that exists".to_owned(),
+                hint: "give a file name in an existing folder".to_owned(),
             });
         }
     }
@@ -260,15 +263,11 @@ fn build_showing(
     let budget = Budget::new(surroundings.jobs);
     let network = if first.order.fetcher.may_use_network() { Network::Allowed } else { Network::Forbidden };
     let shared = shared::open(surroundings, network)?;
+    let events = |event| renderer.show(&event);
     let session = Session {
-        store: &surroundings.store,
-        fetcher: first.order.fetcher,
-        budget: &budget,
-        events: &|event| renderer.show(&event),
-        limits: surroundings.step_limits(),
         failed_root,
         shared: shared.as_ref().map(|shared| shared as &dyn SharedResults),
-        cancel: &surroundings.cancel,
+        ..surroundings.session(first.order.fetcher, &budget, &events)
     };
     let built = build::build(app, first, others, exports, &session);
     shared::finish(shared.as_ref(), renderer.output());
@@ -329,7 +328,7 @@ pub fn show_built(built: &Built, written: &[String], output: &Output) {
     let image = format!("{}:{}", built.name, built.tag);
     let verdict = match (ran, built.before == Some(built.digest)) {
         (0, true) => "nothing changed, nothing ran".to_owned(),
-        (0, false) => "nothing ran, only the image's documents are new".to_owned(),
+        (0, false) => "nothing ran; only the image's documents changed".to_owned(),
         (n, _) => format!("{} ran", words::count(n, "step")),
     };
     let time = words::duration(built.milliseconds);
@@ -351,6 +350,20 @@ pub fn show_built(built: &Built, written: &[String], output: &Output) {
     for place in written {
         output.line(format!("  {}  {place}", styled(FAINT, "written to")));
     }
+    // After the first build, people know.
+    if built.number == 1 {
+        output.line("");
+        output.line(format!("next: {}", styled(TYPED, next(built))));
+    }
+}
+
+/// The command that runs a new image, with the settings that it needs.
+fn next(built: &Built) -> String {
+    let settings = built.record.settings.iter();
+    let needed = settings.filter(|(_, setting)| setting.required && setting.value.is_none());
+    let given: String = needed.map(|(name, _)| format!(" --set {name}=VALUE")).collect();
+    let tag = if built.tag == DEFAULT_TAG { String::new() } else { format!(":{}", built.tag) };
+    format!("shtetl run {}{tag}{given}", built.name)
 }
 
 /// The steps of the image's layers, and those that only built, where they ran.

@@ -1,4 +1,4 @@
-//! `buildpacks`: which are in force, a new one to begin with, and the trials of one.
+//! `buildpacks`: lists them, writes a starter, and runs trials.
 
 use super::Done;
 use crate::surroundings::Surroundings;
@@ -88,7 +88,7 @@ fn run_trials(options: &TrialOptions, surroundings: &Surroundings, output: &Outp
         }
         if outcomes.is_empty() {
             output.line(format!(
-                "{} has no trials: make a folder in trials/ with a sample",
+                "{} has no trials: add a folder with a sample under trials/",
                 options.folder.display()
             ));
         }

@@ -35,7 +35,7 @@ pub fn run(options: &CheckOptions, surroundings: &Surroundings, output: &Output)
     let planned = plan_offline(&app, &order, &surroundings.store);
     interrupt::cancels(&surroundings.cancel)?;
     let problems = problems(&app, &planned, &fetcher, surroundings, Scope::All)?;
-    let failing = problems.iter().filter(|p| p.severity == Severity::Breaks).count();
+    let failing = problems.iter().filter(|p| p.severity == Severity::Error).count();
     let packages = planned.as_ref().map(packages).unwrap_or_default();
     let find = |path: &Path| advisories::find(path, &packages, &app.config.accepted);
     let found = options.advisories.as_deref().map(find).transpose()?;
@@ -105,21 +105,23 @@ pub fn problems(
 }
 
 fn text(name: &str, problems: &[Problem], failing: usize, output: &Output) {
-    let doubts = problems.len() - failing;
-    let verdict = match (failing, doubts) {
-        (0, 0) => styled(GOOD, "no problems found"),
-        (0, n) => format!("{}, {}", styled(GOOD, "nothing will fail"), words::count(n, "doubt")),
-        (n, 0) => styled(BAD, format!("{} will break it", words::count(n, "problem"))),
-        (n, d) => format!(
-            "{}, {}",
-            styled(BAD, format!("{} will break it", words::count(n, "problem"))),
-            words::count(d, "doubt")
-        ),
+    let warnings = problems.len() - failing;
+    let counted = |count: usize, what: &str| (count > 0).then(|| words::count(count, what));
+    let counts: Vec<String> =
+        [counted(failing, "error"), counted(warnings, "warning")].into_iter().flatten().collect();
+    let verdict = match failing {
+        0 if counts.is_empty() => styled(GOOD, "no problems found"),
+        0 => format!("{}: {}", styled(GOOD, "no errors"), counts.join(", ")),
+        _ => format!("{}: {}", styled(BAD, "will fail"), counts.join(", ")),
     };
     output.line(format!("{}  {verdict}", styled(STRONG, name)));
     for problem in problems {
         output.line("");
         problem::lines(problem).into_iter().for_each(|line| output.line(line));
+    }
+    if !problems.is_empty() {
+        output.line("");
+        output.line(styled(FAINT, "more about a code: shtetl explain CODE"));
     }
 }
 

@@ -88,7 +88,7 @@ fn facts(comparison: &Comparison, output: &Output) {
                     if is_told {
                         after
                     } else {
-                        "the same, with another environment or other folders".to_owned()
+                        "the same, but with different environment variables or folders".to_owned()
                     },
                 )
             }
@@ -169,7 +169,7 @@ fn more(count: usize, most: usize, what: &str, output: &Output) {
 
 fn layers(comparison: &Comparison, all: bool, output: &Output) {
     let (changed, same) = (comparison.layers.len(), comparison.same_layers);
-    let note = if changed == 0 { "; only documents about how it came about and runs differ" } else { "" };
+    let note = if changed == 0 { "; only documents about how it was built and runs differ" } else { "" };
     output.line(format!("\n{}  {changed} changed, {same} the same{note}", styled(STRONG, "layers")));
     for LayerChange { step, size, because, files } in &comparison.layers {
         let sizes = match (size.before, size.after) {

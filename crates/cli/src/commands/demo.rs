@@ -1,79 +1,81 @@
-//! `demo`: writes the sample apps and goes through the whole job with them.
+//! `demo`: writes the sample apps and goes through the whole job with them, by running this program as a user would.
 
-use super::build::{build_quietly, show_built};
-use super::order::order;
-use super::{Done, survey};
+use super::Done;
 use crate::demo_files;
 use crate::surroundings::Surroundings;
-use arguments::{DemoOptions, SourceOptions};
+use arguments::DemoOptions;
+use config::AppConfig;
+use config::addresses::Addresses;
 use content::store::{Store, remove_tree};
-use model::error::BaseError;
-use model::{Error, ProcessKind, ProcessType, shell_words};
-use remote::Network;
+use model::{Ecosystem, Error, ProcessKind, ProcessType, shell_words};
+use objects::RegistryServer;
 use render::{FAINT, GOOD, Output, STRONG, TYPED, styled, words};
 use running::image::PortUse;
 use running::{Launched, Start, http};
+use std::collections::BTreeMap;
 use std::fs;
-use std::io::{BufRead, BufReader, IsTerminal, Read};
+use std::io::{BufRead, BufReader, IsTerminal, Read, Write};
+use std::net::{Ipv4Addr, TcpListener};
 use std::path::{Path, PathBuf};
-use std::process::{ExitCode, Stdio};
+use std::process::{Command, ExitCode, Stdio};
 use std::time::{Duration, Instant};
 use wording::Failure;
-use workshop::app::App;
-use workshop::base_selection::provisions;
-use workshop::build::{Built, Exports, Planned};
 use workshop::inspect;
-use workshop::inspect::DEFAULT_TAG;
-use workshop::prepare::prepare;
 
-/// The apps, in the order in which they are shown.
-const APPS: [&str; 3] = ["timetable", "fares", "notices"];
+/// The apps that this machine's runtimes can run, each with the program that it needs.
+const APPS: [(&str, &str); 3] = [("timetable", "node"), ("fares", "python3"), ("notices", "python3")];
 /// Those that are shown where a base has their runtimes.
 const FURTHER: [&str; 3] = ["bookings", "depot", "buoy"];
+/// The base where this machine has no runtime.
+const ELSE: &str = "debian:trixie";
 /// What is asked of a web process besides `/`.
 const QUESTIONS: [(&str, &str); 2] = [("timetable", "/sailings.json"), ("fares", "/?child=1")];
 /// How long a process may take to answer.
 const PATIENCE: Duration = Duration::from_secs(20);
 /// Answers and outputs are shown up to this many lines.
 const LINES: usize = 8;
+/// Variables that would change what the commands of the demo do.
+const UNSET: [&str; 5] = ["SHTETL_RULES", "SHTETL_VALUES", "SHTETL_VARIANT", "SHTETL_TOWN", "SHTETL_SHARED"];
 
 pub fn run(options: &DemoOptions, surroundings: &Surroundings, output: &Output) -> Done {
     if output.is_json() {
         return Err(Failure::Usage {
-            message: "the demo is for people and has no JSON".to_owned(),
+            message: "the demo has no JSON output".to_owned(),
             hint: "leave out --format".to_owned(),
         });
     }
-    let started = Instant::now();
     let (folder, temporary) = match &options.dir {
         Some(folder) => (checked(folder)?, false),
         None => (surroundings.store.temporary_folder()?, true),
     };
-    let result =
-        Demo::new(&folder, options, surroundings, output).and_then(|demo| demo.whole(started, temporary));
+    let result = Demo::new(&folder, options, surroundings, output).and_then(|demo| demo.whole(temporary));
     if temporary {
         remove_tree(&folder);
     }
     result.map(|()| ExitCode::SUCCESS)
 }
 
-/// Only a folder without anything in it is written to.
+/// Only a new folder, an empty one, or that of an earlier demo is written to.
 fn checked(folder: &Path) -> Result<PathBuf, Failure> {
     let used = fs::read_dir(folder).is_ok_and(|mut entries| entries.next().is_some());
-    if used || folder.is_file() {
+    let is_demo = ["timetable/shtetl.toml", "mirror", "store"].iter().all(|name| folder.join(name).exists());
+    if (used && !is_demo) || folder.is_file() {
         return Err(Failure::Usage {
-            message: format!("{} is there already", folder.display()),
-            hint: "give a new or empty folder".to_owned(),
+            message: format!("{} already exists", folder.display()),
+            hint: "give a new or empty folder, or that of an earlier demo".to_owned(),
         });
     }
-    Ok(folder.to_owned())
+    fs::create_dir_all(folder)?;
+    Ok(folder.canonicalize()?)
 }
 
 struct Demo<'a> {
     folder: PathBuf,
     pause: bool,
-    /// Another base than the one that the apps name.
+    /// The base that the apps have; `None` for this machine's runtimes.
     base: Option<String>,
+    /// Those that can be built.
+    apps: Vec<&'static str>,
     surroundings: Surroundings,
     output: &'a Output,
 }
@@ -86,147 +88,154 @@ impl<'a> Demo<'a> {
         surroundings: &Surroundings,
         output: &'a Output,
     ) -> Result<Self, Failure> {
-        write_apps(folder)?;
-        let store = Store::open(&folder.join("store"))?;
-        let surroundings = Surroundings { logins: Vec::new(), rules: None, ..surroundings.with_store(store) };
+        let here = APPS.iter().filter(|(_, program)| surroundings.host.program(program).is_some());
+        let mut apps: Vec<&str> = here.map(|(app, _)| *app).collect();
+        let mut base = options.base.clone();
+        if base.is_none() && apps.is_empty() && knows_debian(surroundings) {
+            output.aside(format!(
+                "This machine has neither Node nor Python: the base is {ELSE}, which is downloaded."
+            ));
+            base = Some(ELSE.to_owned());
+        }
+        if base.is_some() {
+            apps = APPS.iter().map(|(app, _)| *app).chain(FURTHER).collect();
+        }
+        write_apps(folder, base.as_deref())?;
+        let surroundings = surroundings.with_store(Store::open(&folder.join("store"))?);
         let pause = !options.no_pause && std::io::stdin().is_terminal() && std::io::stdout().is_terminal();
-        Ok(Self { folder: folder.to_owned(), pause, base: options.base.clone(), surroundings, output })
+        Ok(Self { folder: folder.to_owned(), pause, base, apps, surroundings, output })
     }
 
-    fn whole(&self, started: Instant, temporary: bool) -> Result<(), Failure> {
+    fn whole(&self, temporary: bool) -> Result<(), Failure> {
+        let started = Instant::now();
+        self.introduction();
+        let first = self.apps.first().copied();
+        self.part("What is it, and why? Nothing is built yet.");
+        self.shtetl(&format!("survey {}", first.unwrap_or("timetable")))?;
+        let Some(first) = first else {
+            self.output.aside(
+                "No image is built: this machine has neither Node nor Python. Try --base debian:trixie.",
+            );
+            return Ok(());
+        };
+        self.part("Each app becomes images; every layer is made once and shared.");
+        for app in &self.apps {
+            self.shtetl(&format!("build {app}"))?;
+        }
+        self.part("Every process type runs, isolated from this machine.");
+        for app in &self.apps {
+            self.run_all(app)?;
+        }
+        self.part("Building again: nothing changed, so nothing runs.");
+        self.shtetl(&format!("build {first}"))?;
+        self.part("One changed line: only what depends on it is rebuilt.");
+        self.change(first)?;
+        self.shtetl(&format!("build {first}"))?;
+        self.shtetl(&format!("compare {first}#1 {first}"))?;
+        self.registry(first)?;
+        if self.base.is_some() {
+            self.part("A newer base under an image, without building it.");
+            self.shtetl(&format!("swap-base {first} --newest --dry-run"))?;
+        }
+        self.releases(first)?;
+        self.part("All apps at once.");
+        self.shtetl(&format!("town build {}", self.apps.join(" ")))?;
+        self.shtetl("town show")?;
+        self.ending(started, temporary)
+    }
+
+    fn introduction(&self) {
         let name = styled(STRONG, "Kestrel Sound");
-        match &self.base {
-            None => {
-                self.output.line(format!("{name} is a ferry cooperative with three apps:"));
-                self.output.line(
-                    "timetable (Node), fares (Python) and notices (static pages). Their packages come from a",
-                );
-                self.output.line(
-                    "folder beside them, their runtimes from this machine: no network, no daemon, no root.",
-                );
-                self.output
-                    .line("Three more (Ruby, PHP and Go) are shown by `shtetl demo --base debian:trixie`.");
-            }
-            Some(base) => {
-                self.output.line(format!("{name} is a ferry cooperative with six apps: timetable (Node),"));
-                self.output.line(
-                    "fares (Python), notices (static pages), bookings (Ruby), depot (PHP) and buoy (Go).",
-                );
-                self.output
-                    .line("Their packages come from a folder beside them, their runtimes with the base");
-                self.output.line(format!("{base}: no daemon, no root."));
-            }
+        let lines = match &self.base {
+            None => [
+                format!("{name} is a ferry cooperative with three apps:"),
+                "timetable (Node), fares (Python) and notices (static pages). Their packages come from a"
+                    .to_owned(),
+                "folder beside them, their runtimes from this machine: no network, no daemon, no root."
+                    .to_owned(),
+                "Three more (Ruby, PHP and Go) are shown by `shtetl demo --base debian:trixie`.".to_owned(),
+            ],
+            Some(base) => [
+                format!("{name} is a ferry cooperative with six apps: timetable (Node),"),
+                "fares (Python), notices (static pages), bookings (Ruby), depot (PHP) and buoy (Go)."
+                    .to_owned(),
+                "Their packages come from a folder beside them, their runtimes with the base".to_owned(),
+                format!("{base}: no daemon, no root."),
+            ],
+        };
+        lines.into_iter().for_each(|line| self.output.line(line));
+        for (app, program) in APPS.iter().filter(|(app, _)| !self.apps.contains(app)) {
+            self.output.line(format!("{app} is left out: this machine has no {program}."));
         }
-        self.part(1, "What is it, and why? Nothing is built yet.", false);
-        let apps = self.survey()?;
-        self.part(2, "Each app becomes images; every layer is made once and shared.", true);
-        let built = self.build_all(&apps)?;
-        self.part(3, "Every process type runs, isolated from this machine.", true);
-        for built in &built {
-            self.run_all(built)?;
-        }
-        if let Some(first) = built.first() {
-            self.part(4, "Building again: nothing changed, so nothing runs.", true);
-            self.again(&first.name)?;
-            self.part(5, "One changed line: only what depends on it is rebuilt.", true);
-            self.change(&first.name)?;
-        }
-        self.ending(&built, started, temporary);
-        Ok(())
     }
 
-    fn part(&self, number: u32, title: &str, pause: bool) {
-        if pause && self.pause {
-            self.output.line(styled(FAINT, "\nEnter goes on"));
+    fn part(&self, title: &str) {
+        if self.pause {
+            self.output.line(styled(FAINT, "\nPress Enter to continue"));
             // Without a line to read there is no reason to wait.
             let _ = std::io::stdin().lock().read_line(&mut String::new());
         }
         self.output.line("");
-        let rule = "─".repeat(60_usize.saturating_sub(title.chars().count()).max(3));
-        self.output.line(styled(STRONG, format!("{number}  {title} {rule}")));
+        let rule = "─".repeat(70_usize.saturating_sub(title.chars().count()).max(3));
+        self.output.line(styled(STRONG, format!("{title} {rule}")));
     }
 
     fn typed(&self, command: &str) {
         self.output.line(format!("\n{} {}", styled(FAINT, "$"), styled(TYPED, format!("shtetl {command}"))));
     }
 
-    /// The apps that are shown.
-    fn apps(&self) -> Vec<&'static str> {
-        let further = FURTHER.iter().filter(|_| self.base.is_some());
-        APPS.iter().chain(further).copied().collect()
-    }
-
-    fn look(&self, app: &str) -> Result<App, Failure> {
-        let mut source = SourceOptions::of(&self.folder.join(app));
-        source.values.extend(self.base.iter().map(|base| format!("base.from={base}")));
-        self.surroundings.look(&source, Surroundings::now())
-    }
-
-    fn survey(&self) -> Result<Vec<App>, Failure> {
-        let apps = self.apps().into_iter().map(|app| self.look(app)).collect::<Result<Vec<_>, _>>()?;
-        for (number, app) in apps.iter().enumerate() {
-            if number == 0 {
-                self.typed(&format!("survey {}", app.survey.name));
-                survey::text(&app.survey, &provisions(app)?, self.output);
-                self.output.line("");
-            } else {
-                let because = app.survey.chosen_findings().filter_map(|f| f.evidence.first());
-                let because: Vec<_> = because.map(|e| words::place(&e.place)).collect();
-                let (name, language) = (&app.survey.name, app.survey.chosen.join(" and "));
-                self.output.line(format!(
-                    "{}  {language}, because of {}",
-                    styled(STRONG, name),
-                    because.join(" and ")
-                ));
-            }
+    /// Runs a command of this program in the folder of the apps.
+    fn shtetl(&self, command: &str) -> Result<(), Failure> {
+        self.typed(command);
+        std::io::stdout().flush()?;
+        let status = self.command(command)?.status()?;
+        match status.success() {
+            true => Ok(()),
+            false => Err(Failure::Demo { command: command.to_owned() }),
         }
-        Ok(apps)
     }
 
-    /// Builds the apps whose runtime this machine has; says which it has not.
-    fn build_all(&self, apps: &[App]) -> Result<Vec<Built>, Failure> {
-        let mut all = Vec::new();
-        for app in apps {
-            self.typed(&format!("build {}", app.survey.name));
-            match self.build(&app.survey.name) {
-                Ok(built) => {
-                    show_built(&built, &[], self.output);
-                    all.push(built);
-                }
-                Err(failure) if is_missing_runtime(&failure) => {
-                    wording::report(self.output, &failure);
-                    self.output.aside(format!("the demo goes on without {}", app.survey.name));
-                }
-                Err(failure) => return Err(failure),
-            }
+    fn command(&self, command: &str) -> Result<Command, Failure> {
+        let mut program = Command::new(std::env::current_exe()?);
+        program.args(command.split(' ')).current_dir(&self.folder).stdin(Stdio::null());
+        program.env("SHTETL_STORE", self.folder.join("store")).env("SHTETL_YARD", self.folder.join("yard"));
+        for name in UNSET {
+            program.env_remove(name);
         }
-        Ok(all)
+        Ok(program)
     }
 
-    fn build(&self, name: &str) -> Result<Built, Failure> {
-        let fetcher = self.surroundings.fetcher(match self.base {
-            None => Network::Forbidden,
-            Some(_) => Network::Allowed,
-        });
-        let order = order(DEFAULT_TAG, "zstd", &self.surroundings, &fetcher);
-        let app = &self.look(name)?;
-        let worklist = prepare(app, &order, &self.surroundings.store)?;
-        build_quietly(
-            app,
-            Planned { worklist: &worklist, order: &order },
-            &[],
-            Exports::default(),
-            None,
-            &self.surroundings,
-            self.output,
-        )
+    fn registry(&self, app: &str) -> Result<(), Failure> {
+        self.part("Into a registry, with evidence that is signed.");
+        let folder = self.folder.join("registry");
+        fs::create_dir_all(&folder)?;
+        let listener = TcpListener::bind((Ipv4Addr::LOCALHOST, 0))?;
+        let server = RegistryServer::start(listener, &folder)?;
+        let image = format!("{}/ferry/{app}:2", server.address());
+        self.output.line("A registry of the demo's own stands in for yours.");
+        if !self.folder.join("ferry.key").exists() {
+            self.shtetl("keys make ferry.key")?;
+        }
+        self.shtetl(&format!("push {app} {image} --evidence --key ferry.key"))?;
+        self.shtetl(&format!("verify {image} --trust ferry.key.pub"))
     }
 
-    fn run_all(&self, built: &Built) -> Result<(), Failure> {
-        for process in &built.record.processes {
+    fn releases(&self, app: &str) -> Result<(), Failure> {
+        self.part("Releases on this machine: health before traffic, and back again.");
+        let yard = RunningYard(self);
+        self.shtetl(&format!("yard release {app}#1"))?;
+        self.shtetl(&format!("yard release {app}"))?;
+        self.shtetl(&format!("yard roll-back {app}"))?;
+        self.shtetl("yard status")?;
+        drop(yard);
+        Ok(())
+    }
+
+    fn run_all(&self, app: &str) -> Result<(), Failure> {
+        for process in &inspect::open(&self.surroundings.store, app)?.record.processes {
             match process.kind {
-                ProcessKind::Process => self.run_process(&built.name, process)?,
-                ProcessKind::Task => self.run_task(&built.name, process)?,
+                ProcessKind::Process => self.run_process(app, process)?,
+                ProcessKind::Task => self.run_task(app, process)?,
             }
         }
         Ok(())
@@ -281,12 +290,7 @@ impl<'a> Demo<'a> {
         self.output.line(format!("  {} {cut}{more}", styled(FAINT, "|")));
     }
 
-    fn again(&self, name: &str) -> Result<(), Failure> {
-        self.typed(&format!("build {name}"));
-        show_built(&self.build(name)?, &[], self.output);
-        Ok(())
-    }
-
+    /// Changes a line of the app; in a demo that is taken up again, changes it back.
     fn change(&self, name: &str) -> Result<(), Failure> {
         let (file, from, to) = match name {
             "timetable" => ("server.js", "Sailings from", "Ferries from"),
@@ -294,23 +298,25 @@ impl<'a> Demo<'a> {
             _ => ("index.html", "<h1>Notices", "<h1>All notices"),
         };
         let path = self.folder.join(name).join(file);
-        fs::write(&path, fs::read_to_string(&path)?.replace(from, to))?;
+        let text = fs::read_to_string(&path)?;
+        let (from, to) = if text.contains(from) { (from, to) } else { (to, from) };
+        fs::write(&path, text.replace(from, to))?;
         self.output.line(format!("\nin {name}/{file}, {from:?} became {to:?}"));
-        self.typed(&format!("build {name}"));
-        show_built(&self.build(name)?, &[], self.output);
         Ok(())
     }
 
-    fn ending(&self, built: &[Built], started: Instant, temporary: bool) {
-        let images: usize = built.iter().map(|b| b.record.processes.len()).sum();
+    fn ending(&self, started: Instant, temporary: bool) -> Result<(), Failure> {
+        let mut images = 0;
+        for app in &self.apps {
+            images += inspect::open(&self.surroundings.store, app)?.record.processes.len();
+        }
         let seconds = words::duration(u64::try_from(started.elapsed().as_millis()).unwrap_or_default());
         self.output.line("");
         self.output.line(styled(STRONG, "That was the whole job"));
         self.output.line(format!(
-            "  {} for {} of {} apps in {seconds}, without {}daemon or root",
+            "  {} of {} apps in {seconds}, without {}daemon or root",
             words::count(images, "image"),
-            built.len(),
-            self.apps().len(),
+            self.apps.len(),
             if self.base.is_none() { "network, " } else { "" }
         ));
         self.output.line("");
@@ -320,33 +326,58 @@ impl<'a> Demo<'a> {
         let mut tries = vec![
             (format!("cd {place}; export SHTETL_STORE=$PWD/store"), "the apps, with what was just built"),
             ("shtetl show timetable".to_owned(), "layers, process types, settings, packages"),
-            ("shtetl compare timetable#1 timetable".to_owned(), "what the changed line did to the image"),
             ("shtetl build timetable --dry-run".to_owned(), "what would run, and why"),
-            ("shtetl run timetable --watch".to_owned(), "rebuilds and restarts whenever a file changes"),
-            ("shtetl yard release timetable".to_owned(), "a release in the background: health, roll-back"),
-            ("shtetl town show".to_owned(), "all apps at once"),
-            ("shtetl survey YOUR-APP".to_owned(), "what it makes of your own source"),
+            ("shtetl run timetable --watch".to_owned(), "rebuilds and restarts after every change"),
+            ("shtetl hand-over timetable --to compose \\".to_owned(), "files for a platform"),
+            ("  --registry harbour.example/timetable --folder out".to_owned(), ""),
+            ("shtetl survey YOUR-APP".to_owned(), "what Shtetl makes of your own app"),
         ];
         if temporary {
-            tries.insert(0, (format!("shtetl demo {place}"), "the same, and the apps stay there"));
+            tries.insert(0, (format!("shtetl demo {place}"), "the same, and keep the apps"));
         }
         for (typed, what) in tries {
             self.output.line(format!("  {}  {}", styled(TYPED, format!("{typed:<56}")), styled(FAINT, what)));
         }
+        Ok(())
     }
 }
 
-fn is_missing_runtime(failure: &Failure) -> bool {
-    matches!(failure, Failure::Core(error) if matches!(**error, Error::Base(BaseError::RuntimeMissing { .. })))
+/// Whether it is known where Debian's packages come from.
+fn knows_debian(surroundings: &Surroundings) -> bool {
+    let (app, origins) = (AppConfig::default(), BTreeMap::new());
+    let addresses = Addresses::new(&surroundings.book, &app, &origins, Path::new("."));
+    !addresses.all(Ecosystem::DEBIAN).is_empty()
 }
 
-fn write_apps(folder: &Path) -> Result<(), Failure> {
+/// The yard of the demo, which is stopped however the demo ends.
+struct RunningYard<'d, 'o>(&'d Demo<'o>);
+
+impl Drop for RunningYard<'_, '_> {
+    fn drop(&mut self) {
+        // Without one that runs there is nothing to stop.
+        let stop =
+            self.0.command("yard stop").and_then(|mut stop| Ok(stop.stdout(Stdio::null()).status()?));
+        drop(stop);
+    }
+}
+
+/// Writes what is not there yet; with a base, the apps get that one in place of this machine.
+fn write_apps(folder: &Path, base: Option<&str>) -> Result<(), Failure> {
     for (name, bytes) in demo_files::FILES {
         let path = folder.join(name);
+        if path.exists() {
+            continue;
+        }
         if let Some(parent) = path.parent() {
             fs::create_dir_all(parent)?;
         }
-        fs::write(path, bytes)?;
+        fs::write(&path, bytes)?;
+        if let Some(base) = base.filter(|_| name.ends_with("shtetl.toml")) {
+            fs::write(
+                &path,
+                String::from_utf8_lossy(bytes).replace("from = \"host\"", &format!("from = {base:?}")),
+            )?;
+        }
     }
     Ok(())
 }

@@ -23,8 +23,8 @@ pub fn run(options: &HandOverOptions, surroundings: &Surroundings, output: &Outp
         (None, Some(reference)) => reference,
         (None, None) => {
             return Err(Failure::Usage {
-                message: format!("nothing says where {} is in a registry", image.label),
-                hint: "push it, and give that name, or say it with --registry HOST/NAME".to_owned(),
+                message: format!("no registry is known for {}", image.label),
+                hint: "push it and use that name, or add --registry HOST/NAME".to_owned(),
             });
         }
     };

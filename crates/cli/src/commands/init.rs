@@ -1,9 +1,10 @@
 //! `init`: writes a commented `shtetl.toml` from the survey.
 
 use super::Done;
+use crate::documents;
 use crate::surroundings::Surroundings;
 use arguments::{InitOptions, SourceOptions};
-use model::files::CONFIG;
+use model::files::{CONFIG, SCHEMA};
 use model::{ProcessKind, shell_words};
 use render::{FAINT, GOOD, Output, STRONG, TYPED, styled};
 use std::fs::File;
@@ -21,10 +22,7 @@ pub fn run(options: &InitOptions, surroundings: &Surroundings, output: &Output) 
     let app = surroundings.look(&SourceOptions::of(&options.path), Surroundings::now())?;
     if !options.path.is_dir() {
         return Err(Failure::Usage {
-            message: format!(
-                "{} is no folder, so no configuration can be kept in it",
-                options.path.display()
-            ),
+            message: format!("{} is not a folder, so it cannot hold a configuration", options.path.display()),
             hint: "give the folder of the app".to_owned(),
         });
     }
@@ -38,13 +36,17 @@ pub fn run(options: &InitOptions, surroundings: &Surroundings, output: &Output) 
         answers.services =
             found.filter(|found| ask_for_service(found, output)).map(|found| found.kind).collect();
     }
-    let text = draft(&app.survey, &answers);
-    // Made only if it is not there: nobody's file is overwritten, however short the moment was.
+    let text = draft(&app.survey, &answers, options.schema);
+    // Created only if it does not exist, atomically, so no file is overwritten.
     let mut file = File::create_new(&path).map_err(|error| match error.kind() {
         ErrorKind::AlreadyExists => already_there(&path.display().to_string()),
         _ => Failure::System(error),
     })?;
     file.write_all(text.as_bytes())?;
+    if options.schema {
+        let schema = format!("{:#}\n", documents::configuration());
+        std::fs::write(options.path.join(SCHEMA), schema)?;
+    }
     if output.is_json() {
         output.json(&serde_json::json!({ "format": "shtetl/init/1", "written": path.display().to_string(), "text": text }));
         return Ok(ExitCode::SUCCESS);
@@ -65,8 +67,8 @@ pub fn run(options: &InitOptions, surroundings: &Surroundings, output: &Output) 
 
 fn already_there(path: &str) -> Failure {
     Failure::Usage {
-        message: format!("{path} is there already"),
-        hint: "it is never overwritten; `shtetl settings` shows what is in force".to_owned(),
+        message: format!("{path} already exists"),
+        hint: "it is never overwritten; `shtetl settings` shows the effective values".to_owned(),
     }
 }
 
@@ -74,7 +76,7 @@ fn already_there(path: &str) -> Failure {
 fn ask_for_service(found: &FoundService, output: &Output) -> bool {
     let (kind, driver) = (found.kind.name(), &found.driver);
     output.aside(format!(
-        "{driver} speaks to {kind}. Does the app need {kind} while it runs? (y, or Enter for no)"
+        "{driver} is a client of {kind}. Does the app need {kind} at run time? (y, or Enter for no)"
     ));
     let mut answer = String::new();
     std::io::stdin().lock().read_line(&mut answer).is_ok() && answer.trim().to_lowercase().starts_with('y')
@@ -82,7 +84,7 @@ fn ask_for_service(found: &FoundService, output: &Output) -> bool {
 
 /// The command that starts the app; `None` when the answer is empty or needs a shell.
 fn ask_for_start(output: &Output) -> Option<String> {
-    output.aside("Nothing says how the app is started. Which command does it? (Enter leaves it open)");
+    output.aside("No start command found. Which command starts the app? (Enter to skip)");
     let mut answer = String::new();
     std::io::stdin().lock().read_line(&mut answer).ok()?;
     let answer = answer.trim();

@@ -22,9 +22,8 @@ pub fn run(options: &KeysOptions, output: &Output) -> Done {
     let beside = public_file(file);
     if let Some(there) = [file, &beside].into_iter().find(|path| path.exists()) {
         return Err(Failure::Usage {
-            message: format!("{} is there already, and no key is overwritten", there.display()),
-            hint: "give another name; what was signed with a lost key cannot be signed again with it"
-                .to_owned(),
+            message: format!("{} already exists, and keys are never overwritten", there.display()),
+            hint: "choose another name".to_owned(),
         });
     }
     let faulty = |fault: KeyFault| Failure::System(io::Error::other(fault));
@@ -42,7 +41,7 @@ pub fn run(options: &KeysOptions, output: &Output) -> Done {
     output.line(format!(
         "{}  {}",
         styled(STRONG, beside.display()),
-        styled(FAINT, "tells who signed; give it to everybody")
+        styled(FAINT, "verifies signatures; publish it")
     ));
     output.line(format!("  {} {id}", styled(FAINT, "id")));
     Ok(ExitCode::SUCCESS)
@@ -100,7 +99,7 @@ fn no_key(said: &str, fault: KeyFault) -> Failure {
             KeyFault::Form => {
                 "give a PEM file: PKCS#8 for a private key, SubjectPublicKeyInfo for a public one".to_owned()
             }
-            KeyFault::Kind => "`shtetl keys make` makes one that fits".to_owned(),
+            KeyFault::Kind => "`shtetl keys make` creates a suitable one".to_owned(),
             KeyFault::Locked | KeyFault::Passphrase => {
                 format!("give it with --passphrase-file, or in the variable {PASSPHRASE}")
             }

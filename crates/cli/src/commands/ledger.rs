@@ -44,7 +44,7 @@ pub fn run(options: &LedgerOptions, surroundings: &Surroundings, output: &Output
         return Ok(ExitCode::SUCCESS);
     }
     if chosen.is_empty() {
-        output.line("nothing was built here yet");
+        output.line("nothing has been built here yet");
     }
     for (number, app) in chosen.into_iter().enumerate() {
         if number > 0 {
@@ -64,7 +64,7 @@ fn unknown(app: &str, known: &[String]) -> Failure {
         None if known.is_empty() => "build it with `shtetl build`".to_owned(),
         None => format!("built here: {}", known.join(", ")),
     };
-    Failure::Usage { message: format!("no build of {app:?} is known here"), hint }
+    Failure::Usage { message: format!("no build of {app:?} is recorded here"), hint }
 }
 
 fn table(entries: &[Entry]) -> Table {

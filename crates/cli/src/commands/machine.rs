@@ -1,111 +1,16 @@
-//! `check --machine`: how this machine keeps steps and processes apart, and what they may use.
+//! `check --machine`: how this machine isolates steps and processes, and what they may use.
 
 use super::Done;
 use crate::surroundings::Surroundings;
 use content::store::remove_tree;
-use render::table::Table;
-use render::{BAD, FAINT, GOOD, Output, styled, words};
-use sandbox::{Ground, Isolation, Limits, Walls, walls};
+use render::{Output, machine};
+use sandbox::walls;
 use std::process::ExitCode;
 
 pub fn run(surroundings: &Surroundings, output: &Output) -> Done {
     let scratch = surroundings.store.temporary_folder()?;
     let walls = walls(&scratch);
     remove_tree(&scratch);
-    let limits = surroundings.step_limits();
-    match output.is_json() {
-        true => json(&walls, &limits, output),
-        false => text(&walls, &limits, output),
-    }
+    machine::show(&walls, &surroundings.step_limits(), output);
     Ok(ExitCode::from(u8::from(walls.mode.is_err())))
-}
-
-fn isolation_words(isolation: Isolation) -> &'static str {
-    match isolation {
-        Isolation::Superuser => "in a user namespace, under ids that no user of this machine has",
-        Isolation::SingleUser => "in a user namespace, where the only user is you",
-    }
-}
-
-fn text(walls: &Walls, limits: &Limits, output: &Output) {
-    let mut table = Table::new(&[]);
-    let mut row = |name: &str, holds: bool, what: String| {
-        let sign = if holds { styled(GOOD, "yes") } else { styled(BAD, "no") };
-        table.row([name.to_owned(), sign, styled(FAINT, what)]);
-    };
-    match &walls.mode {
-        Ok(mode) => {
-            let ground = match mode.ground {
-                Ground::Overlay => "read-only layers below a fresh folder that takes all writes",
-                Ground::Copy => "a copy of the layers at each start: overlays cannot be mounted here",
-            };
-            row("own processes", true, isolation_words(mode.isolation).to_owned());
-            row("own files", true, ground.to_owned());
-            row(
-                "system calls filtered",
-                true,
-                "calls that reach beyond the sandbox or deep into the kernel are refused".to_owned(),
-            );
-        }
-        Err(refusal) => {
-            for (mode, step, detail) in &refusal.tries {
-                row(
-                    "own processes",
-                    false,
-                    format!("{}: could not {step} ({detail})", isolation_words(mode.isolation)),
-                );
-            }
-        }
-    }
-    let network = match &walls.network {
-        Ok(()) => "steps have no network; a process of `run` has one with only the ports that you ask for"
-            .to_owned(),
-        Err(detail) => format!("steps cannot run ({detail}); `run --network host` shares this machine's"),
-    };
-    row("own network", walls.network.is_ok(), network);
-    row("own clocks", walls.clocks, "how long the machine has been up stays hidden".to_owned());
-    row("own control groups", walls.groups, "the machine's control groups stay hidden".to_owned());
-    let memory = words::size(limits.memory_in_force());
-    row("processes limited", true, format!("at most {} at once, threads included", limits.processes));
-    row("memory limited", true, format!("{memory} for all of them together; checked ten times a second"));
-    row("open files limited", true, format!("at most {} for each process", limits.open_files));
-    row(
-        "writing limited",
-        walls.written,
-        match limits.written {
-            Some(most) => {
-                format!("{} to disk for each step; none for `run` unless you say so", words::size(most))
-            }
-            None => "not limited".to_owned(),
-        },
-    );
-    let time = limits.time.map_or("for ever".to_owned(), |time| format!("{} minutes", time.as_secs() / 60));
-    row("time limited", true, format!("{time} for each step; none for `run`"));
-    for line in table.lines() {
-        output.line(line);
-    }
-}
-
-fn json(walls: &Walls, limits: &Limits, output: &Output) {
-    let tries = walls.mode.as_ref().err().map(|refusal| {
-        let all = refusal.tries.iter();
-        all.map(|(mode, step, detail)| serde_json::json!({ "mode": mode, "step": step, "detail": detail }))
-            .collect::<Vec<_>>()
-    });
-    output.json(&serde_json::json!({
-        "format": "shtetl/machine/1",
-        "mode": walls.mode.as_ref().ok(),
-        "refused": tries,
-        "own_network": walls.network.is_ok(),
-        "own_clocks": walls.clocks,
-        "own_control_groups": walls.groups,
-        "counts_writing": walls.written,
-        "limits": {
-            "processes": limits.processes,
-            "memory": limits.memory_in_force(),
-            "open_files": limits.open_files,
-            "written": limits.written,
-            "seconds": limits.time.map(|time| time.as_secs()),
-        },
-    }));
 }

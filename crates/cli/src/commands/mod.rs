@@ -9,6 +9,7 @@ pub mod check;
 pub mod compare;
 pub mod demo;
 pub mod evidence;
+pub mod explain;
 pub mod hand_over;
 pub mod init;
 pub mod keys;

@@ -1,4 +1,4 @@
-//! Images that commands are told of: in the store, in files, or in a registry.
+//! Images that commands are given: in the store, in files, or in a registry.
 
 use crate::surroundings::Surroundings;
 use crate::transfer;

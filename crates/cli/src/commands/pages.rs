@@ -10,7 +10,7 @@ pub fn write(file: &Path, page: &str, surroundings: &Surroundings) -> Result<(),
     if file.is_dir() || !parent.is_dir() {
         return Err(Failure::Usage {
             message: format!("{} cannot be written", file.display()),
-            hint: "give the name of a file in a folder that exists".to_owned(),
+            hint: "give a file name in an existing folder".to_owned(),
         });
     }
     Ok(surroundings.store.write(file, page.as_bytes())?)

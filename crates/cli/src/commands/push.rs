@@ -65,8 +65,9 @@ pub fn document(image: &OpenImage, pushed: &Pushed) -> serde_json::Value {
 pub fn details(pushed: &Pushed, output: &Output) {
     let mut parts = vec![format!("{} sent", words::size(pushed.sent))];
     parts.extend(
-        (pushed.mounted > 0)
-            .then(|| format!("{} taken from other names of the registry", words::size(pushed.mounted))),
+        (pushed.mounted > 0).then(|| {
+            format!("{} reused from other repositories of the registry", words::size(pushed.mounted))
+        }),
     );
     parts.extend((pushed.known > 0).then(|| format!("{} already there", words::size(pushed.known))));
     let tags: Vec<&str> = pushed.tags.iter().rev().map(|(tag, _)| tag.as_str()).collect();

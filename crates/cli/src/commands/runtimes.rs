@@ -15,7 +15,7 @@ pub fn run(options: &RuntimesOptions, output: &Output) -> Done {
         known.dedup();
         if !known.contains(&name.as_str()) {
             return Err(Failure::Usage {
-                message: format!("there is no runtime {name:?}"),
+                message: format!("unknown runtime {name:?}"),
                 hint: suggestion(name, &known),
             });
         }
@@ -28,18 +28,15 @@ pub fn run(options: &RuntimesOptions, output: &Output) -> Done {
     let (building, running): (Vec<_>, Vec<_>) = all.into_iter().partition(|offer| offer.for_building);
     if !running.is_empty() {
         list(&running, output);
-        output.line(styled(FAINT, "  or whatever an image of others carries: from = \"oci:REFERENCE\""));
+        output.line(styled(FAINT, "  or the runtime of any OCI image: from = \"oci:REFERENCE\""));
         output.line("");
     }
     if !building.is_empty() {
-        output.line("for building only, in no image");
+        output.line("used only during builds");
         list(&building, output);
         output.line("");
     }
-    output.line(styled(
-        FAINT,
-        format!("ends of support as announced by their makers; the table is of {}", as_of()),
-    ));
+    output.line(styled(FAINT, format!("end of support as announced upstream; table as of {}", as_of())));
     Ok(ExitCode::SUCCESS)
 }
 

@@ -1,7 +1,7 @@
 //! `schema`: JSON Schemas of files and outputs.
 
 use super::Done;
-use crate::documents::ALL;
+use crate::documents::{self, ALL};
 use arguments::SchemaOptions;
 use render::table::Table;
 use render::{FAINT, Output, styled};
@@ -9,12 +9,16 @@ use std::process::ExitCode;
 use wording::{Failure, suggestion};
 
 pub fn run(options: &SchemaOptions, output: &Output) -> Done {
+    if options.markdown {
+        output.line(documents::reference().trim_end());
+        return Ok(ExitCode::SUCCESS);
+    }
     match &options.name {
         None => list(output),
         Some(name) => {
             let known = ALL.map(|d| d.name);
             let described = ALL.iter().find(|d| d.name == name).ok_or_else(|| Failure::Usage {
-                message: format!("there is no schema {name:?}"),
+                message: format!("unknown schema {name:?}"),
                 hint: suggestion(name, &known),
             })?;
             output.json(&(described.schema)());

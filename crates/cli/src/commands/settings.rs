@@ -106,7 +106,7 @@ fn processes(app: &App) -> Table {
     table
 }
 
-/// Everything that is in force, with who said it: process types, settings, and the rest.
+/// All effective values with their origins: process types, settings, and the rest.
 pub fn in_force(app: &App) -> Table {
     let mut table = Table::new(&[]);
     for (key, origin) in &app.origins {

@@ -1,4 +1,4 @@
-//! `store push` and `store pull`: results of steps go to the shared store, and come from there, without a build.
+//! `store push` and `store pull`: step results go to the shared store, and come from there, without a build.
 
 use super::Done;
 use super::order::order;
@@ -42,7 +42,7 @@ pub fn push(surroundings: &Surroundings, output: &Output) -> Done {
             format!("{} sent", words::count(usize::try_from(statistics.sent).unwrap_or(0), "result")),
         );
         output.line(format!(
-            "{verdict}, {}; {there} there already, or not sent",
+            "{verdict}, {}; {there} already there, or not sent",
             words::size(statistics.bytes_sent)
         ));
     }
@@ -57,16 +57,8 @@ pub fn pull(source: &SourceOptions, surroundings: &Surroundings, output: &Output
     let app = surroundings.look(source, order.now)?;
     let worklist = prepare(&app, &order, &surroundings.store)?;
     let (renderer, budget) = (Renderer::of_work(output), Budget::new(surroundings.jobs));
-    let session = Session {
-        store: &surroundings.store,
-        fetcher: &fetcher,
-        budget: &budget,
-        events: &|event| renderer.show(&event),
-        limits: surroundings.step_limits(),
-        failed_root: None,
-        shared: Some(&shared),
-        cancel: &surroundings.cancel,
-    };
+    let events = |event| renderer.show(&event);
+    let session = Session { shared: Some(&shared), ..surroundings.session(&fetcher, &budget, &events) };
     let mut graph = StepGraph::default();
     let wanted = graph.add(&worklist.build_steps(&app.survey.name));
     let lacking = fetch_results(&graph, &wanted, &session);
@@ -92,7 +84,7 @@ pub fn pull(source: &SourceOptions, surroundings: &Surroundings, output: &Output
 
 fn open(surroundings: &Surroundings) -> Result<SharedStore, Failure> {
     shared::open(surroundings, Network::Allowed)?.ok_or_else(|| Failure::Usage {
-        message: "nothing says where the shared store is".to_owned(),
+        message: "no shared store is configured".to_owned(),
         hint: "set SHTETL_SHARED, or write under [store] in the user's configuration: shared = \"s3:https://HOST/BUCKET\""
             .to_owned(),
     })

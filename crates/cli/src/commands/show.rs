@@ -69,8 +69,8 @@ fn write_page(image: &OpenImage, file: &Path, surroundings: &Surroundings) -> Re
 fn missing(image: &OpenImage, platform: &str) -> Failure {
     let known: Vec<&str> = image.records().map(|record| record.platform.as_str()).collect();
     Failure::Usage {
-        message: format!("{} is not for {platform}", image.label),
-        hint: format!("it is for {}", known.join(" and ")),
+        message: format!("{} is not built for {platform}", image.label),
+        hint: format!("it is built for {}", known.join(" and ")),
     }
 }
 

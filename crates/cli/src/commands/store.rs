@@ -50,7 +50,7 @@ fn usage(surroundings: &Surroundings, output: &Output) -> Done {
     output.line("images");
     let mut table = Table::new(&[1, 2]);
     for image in &images {
-        let own = format!("{} of its own", words::size(image.own));
+        let own = format!("{} unique", words::size(image.own));
         let built = styled(FAINT, format!("built {}", words::date(image.last_built)));
         table.row([styled(STRONG, &image.image), words::size(image.bytes), own, built]);
     }
@@ -61,11 +61,11 @@ fn usage(surroundings: &Surroundings, output: &Output) -> Done {
 /// What `--keep` and `--older` say; clap sees to it that one of them is given.
 fn limit(keep: Option<&str>, older: Option<&str>) -> Result<Limit, Failure> {
     let wrong = |option: &str, text: &str, hint: &str| Failure::Usage {
-        message: format!("--{option} {text:?} is no limit"),
+        message: format!("--{option} {text:?} is not a valid limit"),
         hint: hint.to_owned(),
     };
     if let Some(text) = keep {
-        let hint = "write a size, as in --keep 20GB";
+        let hint = "use a size, for example --keep 20GB";
         return bytes(text).map(Limit::Bytes).ok_or_else(|| wrong("keep", text, hint));
     }
     let text = older.unwrap_or_default();
@@ -73,7 +73,7 @@ fn limit(keep: Option<&str>, older: Option<&str>) -> Result<Limit, Failure> {
     let seconds = days.and_then(|days| days.checked_mul(DAY));
     seconds
         .map(Limit::Seconds)
-        .ok_or_else(|| wrong("older", text, "write a number of days, as in --older 30d"))
+        .ok_or_else(|| wrong("older", text, "use a number of days, for example --older 30d"))
 }
 
 fn bytes(text: &str) -> Option<u64> {
@@ -105,15 +105,13 @@ fn prune(limit: Limit, dry_run: bool, surroundings: &Surroundings, output: &Outp
     if !unreadable.is_empty() {
         let names = unreadable.join(", ");
         output.aside(format!(
-            "note: because {names} cannot be read, nothing of images was removed: see `shtetl store check`"
+            "note: {names} cannot be read, so no image data was removed: see `shtetl store check`"
         ));
     }
     if let Limit::Bytes(most) = limit
         && *left > most
     {
-        output.aside(
-            "note: the rest belongs to images that have a name; `shtetl store forget IMAGE` removes a name",
-        );
+        output.aside("note: the rest belongs to named images; `shtetl store forget IMAGE` removes a name");
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -126,7 +124,7 @@ fn forget(image: &str, surroundings: &Surroundings, output: &Output) -> Done {
             hint: wording::suggestion(image, &known),
         });
     }
-    output.aside(format!("{image} is forgotten; `shtetl store prune` removes what only it needed"));
+    output.aside(format!("{image} is forgotten; `shtetl store prune` removes data that only it used"));
     Ok(ExitCode::SUCCESS)
 }
 
@@ -140,7 +138,7 @@ fn check(repair: bool, surroundings: &Surroundings, output: &Output) -> Done {
         return Ok(ExitCode::from(u8::from(!is_whole && !repair)));
     }
     let verdict = match is_whole {
-        true => styled(GOOD, "all of it is whole"),
+        true => styled(GOOD, "no damage found"),
         false => styled(BAD, words::count(checked.damaged.len() + checked.incomplete.len(), "problem")),
     };
     output.line(format!(
@@ -148,7 +146,7 @@ fn check(repair: bool, surroundings: &Surroundings, output: &Output) -> Done {
         words::count(usize::try_from(checked.read).unwrap_or(usize::MAX), "file")
     ));
     for path in &checked.damaged {
-        let what = if repair { "damaged, and removed: the next build makes it again" } else { "damaged" };
+        let what = if repair { "damaged and removed; the next build recreates it" } else { "damaged" };
         output.line(format!("  {path}  {what}"));
     }
     for (image, what) in &checked.incomplete {

@@ -22,7 +22,7 @@ pub fn run(options: &SurveyOptions, surroundings: &Surroundings, output: &Output
     } else {
         text(&app.survey, &provisions, output);
         if options.explain {
-            heading(output, "configuration in force");
+            heading(output, "effective configuration");
             for line in in_force(&app).lines() {
                 output.line(line);
             }
@@ -59,7 +59,7 @@ pub fn text(survey: &Survey, provisions: &[Provision], output: &Output) {
     if survey.processes.is_empty() {
         output.line(format!(
             "  {}",
-            styled(BAD, "nothing says how; in shtetl.toml: [process.web], then run = \"the command\"")
+            styled(BAD, "no start command found; in shtetl.toml: [process.web], then run = \"the command\"")
         ));
     }
     let services = services(survey).lines();
@@ -105,8 +105,10 @@ fn facts(survey: &Survey, provisions: &[Provision]) -> Table {
         if let Some(wish) = &finding.runtime {
             let (version, why) = match &wish.constraint {
                 Some((range, place)) => (range.clone(), words::place(place)),
-                None if wish.for_app => ("any version".to_owned(), "nothing says which: pin one".to_owned()),
-                None => (String::new(), "only serves the files: any version will do".to_owned()),
+                None if wish.for_app => {
+                    ("any version".to_owned(), "no version requested: pin one".to_owned())
+                }
+                None => (String::new(), "only serves files: any version works".to_owned()),
             };
             row("runtime", format!("{} {version}", wish.runtime), why);
             for provision in provisions.iter().filter(|p| p.runtime == wish.runtime) {
@@ -118,12 +120,13 @@ fn facts(survey: &Survey, provisions: &[Provision]) -> Table {
             let packages = words::count(lock.packages, "package");
             let development = match lock.development {
                 0 => String::new(),
-                n => format!(", {n} more only for development"),
+                n => format!(", plus {n} for development"),
             };
             row("packages", format!("{packages}{development}"), lock.file.clone());
         }
     }
-    let base_said = survey.base.1.as_ref().map_or("nothing says which: the default".to_owned(), words::place);
+    let base_said =
+        survey.base.1.as_ref().map_or("no version requested: the default".to_owned(), words::place);
     row("base", survey.base.0.clone(), base_said);
     if let Some(build) = &survey.build {
         row("build", build.shown.clone(), words::place(&build.said));
@@ -136,15 +139,15 @@ fn provided(provision: &Provision) -> (String, String) {
     let pinned = if provision.pinned { "pinned in shtetl.lock" } else { "not pinned yet" };
     let origin = &provision.origin;
     match (&provision.version, &provision.instead_of) {
-        (None, None) if origin == "host" => ("this machine's".to_owned(), String::new()),
+        (None, None) if origin == "host" => ("from this machine".to_owned(), String::new()),
         (None, None) => ("what it carries".to_owned(), format!("by {origin}, {pinned}")),
         (Some(version), None) => {
             let said = provision.said.as_ref().map_or(String::new(), |said| format!(", as {said} says"));
             (version.clone(), format!("by {origin}{said}, {pinned}"))
         }
         (version, Some(instead)) => {
-            let newest = version.as_deref().unwrap_or("the newest that fits");
-            (newest.to_owned(), format!("by {origin}, in place of {instead}; {pinned}"))
+            let newest = version.as_deref().unwrap_or("newest match");
+            (newest.to_owned(), format!("from {origin}, instead of {instead}; {pinned}"))
         }
     }
 }
@@ -183,7 +186,7 @@ fn others_table(others: &[&Finding]) -> Table {
         let why = match against {
             Some(evidence) => format!("{}: {}", words::place(&evidence.place), evidence.tells),
             None if finding.claim != Claim::None => {
-                "claims it too, but the configuration chose otherwise".to_owned()
+                "also recognised, but the configuration chose another".to_owned()
             }
             None => format!("none of {}", finding.looked_for.join(", ")),
         };
@@ -219,8 +222,10 @@ fn services(survey: &Survey) -> Table {
     for found in survey.found_services.iter().filter(|found| !declared(found.kind)) {
         let kind = found.kind.name();
         let variable = found.variable.as_ref().map(|name| format!(", {name} is read")).unwrap_or_default();
-        let advice =
-            format!("{} speaks to it{variable}; [service.NAME] kind = {kind:?} declares it", found.driver);
+        let advice = format!(
+            "{} is a client of it{variable}; [service.NAME] kind = {kind:?} declares it",
+            found.driver
+        );
         table.row([kind.to_owned(), "not declared".to_owned(), styled(FAINT, advice)]);
     }
     table
@@ -259,12 +264,12 @@ fn left_out(survey: &Survey) -> Table {
     let mut table = Table::new(&[]);
     for left in &survey.left_out {
         let why = match left.why {
-            WhyLeftOut::Settings => "settings of one place, often secret",
+            WhyLeftOut::Settings => "local settings, often secret",
             WhyLeftOut::PrivateKey => "a private key",
-            WhyLeftOut::Credentials => "passwords or tokens for other machines",
-            WhyLeftOut::Dependencies => "installed packages: the build installs its own",
-            WhyLeftOut::LeadsOut => "a link that leads out of the source",
-            WhyLeftOut::Special => "neither file, folder nor link",
+            WhyLeftOut::Credentials => "credentials for other systems",
+            WhyLeftOut::Dependencies => "installed packages; the build installs its own",
+            WhyLeftOut::LeadsOut => "a link out of the source",
+            WhyLeftOut::Special => "not a file, folder or link",
         };
         table.row([left.path.clone(), styled(FAINT, why)]);
     }

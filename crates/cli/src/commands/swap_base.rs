@@ -53,20 +53,12 @@ pub fn run(options: &SwapBaseOptions, surroundings: &Surroundings, output: &Outp
     };
     let fetcher = surroundings.fetcher(Network::Allowed);
     let (renderer, budget) = (Renderer::of_work(output), Budget::new(surroundings.jobs));
+    let events = |event| renderer.show(&event);
     let work = Work {
         options,
         surroundings,
         bases: NewBases::new(&request),
-        session: Session {
-            store: &surroundings.store,
-            fetcher: &fetcher,
-            budget: &budget,
-            events: &|event| renderer.show(&event),
-            limits: surroundings.step_limits(),
-            failed_root: None,
-            shared: None,
-            cancel: &surroundings.cancel,
-        },
+        session: surroundings.session(&fetcher, &budget, &events),
     };
     let done: Mutex<Vec<Option<Result<Swapped, Failure>>>> = Mutex::new(names.iter().map(|_| None).collect());
     let one = |at: usize| {
@@ -108,8 +100,8 @@ impl Work<'_> {
                 let tag = self.options.tag.as_deref().unwrap_or(tag);
                 if names::check("app", app).is_err() {
                     return Err(Failure::Usage {
-                        message: format!("{name} is no image of the store"),
-                        hint: "give a name of the store, or an image in a registry".to_owned(),
+                        message: format!("{name} is not an image in the store"),
+                        hint: "give the name of an image in the store, or of one in a registry".to_owned(),
                     });
                 }
                 if !self.options.dry_run && (!swapped.is_same() || self.options.tag.is_some()) {
@@ -121,20 +113,14 @@ impl Work<'_> {
     }
 
     fn in_registry(&self, from: &Reference) -> Result<Swapped, Failure> {
-        let transfer = Transfer {
-            store: &self.surroundings.store,
-            fetcher: self.session.fetcher,
-            credentials: &self.surroundings.credentials,
-            progress: &|_, _| {},
-            cancel: &self.surroundings.cancel,
-        };
+        let transfer = self.surroundings.transfer(self.session.fetcher, &|_, _| {});
         let to = match (&self.options.tag, &from.target) {
             (Some(tag), _) => Reference { target: Target::Tag(tag.clone()), ..from.clone() },
             (None, Target::Tag(_)) => from.clone(),
             (None, Target::Digest(_)) => {
                 return Err(Failure::Usage {
                     message: format!("{from} has no tag"),
-                    hint: "say which tag the result gets with --tag".to_owned(),
+                    hint: "choose the tag of the result with --tag".to_owned(),
                 });
             }
         };

@@ -11,8 +11,8 @@ use workshop::inspect::OpenImage;
 /// What an image starts, and the folders that belong to its user, are in it: a variant cannot change them afterwards.
 pub fn check_same(built: &ProcessType, wanted: &ProcessType) -> Result<(), Failure> {
     let differs = [
-        ("its command is another one", built.command != wanted.command || built.folder != wanted.folder),
-        ("the folders that it writes to are others", built.writable != wanted.writable),
+        ("its command differs", built.command != wanted.command || built.folder != wanted.folder),
+        ("its writable folders differ", built.writable != wanted.writable),
     ];
     match differs.iter().find(|(_, differs)| *differs) {
         Some((why, _)) => Err(not_built(&wanted.name, why)),
@@ -22,7 +22,7 @@ pub fn check_same(built: &ProcessType, wanted: &ProcessType) -> Result<(), Failu
 
 pub fn not_built(process: &str, why: &str) -> Failure {
     Failure::Usage {
-        message: format!("the image was not built for {process} as the source has it: {why}"),
+        message: format!("the image does not match the source for {process}: {why}"),
         hint: "build the image from this source with this variant first".to_owned(),
     }
 }

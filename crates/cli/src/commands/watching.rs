@@ -30,7 +30,7 @@ pub fn follow(
 ) -> Result<(), Failure> {
     if !source.path.is_dir() || source.rev.is_some() {
         return Err(Failure::Usage {
-            message: "--watch needs a folder: nothing else changes".to_owned(),
+            message: "--watch needs a folder".to_owned(),
             hint: "give the folder of the app, without --rev".to_owned(),
         });
     }
@@ -67,7 +67,7 @@ fn look(source: &SourceOptions, more: &[PathBuf], surroundings: &Surroundings) -
             let folders = folders_of(tree.root(), tree.files().keys());
             (Some(tree.files().clone()), folders)
         }
-        // What is wrong is told by whoever acts.
+        // Errors are reported by the action.
         Err(_) => (None, BTreeSet::from([root])),
     };
     folders.extend(others.iter().filter_map(|file| file.parent()?.canonicalize().ok()));

@@ -27,20 +27,22 @@ fn every_fault_of_the_configuration_is_underlined_at_once() {
     shtetl.toml line 6: process.Tides.port: must be a port from 1 to 65535
       6 | port = 80000
         |        ~~~~~
-    shtetl.toml line 9: settings.TOKEN: a secret has no value here; give it when the app is started
+    shtetl.toml line 9: settings.TOKEN: a secret cannot have a value here; set it when the app is started
       9 | TOKEN = { secret = true, value = "·······" }
         |         ~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~~
-    what to do: correct it; nothing was built
+    what to do: correct the file; nothing was built
+    more: shtetl explain config-faults
     --- exit 2
     "#);
     program.write("timetable/shtetl.toml", "[base\nfrom = \"host\"\n");
     insta::assert_snapshot!(program.run("survey timetable"), @"
     --- stderr
     error: timetable/shtetl.toml has 1 fault
-    shtetl.toml line 1: this is not TOML: unclosed table, expected `]`
+    shtetl.toml line 1: invalid TOML: unclosed table, expected `]`
       1 | [base
         |      ~
-    what to do: correct it; nothing was built
+    what to do: correct the file; nothing was built
+    more: shtetl explain config-faults
     --- exit 2
     ");
     assert!(!program.path("store/images/timetable").exists());
@@ -57,11 +59,12 @@ fn folders_that_are_no_apps() {
     --- stderr
     error: empty has nothing to pack
     what to do: give the folder of an app
+    more: shtetl explain source-empty
     --- exit 2
     ");
     insta::assert_snapshot!(program.run("survey letters"), @"
     --- stderr
-    error: no language was recognised here
+    error: no language recognised
       node     looked for package.json
       python   looked for requirements.txt, pyproject.toml, Pipfile, setup.py, manage.py, app.py, main.py
       ruby     looked for Gemfile, config.ru
@@ -69,21 +72,24 @@ fn folders_that_are_no_apps() {
       java     looked for pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
       go       looked for go.mod, a program in bin/ or at the top
       static   looked for index.html, public/index.html, site/index.html
-    what to do: give the folder of an app; one of these files must be in it
+    what to do: give the folder of an app; it must contain one of these files
+    more: shtetl explain survey-unrecognised
     --- exit 1
     ");
     insta::assert_snapshot!(program.run("survey both"), @r#"
     --- stderr
-    error: node and python claim this source with equal right
+    error: node and python all recognise this source
       node     because of package.json
       python   because of requirements.txt
-    what to do: choose in shtetl.toml, under [buildpacks]: order = ["node"], or name both, the main one first
+    what to do: in shtetl.toml, under [buildpacks]: order = ["node"]; or list both, the main one first
+    more: shtetl explain survey-ambiguous
     --- exit 1
     "#);
     insta::assert_snapshot!(program.run("survey gone"), @"
     --- stderr
-    error: gone: it does not exist
+    error: gone: no such file or folder
     what to do: give the folder of an app
+    more: shtetl explain source-unreadable
     --- exit 2
     ");
     program.write("both/shtetl.toml", "[buildpacks]\norder = [\"node\", \"pyhton\"]\n");
@@ -91,6 +97,7 @@ fn folders_that_are_no_apps() {
     --- stderr
     error: shtetl.toml names the buildpack "pyhton", which does not exist
     what to do: did you mean "python"?
+    more: shtetl explain config-unknown-buildpack
     --- exit 2
     "#);
 }
@@ -111,14 +118,16 @@ fn names_that_are_not_allowed() {
     shtetl.toml line 1: name: a name has lower-case letters, digits and dashes, begins with a letter, and has at most 63 characters; "ferry-times" would do
       1 | name = "Ferry_Times"
         |        ~~~~~~~~~~~~~
-    what to do: correct it; nothing was built
+    what to do: correct the file; nothing was built
+    more: shtetl explain config-faults
     --- exit 2
     "#);
     program.write("pages/index.html", "");
     insta::assert_snapshot!(program.run("build pages --tag a/b"), @r#"
     --- stderr
-    error: "a/b" cannot be the name of a tag
+    error: "a/b" is not a valid name for a tag
     what to do: "a-b" would do
+    more: shtetl explain config-name
     --- exit 2
     "#);
     fs::write(program.path("pages").join(OsStr::from_bytes(b"f\xe4hre.html")), "").unwrap();
@@ -126,6 +135,7 @@ fn names_that_are_not_allowed() {
     --- stderr
     error: the file name "f\xE4hre.html" is not UTF-8 or has a line break
     what to do: rename it, or leave it out with [source] exclude
+    more: shtetl explain source-file-name
     --- exit 2
     "#);
 }
@@ -142,6 +152,7 @@ fn a_folder_that_cannot_be_read() {
     --- stderr
     error: [place]/app/closed: permission denied
     what to do: make it readable, or leave it out with [source] exclude
+    more: shtetl explain source-unreadable
     --- exit 3
     ");
     fs::set_permissions(program.path("app/closed"), fs::Permissions::from_mode(0o755)).unwrap();
@@ -176,19 +187,19 @@ fn a_runtime_that_is_missing_or_another_one() {
     program.edit("timetable/package.json", ">=18", "^22.1");
     insta::assert_snapshot!(program.run("build timetable"), @"
     --- stderr
-    error: 1 problem found before anything ran
-      runtime-unmet  package.json line 11: node ^22.1 is wanted, and the base host has 20.1.0
-        what to do: install a fitting node, or change the constraint
-    what to do: correct this, or build all the same with --anyway
+    error: 1 problem found before the build started
+      runtime-unmet  package.json line 11: node ^22.1 is required, but the base host has 20.1.0
+        what to do: install a matching node, or change the constraint
+    what to do: correct this, or build anyway with --anyway
     --- exit 1
     ");
     fs::remove_file(program.path("host/ferry/bin/node")).unwrap();
     insta::assert_snapshot!(program.run("build timetable"), @"
     --- stderr
-    error: 1 problem found before anything ran
+    error: 1 problem found before the build started
       runtime-unmet  the base `host` takes node from this machine, which has none
         what to do: install node
-    what to do: correct this, or build all the same with --anyway
+    what to do: correct this, or build anyway with --anyway
     --- exit 1
     ");
 }
@@ -199,18 +210,19 @@ fn no_command_to_start_and_an_unknown_base() {
     program.write("app/package.json", "{}");
     insta::assert_snapshot!(program.run("build app"), @r#"
     --- stderr
-    error: 1 problem found before anything ran
-      start-missing  nothing says how to start the app
+    error: 1 problem found before the build started
+      start-missing  no start command found
         what to do: in shtetl.toml: [process.web], then run = "the command"
-    what to do: correct this, or build all the same with --anyway
+    what to do: correct this, or build anyway with --anyway
     --- exit 1
     "#);
     program.write("app/server.js", "");
     program.write("app/shtetl.toml", "[base]\nfrom = \"granite\"\n");
     insta::assert_snapshot!(program.run("build app"), @r#"
     --- stderr
-    error: this version has no base "granite"
+    error: unknown base "granite"
     what to do: in shtetl.toml, under [base]: from = "debian:trixie", "debian:bookworm", "oci:REFERENCE", "empty", or "host" (captured from this machine)
+    more: shtetl explain config-unknown-base
     --- exit 2
     "#);
 }
@@ -224,18 +236,20 @@ fn images_that_are_not_there() {
     error: there is no image "notice"
       in the store: notices:latest
     what to do: did you mean "notices"?
+    more: shtetl explain run-no-image
     --- exit 2
     "#);
     insta::assert_snapshot!(program.run("run notices wbe"), @r#"
     --- stderr
     error: the image has no process type or task "wbe"
     what to do: did you mean "web"?
+    more: shtetl explain run-no-such-process
     --- exit 2
     "#);
     insta::assert_snapshot!(program.run("build notices --layout mirror"), @"
     --- stderr
-    error: mirror holds something else than an image layout
-    what to do: give a new folder, or that of an earlier layout, which is then replaced
+    error: mirror is not an image layout
+    what to do: give a new folder, or an earlier layout, which is then replaced
     --- exit 2
     ");
     program.write("text.tar", "no archive");
@@ -258,9 +272,10 @@ fn a_program_that_git_ignores_is_named_with_the_line_that_takes_it_in() {
     program.write("app/.gitignore", "bin/\n");
     program.write("app/README.md", "Run bin/ferryd\n");
     insta::assert_snapshot!(error_of(&program.run("survey app")), @r#"
-    error: no language was recognised here
-      bin/ferryd is a program that a rule leaves out
+    error: no language recognised
+      bin/ferryd is a program that a rule excludes
     what to do: in shtetl.toml, under [source]: include = ["bin/ferryd"]
+    more: shtetl explain survey-unrecognised
     "#);
     program.write("app/shtetl.toml", "[source]\ninclude = [\"bin/ferryd\"]\n");
     let survey = program.json("survey app")["survey"].clone();

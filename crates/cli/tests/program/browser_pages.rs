@@ -37,7 +37,7 @@ fn the_page_of_an_image_has_everything_in_one_file() {
     program.write("timetable/notice.txt", "late");
     let _ = program.succeed("build timetable");
     let text = page(&program, "show timetable");
-    assert!(text.contains("its result was there") && text.contains("notice.txt new"));
+    assert!(text.contains("its result was in the store") && text.contains("notice.txt new"));
     let _ = program.succeed("build timetable --archive timetable.tar");
     let elsewhere = format!("show timetable.tar --store {}", program.path("other").display());
     let text = page(&program, &elsewhere);

@@ -12,7 +12,7 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
     let program = program().with_demo();
     insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
     timetable:latest  build 1, 4 steps ran, [time]
-      sha256:78a179820d4f79213ff6f1332d74d024fd3b57c017df511d55ca02d859b6a348
+      sha256:5355c679b8874e1b91d5ac3e5530fe2c947d0ef1e4e9275bc9d562d31e0bb9c0
 
       host base      ran   759 B  [time], never built here
       node runtime   ran   270 B  [time], never built here
@@ -22,20 +22,22 @@ fn the_first_build_runs_everything_and_the_second_nothing() {
 
       web    node server.js  port 8080, health /healthz, memory 128 MiB
       tides  node tides.js
+
+    next: shtetl run timetable
     --- stderr
-    host base: runs, never built here
+    host base: running (never built here)
     host base: done in [time], 759 B
-    node runtime: runs, never built here
+    node runtime: running (never built here)
     node runtime: done in [time], 270 B
-    node packages: runs, never built here
+    node packages: running (never built here)
     node packages: done in [time], 4.0 kB
-    app files: runs, never built here
+    app files: running (never built here)
     app files: done in [time], 2.4 kB
     --- exit 0
     ");
     insta::assert_snapshot!(program.run("build timetable --jobs 1"), @"
     timetable:latest  build 2, nothing changed, nothing ran, [time]
-      sha256:78a179820d4f79213ff6f1332d74d024fd3b57c017df511d55ca02d859b6a348
+      sha256:5355c679b8874e1b91d5ac3e5530fe2c947d0ef1e4e9275bc9d562d31e0bb9c0
 
       host base      found   759 B
       node runtime   found   270 B
@@ -72,7 +74,7 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     let _ = program.succeed("build timetable");
 
     program.edit("timetable/shtetl.toml", "Kestrel Harbour", "Skerry Point");
-    insta::assert_snapshot!(program.succeed("build timetable").stdout.lines().next().unwrap_or_default(), @"timetable:latest  build 3, nothing ran, only the image's documents are new, [time]");
+    insta::assert_snapshot!(program.succeed("build timetable").stdout.lines().next().unwrap_or_default(), @"timetable:latest  build 3, nothing ran; only the image's documents changed, [time]");
 
     // The app no longer needs one of its packages.
     program.edit("timetable/package.json", "    \"kelp\": \"^0.9.0\",\n", "");
@@ -88,8 +90,8 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     ");
     insta::assert_snapshot!(program.run("build timetable --dry-run --compress gzip"), @"
     timetable  4 steps would run, linux/amd64
-      host base      would run  layers are now gzip linux/amd64, they were zstd linux/amd64
-      node runtime   would run  layers are now gzip linux/amd64, they were zstd linux/amd64
+      host base      would run  layers are now gzip linux/amd64; before, they were zstd linux/amd64
+      node runtime   would run  layers are now gzip linux/amd64; before, they were zstd linux/amd64
       node packages  would run  packages: node_modules/kelp gone
       app files      would run  source: package-lock.json, package.json, server.js changed
     --- exit 0
@@ -97,10 +99,10 @@ fn a_change_runs_only_what_depends_on_it_and_says_why() {
     let _ = program.succeed("build timetable");
     insta::assert_snapshot!(program.run("ledger timetable").stdout.lines().map(|l| l.split("  ").skip(5).collect::<Vec<_>>().join("|")).collect::<Vec<_>>().join("\n"), @"
 
-    78a179820d4f|4 steps for the first time
-    8b3e176d99f1|app files (source: server.js changed, new.js new)
-    ad8ef03080f6|only the image's documents
-    4fd7dcceb587|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json, server.js changed)
+    5355c679b887|4 steps for the first time
+    0e6749b250ab|app files (source: server.js changed, new.js new)
+    933527d5a5b5|only the image's documents
+    f1426b8b0e7d|node packages (packages: node_modules/kelp gone); app files (source: package-lock.json, package.json, server.js changed)
     ");
 }
 
@@ -125,7 +127,7 @@ fn the_ledger_keeps_failures_too() {
     assert_eq!(program.run("ledger timetable --log 1").code, 0);
     insta::assert_snapshot!(program.run("ledger timetabel"), @r#"
     --- stderr
-    error: no build of "timetabel" is known here
+    error: no build of "timetabel" is recorded here
     what to do: did you mean "timetable"?
     --- exit 2
     "#);

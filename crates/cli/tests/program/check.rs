@@ -18,7 +18,7 @@ fn found(program: &Program) -> BTreeSet<String> {
     let document: serde_json::Value = serde_json::from_str(&said.stdout).unwrap_or_else(|_| panic!("{said}"));
     let problems = document["problems"].as_array().unwrap();
     let code = |p: &serde_json::Value| {
-        let mark = if p["severity"] == "breaks" { "!" } else { "" };
+        let mark = if p["severity"] == "error" { "!" } else { "" };
         format!("{}{mark}", p["code"].as_str().unwrap())
     };
     let codes: BTreeSet<String> = problems.iter().map(code).collect();
@@ -664,14 +664,14 @@ fn every_rule_finds_what_it_is_for_and_is_quiet_elsewhere() {
 
 #[test]
 fn every_rule_has_a_case_and_a_place_in_the_documents() {
-    let documents = include_str!("../../../../docs/problems.md");
+    let documents = include_str!("../../../../docs/troubleshooting.md");
     let rules = program().json("check --rules");
     for rule in rules["rules"].as_array().unwrap() {
         let code = rule["code"].as_str().unwrap();
         let has_case = CASES.iter().any(|(c, ..)| c.trim_end_matches('!') == code);
         // One rule looks at what a build left: see `libraries_that_an_image_lacks_…`.
         assert!(has_case || code == "library-missing", "{code} has no case");
-        assert!(documents.contains(&format!("`{code}`")), "{code} is not in docs/problems.md");
+        assert!(documents.contains(&format!("### {code}\n")), "{code} is not in docs/troubleshooting.md");
     }
 }
 
@@ -696,19 +696,21 @@ fn problems_are_told_with_place_and_advice() {
     program.write("app/package.json", START.1);
     program.write("app/server.js", "const key = process.env.API_KEY;\napp.listen(3000, 'localhost');\n");
     insta::assert_snapshot!(program.run("check app"), @r#"
-    app  1 problem will break it, 3 doubts
+    app  will fail: 1 error, 3 warnings
 
-      port-fixed  server.js line 2: the code listens on port 3000, and web is to listen on 8080
-        what to do: read the variable PORT, or in shtetl.toml, under [process.web]: port = 3000
+      port-fixed  server.js line 2: the code listens on port 3000, and web is expected on 8080
+        what to do: read the port from PORT, or in shtetl.toml, under [process.web]: port = 3000
 
-      loopback-only  server.js line 2: the code listens to its own machine only
+      loopback-only  server.js line 2: the code listens on the loopback address only
         what to do: listen on 0.0.0.0: a process on 127.0.0.1 cannot be reached from outside its container
 
-      runtime-unsupported  node 20.19.2: its makers supported it until 2026-04-30
+      runtime-unsupported  node 20.19.2 reached its end of support on 2026-04-30
         what to do: in shtetl.toml, under [buildpacks.node]: version = "24"
 
-      setting-undeclared  server.js line 1: API_KEY is read without a default, and not declared
+      setting-undeclared  server.js line 1: API_KEY is read without a default and is not declared
         what to do: in shtetl.toml, under [settings]: API_KEY = { required = true, secret = true }
+
+    more about a code: shtetl explain CODE
     --- exit 1
     "#);
 }

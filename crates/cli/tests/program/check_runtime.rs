@@ -27,7 +27,7 @@ fn a_version_that_cannot_exist_breaks_before_anything_is_asked() {
         let found = problems(&node_app(engines));
         let (code, what, _) = &found[0];
         assert_eq!(code, "runtime-unmet", "{engines}: {found:?}");
-        assert!(what.contains("there is none"), "{what}");
+        assert!(what.contains("but does not exist"), "{what}");
     }
     for engines in [">=18", "20", "^20.19.0 || >=24", ">=18 <99"] {
         let found = problems(&node_app(engines));
@@ -84,7 +84,7 @@ fn versions_that_locked_packages_want_are_followed_or_told() {
     let older = found.iter().find(|(code, ..)| code == "runtime-older");
     let older = older.unwrap_or_else(|| panic!("{found:?}"));
     insta::assert_snapshot!(format!("{}\n{}", older.1, older.2), @r#"
-    the image gets node 20, and kelp 1.4.0 wants ^22.12.0
+    the image gets node 20, but kelp 1.4.0 requires ^22.12.0
     in shtetl.toml, under [buildpacks.node]: version = "^22.12.0"
     "#);
     // Nobody looked again at a package that wants only what is gone.

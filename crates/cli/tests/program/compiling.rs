@@ -102,12 +102,15 @@ fn a_build_that_makes_something_else_is_refused() {
         errors.push_str(&error_of(&python_app(made).run("build app --jobs 1")));
     }
     insta::assert_snapshot!(errors, @"
-    error: the archive of fog 2.0 cannot be used: its build made horn-2.0-py3-none-any.whl, which is another package
+    error: the archive of fog 2.0 cannot be used: its build produced horn-2.0-py3-none-any.whl, which is another package
     what to do: do not use it; ask the registry or the package's author
-    error: the archive of fog 2.0 cannot be used: its build made fog-2.0-cp313-cp313-linux_sparc.whl, which is not for 3.13 x86_64 glibc 2.41
+    more: shtetl explain package-damaged
+    error: the archive of fog 2.0 cannot be used: its build produced fog-2.0-cp313-cp313-linux_sparc.whl, which is not for 3.13 x86_64 glibc 2.41
     what to do: do not use it; ask the registry or the package's author
-    error: the archive of fog 2.0 cannot be used: its build made no wheel
+    more: shtetl explain package-damaged
+    error: the archive of fog 2.0 cannot be used: its build produced no wheel
     what to do: do not use it; ask the registry or the package's author
+    more: shtetl explain package-damaged
     ");
     // There is nothing to build in.
     let program = python_app("fog-2.0-py3-none-any.whl");
@@ -115,8 +118,9 @@ fn a_build_that_makes_something_else_is_refused() {
     program.write("app/requirements.txt", locked);
     program.edit("app/shtetl.toml", "debian:trixie", "host");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
-    error: something has to be built, and the base host provides no build environment
+    error: a build is needed, but the base host provides no build environment
     what to do: choose a Debian base, or empty, in [base] from; or build before, include the result with [source] include, and set run = false under [build]
+    more: shtetl explain base-no-build-root
     ");
 }
 
@@ -167,10 +171,10 @@ fn a_lockfile_cannot_lead_out_of_a_repository_or_of_the_source() {
     for (source, told) in [
         (
             format!("git = \"file:///nowhere#{commit}\", subdirectory = \"../../etc\""),
-            "is outside of the repository",
+            "is outside the repository",
         ),
         ("git = \"file:///nowhere#../../escaped\"".to_owned(), "../../escaped"),
-        ("directory = \"../../etc\"".to_owned(), "is outside of the source"),
+        ("directory = \"../../etc\"".to_owned(), "is outside the source"),
     ] {
         let lock = format!(
             "version = 1\n[[package]]\nname = \"app\"\nsource = {{ virtual = \".\" }}\ndependencies = [{{ name = \"fog\" }}]\n\
@@ -286,8 +290,9 @@ fn a_package_that_brings_its_native_part_needs_no_script() {
     program.edit("app/shtetl.toml", "debian:trixie", "host");
     program.edit("app/shtetl.toml", "\nkeyring = \"../keys.gpg\"", "");
     insta::assert_snapshot!(error_of(&program.run("build app")), @r#"
-    error: package-lock.json line 2: packages want to run a script when they are installed
+    error: package-lock.json line 2: these packages need to run a script when they are installed
       bell 1.0.0
-    what to do: in shtetl.toml, under [buildpacks.node]: run-scripts-of = ["bell"] runs them apart from this machine, skip-scripts-of = ["bell"] goes without
+    what to do: in shtetl.toml, under [buildpacks.node]: run-scripts-of = ["bell"] runs them in isolation, skip-scripts-of = ["bell"] skips them
+    more: shtetl explain package-install-scripts
     "#);
 }

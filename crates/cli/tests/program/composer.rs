@@ -92,7 +92,10 @@ fn locked_packages_lie_in_vendor_and_composer_writes_the_rest() {
     // What came first is what counts.
     registry.answer("/fog.zip", vec![Reply::of(dist("<?php changed"))]);
     let error = error_of(&program.run("build quays --store other"));
-    assert!(error.contains("ferry/fog 1.2.0") && error.contains("is not what was locked"), "{error}");
+    assert!(
+        error.contains("ferry/fog 1.2.0") && error.contains("does not have the expected hash"),
+        "{error}"
+    );
 }
 
 #[test]
@@ -148,7 +151,7 @@ fn packages_without_a_lockfile_are_resolved_and_pinned() {
     let registry = Registry::start();
     let program = unlocked(&registry);
     let said = program.succeed("build quays");
-    assert!(said.stderr.contains("composer.json locks no versions: they were resolved"), "{said}");
+    assert!(said.stderr.contains("composer.json does not lock versions"), "{said}");
     let first = program.json("show quays");
     let lock = fs::read_to_string(program.path("quays/shtetl.lock")).unwrap();
     assert!(lock.contains("name = \"ferry/fog\", version = \"1.2.0\""), "{lock}");
@@ -156,8 +159,9 @@ fn packages_without_a_lockfile_are_resolved_and_pinned() {
     offer(&registry, json!({ "php": ">=8.0" }));
     assert_eq!(program.json("build quays")["digest"], first["digest"]);
     insta::assert_snapshot!(error_of(&program.run("build quays --store other")), @"
-    error: shtetl.lock is out of date: the repository says something else of ferry/fog 1.2.0 than when it was pinned
-    what to do: find out why; `shtetl build --update` takes what it says now
+    error: shtetl.lock is out of date: the repository's data for ferry/fog 1.2.0 has changed since it was pinned
+    what to do: find out why; `shtetl build --update` pins the new data
+    more: shtetl explain package-lock-mismatch
     ");
     let _ = program.succeed("build quays --store other --update");
     let moved = fs::read_to_string(program.path("quays/shtetl.lock")).unwrap();
@@ -172,18 +176,21 @@ fn what_packages_without_a_lockfile_lack_is_told_before_anything_is_built() {
     insta::assert_snapshot!(error_of(&program.run("build quays")), @r#"
     error: ferry/fog 1.2.0 requires ext-gd, which the image does not have
     what to do: add it to composer.json, under "require": "ext-gd": "*"
+    more: shtetl explain package-extension
     "#);
     offer(&registry, json!({ "psr/log": "^3.0" }));
     program.edit("quays/composer.json", "^1.0", "^1.2");
     insta::assert_snapshot!(error_of(&program.run("build quays")), @"
-    error: no set of packages meets everything that is asked for
-      ferry/fog 1.2.0 wants psr/log ^3.0, which no package of the app is or provides
+    error: no set of package versions satisfies all requirements
+      ferry/fog 1.2.0 requires psr/log ^3.0, which no package of the app provides
     what to do: change one of these requirements, or choose another version of the runtime
+    more: shtetl explain package-no-solution
     ");
     program.edit("quays/composer.json", "\"composer\"", "\"vcs\"");
     insta::assert_snapshot!(error_of(&program.run("build quays")), @"
     error: composer.json: repositories of the type vcs without a composer.lock is not supported by this version
     what to do: run `composer update --no-install`, and commit the lockfile
+    more: shtetl explain survey-unsupported
     ");
 }
 
@@ -192,13 +199,16 @@ fn what_cannot_be_installed_is_refused_before_anything_runs() {
     let registry = Registry::start();
     let program = app(&registry);
     for (change, told) in [
-        (json!({ "name": "ferry/mist" }), "composer.json requires ferry/fog, which it does not have"),
-        (json!({ "name": "../../out" }), "is no name of a package"),
-        (json!({ "dist": { "type": "phar", "url": "x" } }), "a download of the kind phar"),
+        (
+            json!({ "name": "ferry/mist" }),
+            "composer.json requires ferry/fog, which is missing from the lockfile",
+        ),
+        (json!({ "name": "../../out" }), "is not a package name"),
+        (json!({ "dist": { "type": "phar", "url": "x" } }), "a download of type phar"),
         (json!({ "dist": null }), "nothing to download"),
         (
             json!({ "dist": null, "source": { "type": "git", "url": "x", "reference": "main" } }),
-            "no commit of a repository",
+            "not a commit of a repository",
         ),
     ] {
         let mut package = fog("x");

@@ -92,7 +92,7 @@ fn a_base_is_composed_with_every_fixup() {
     program.edit("app/shtetl.toml", "debian-security = \"../security\"\n", "");
     let said = program.succeed("build app --update").stderr;
     assert!(
-        said.contains("nothing says where debian-security is: the base has no security updates"),
+        said.contains("no address is configured for debian-security: the base has no security updates"),
         "{said}"
     );
     insta::assert_snapshot!(layer(&program.path("image"), 0).0, @"
@@ -262,18 +262,21 @@ fn programs_of_a_build_run_in_a_root_of_packages_that_no_image_has() {
     assert_eq!(listing, "0755 0:0 app/\n0755 0:0 app/made/\n0755 0:0 app/made/horn.js\n");
     program.edit("app/shtetl.toml", "run = \"horn\"", "run = \"horn\"\nkeep = [\"dist/**\"]");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
-    error: the build command made no file that fits dist/**
+    error: the build command produced no file that matches dist/**
     what to do: correct run or keep under [build] in shtetl.toml
+    more: shtetl explain step-nothing-made
     ");
     program.edit("app/shtetl.toml", "run = \"horn\"", "run = \"bell\"");
     insta::assert_snapshot!(error_of(&program.run("build app")), @r#"
     error: build command: "bell" cannot be started: No such file or directory (os error 2)
-    what to do: correct the command, or add what has it: tools under [build], build-packages under [base]
+    what to do: correct the command, or add what provides it: tools under [build], build-packages under [base]
+    more: shtetl explain step-not-started
     "#);
     program.edit("app/shtetl.toml", "debian:trixie", "host");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
-    error: something has to be built, and the base host provides no build environment
+    error: a build is needed, but the base host provides no build environment
     what to do: choose a Debian base, or empty, in [base] from; or build before, include the result with [source] include, and set run = false under [build]
+    more: shtetl explain base-no-build-root
     ");
 }
 
@@ -293,7 +296,7 @@ fn a_cache_is_of_one_app_and_its_files_belong_to_no_user_of_the_machine() {
     // It makes nothing but what it keeps for the next time, which is an error only afterwards.
     let run = |app: &str| {
         let said = error_of(&program.run(&format!("build {app}")));
-        assert!(said.starts_with("error: the build command made no new file"), "{said}");
+        assert!(said.starts_with("error: the build command produced no new files"), "{said}");
     };
     run("app");
     let caches = |app: &str| {
@@ -321,7 +324,7 @@ fn pins_hold_without_network_and_are_moved_when_asked() {
     let first = program.json("build app")["digest"].clone();
     let lock = fs::read_to_string(program.path("app/shtetl.lock")).unwrap();
     insta::assert_snapshot!(lock.lines().filter(|l| !l.contains("sha256")).collect::<Vec<_>>().join("\n"), @r#"
-    # What this app takes from outside, pinned. Commit this file; `shtetl build --update` moves the pins.
+    # Everything this app takes from outside, pinned. Commit this file; `shtetl build --update` moves the pins.
     version = 1
     base = "debian:trixie"
 
@@ -353,8 +356,9 @@ fn pins_hold_without_network_and_are_moved_when_asked() {
     fs::rename(program.path("archive"), program.path("gone")).unwrap();
     assert_eq!(program.json("build app --offline")["digest"], moved);
     insta::assert_snapshot!(error_of(&program.run("build app --store empty --jobs 1")), @"
-    error: base-files 13.8 is not at [place]/archive/pool/base-files_13.8.deb
+    error: base-files 13.8: not found at [place]/archive/pool/base-files_13.8.deb
     what to do: check the version in the lockfile (`build --update` moves what shtetl.lock pins); `shtetl addresses` shows where packages come from
+    more: shtetl explain download-not-found
     ");
 }
 
@@ -384,7 +388,8 @@ fn further_packages_make_a_layer_and_a_missing_one_is_named_with_its_chain() {
     program.edit("app/shtetl.toml", "libfog1", "libfogg1");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
     error: nothing in trixie provides libfogg1
-    what to do: correct the name: in [base] packages, or of an extension that the app asks for
+    what to do: correct the name in [base] packages, or the name of a required extension
+    more: shtetl explain pin-unmet
     ");
 
     let mut packages = harbour_packages();
@@ -395,6 +400,7 @@ fn further_packages_make_a_layer_and_a_missing_one_is_named_with_its_chain() {
       needed by libc6
       needed by base-passwd
     what to do: the archive may be incomplete: `shtetl addresses` shows which one is asked
+    more: shtetl explain pin-unmet
     ");
 }
 
@@ -443,21 +449,26 @@ fn what_is_not_signed_by_a_known_key_or_changed_or_old_is_not_believed() {
     insta::assert_snapshot!(errors.into_iter().map(text).collect::<String>(), @"
     -- changed
     error: signature verification failed for the release of trixie at [place]/archive: the signature does not match the text
-    what to do: do not use it; a copy with keys of its own needs [base] keyring = FILE
+    what to do: do not use it; an archive with its own keys needs [base] keyring = FILE
+    more: shtetl explain pin-signature
     -- index gone
-    error: the index of trixie is not at [place]/archive/dists/trixie/main/binary-amd64/Packages.xz
+    error: the index of trixie: not found at [place]/archive/dists/trixie/main/binary-amd64/Packages.xz
     what to do: check the version in the lockfile (`build --update` moves what shtetl.lock pins); `shtetl addresses` shows where packages come from
+    more: shtetl explain download-not-found
     -- old
-    error: the release of trixie was valid until Sat, 01 Nov 2025 00:00:00 UTC: the archive is an old copy, or somebody holds updates back
-    what to do: bring the copy up to date; to use it all the same, in shtetl.toml, under [base]: outdated = true
+    error: the release of trixie was valid until Sat, 01 Nov 2025 00:00:00 UTC: the archive is an outdated copy, or updates are being withheld
+    what to do: update the copy; to use it anyway, in shtetl.toml, under [base]: outdated = true
+    more: shtetl explain pin-archive-outdated
     -- other package
-    error: dash 0.5: what [place]/archive/pool/dash_0.5.deb gave is not what was locked
-      sha256 locked   [hash]
+    error: dash 0.5: the content from [place]/archive/pool/dash_0.5.deb does not have the expected hash
+      sha256 expected [hash]
       sha256 received ae448ac86c4e8e4dec645729708ef41873ae79c6dff84eff73360989487f08e5
-    what to do: do not use it: find out whether the package was replaced, then lock again
+    what to do: do not use it; find out whether the package was replaced, then lock again
+    more: shtetl explain download-integrity
     -- unsigned
     error: signature verification failed for the release of trixie at [place]/archive: it is not signed
-    what to do: do not use it; a copy with keys of its own needs [base] keyring = FILE
+    what to do: do not use it; an archive with its own keys needs [base] keyring = FILE
+    more: shtetl explain pin-signature
     ");
 }
 
@@ -475,10 +486,12 @@ fn a_package_cannot_write_outside_of_the_image() {
     packages[8] = Package::new("netbase", "6.5", "", &[]).with("./opt", Item::Link("/etc".into()));
     let _ = with_archive(&Signer::new(), &packages, "").succeed("build app");
     insta::assert_snapshot!(errors, @"
-    error: the archive of netbase 6.5 cannot be used: an entry leaves the image
+    error: the archive of netbase 6.5 cannot be used: an entry points outside the image
     what to do: do not use it; ask the registry or the package's author
-    error: the archive of netbase 6.5 cannot be used: an entry leaves the image
+    more: shtetl explain package-damaged
+    error: the archive of netbase 6.5 cannot be used: an entry points outside the image
     what to do: do not use it; ask the registry or the package's author
+    more: shtetl explain package-damaged
     ");
 }
 
@@ -505,12 +518,12 @@ fn node_comes_in_an_exact_version_where_the_suite_has_none_that_fits() {
     };
     assert_eq!(
         provided(&program),
-        "the newest that fits by the npm registry, in place of 20.19.2 of debian:trixie; not pinned yet"
+        "newest match from the npm registry, instead of 20.19.2 of debian:trixie; not pinned yet"
     );
     let first = program.json("build app --layout image")["digest"].clone();
     assert_eq!(
         provided(&program),
-        "22.9.1 by the npm registry, in place of 20.19.2 of debian:trixie; pinned in shtetl.lock"
+        "22.9.1 from the npm registry, instead of 20.19.2 of debian:trixie; pinned in shtetl.lock"
     );
     assert!(layer(&program.path("image"), 1).0.contains("usr/lib/libatomic.so.1"));
     insta::assert_snapshot!(layer(&program.path("image"), 2).0, @"
@@ -525,9 +538,9 @@ fn node_comes_in_an_exact_version_where_the_suite_has_none_that_fits() {
     assert_eq!(program.json("build app")["digest"], first);
     program.edit("app/package.json", "^22.5", "^99");
     insta::assert_snapshot!(error_of(&program.run("build app")), @r#"
-    error: 1 problem found before anything ran
-      runtime-unmet  package.json line 1: node ^99 is wanted, and there is none: 24 is the newest series that is supported
-        what to do: write a version that exists, as in "24"
-    what to do: correct this, or build all the same with --anyway
+    error: 1 problem found before the build started
+      runtime-unmet  package.json line 1: node ^99 is required but does not exist: 24 is the newest supported series
+        what to do: use an existing version, as in "24"
+    what to do: correct this, or build anyway with --anyway
     "#);
 }

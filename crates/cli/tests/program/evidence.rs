@@ -186,20 +186,20 @@ fn advisories_about_packages_of_an_image_are_told() {
     program.write("shtetl.toml", accept("2020-01-01"));
     assert_eq!(program.run("show timetable --advisories osv --fail-on any").code, 1);
     program.write("shtetl.toml", "[advisory.CVE-2026-1]\nreason = \"?\"\n");
-    assert!(program.run("show timetable --advisories osv").stderr.contains("until when"));
+    assert!(program.run("show timetable --advisories osv").stderr.contains("expiry date"));
     fs::remove_file(program.path("shtetl.toml")).unwrap();
     program.write("osv/three.json", "{}");
     insta::assert_snapshot!(program.run("show timetable --advisories osv"), @"
     --- stderr
-    error: osv/three.json is no advisory: missing field `id`
-    what to do: give documents in the OSV format, in JSON
+    error: osv/three.json is not an advisory: missing field `id`
+    what to do: use documents in the OSV format, in JSON
     --- exit 2
     ");
     fs::create_dir(program.path("nothing")).unwrap();
     insta::assert_snapshot!(program.run("show timetable --advisories nothing"), @"
     --- stderr
-    error: nothing has no advisories
-    what to do: give documents in the OSV format, in files that end with .json
+    error: nothing contains no advisories
+    what to do: use documents in the OSV format, in files ending in .json
     --- exit 2
     ");
 }
@@ -241,15 +241,15 @@ fn keys_are_made_once_and_kept_secret() {
     assert_eq!(fs::metadata(program.path("ferry.key")).unwrap().permissions().mode() & 0o777, 0o600);
     insta::assert_snapshot!(program.run("keys make ferry.key"), @"
     --- stderr
-    error: ferry.key is there already, and no key is overwritten
-    what to do: give another name; what was signed with a lost key cannot be signed again with it
+    error: ferry.key already exists, and keys are never overwritten
+    what to do: choose another name
     --- exit 2
     ");
     program.write("passphrase", "fog horn\n");
     let _ = program.succeed("keys make locked.key --passphrase-file passphrase");
     insta::assert_snapshot!(program.run("evidence ferry out --key locked.key"), @"
     --- stderr
-    error: locked.key cannot be used as a key: it has a passphrase, and none is given
+    error: locked.key cannot be used as a key: it is protected by a passphrase, and none was given
     what to do: give it with --passphrase-file, or in the variable SHTETL_KEY_PASSPHRASE
     --- exit 2
     ");
@@ -260,7 +260,7 @@ fn keys_are_made_once_and_kept_secret() {
     assert_eq!(verify(&program, "ferry --evidence from-variable --trust locked.key.pub").1, 0);
     insta::assert_snapshot!(program.run("verify ferry --evidence out --trust locked.key"), @"
     --- stderr
-    error: locked.key cannot be used as a key: it is no key in a PEM file
+    error: locked.key cannot be used as a key: it is not a key in PEM form
     what to do: give a PEM file: PKCS#8 for a private key, SubjectPublicKeyInfo for a public one
     --- exit 2
     ");
@@ -286,14 +286,14 @@ fn an_image_is_built_again_from_its_commit_and_compared_to_the_byte() {
     let _ = program.succeed("build timetable --tag 14 --compress gzip");
     program.write("elsewhere/server.js", "throw 1");
     let same = program.succeed("verify timetable:14 --again elsewhere");
-    assert!(same.stdout.contains("built again  holds    the same to the byte"), "{same}");
+    assert!(same.stdout.contains("built again  holds    identical, byte for byte"), "{same}");
 
     // Without the commits, the files are taken as they are.
     fs::remove_dir_all(folder.join(".git")).unwrap();
     let other = program.run("verify timetable:14 --again elsewhere");
     assert_eq!(other.code, 1, "{other}");
-    assert!(other.stdout.contains("the source is another one"), "{other}");
-    assert!(other.stderr.contains("is not in this source"), "{other}");
+    assert!(other.stdout.contains("the source differs"), "{other}");
+    assert!(other.stderr.contains("does not have commit"), "{other}");
 }
 
 #[test]
@@ -303,13 +303,13 @@ fn keys_that_the_organisation_trusts_are_asked_for_wherever_images_are_verified(
     let _ = program.succeed("evidence ferry signed --key ferry.key");
     program.write("rules.toml", "[trust]\nkeys = [\"other.key.pub\"]\n");
     let refused = program.run("verify ferry --evidence signed --house-rules rules.toml");
-    assert!(refused.code == 1 && refused.stdout.contains("by no trusted key"), "{refused}");
+    assert!(refused.code == 1 && refused.stdout.contains("which is not a trusted key"), "{refused}");
     program.write("rules.toml", "[trust]\nkeys = [\"other.key.pub\", \"ferry.key.pub\"]\n");
     let held = program.succeed("verify ferry --evidence signed --house-rules rules.toml");
-    assert!(held.stdout.contains("by the trusted key"), "{held}");
+    assert!(held.stdout.contains("with the trusted key"), "{held}");
     // An app in whose folder somebody verifies cannot make its own key a trusted one.
     program.write("shtetl.toml", "[trust]\nkeys = [\"other.key.pub\"]\n");
     let said = program.run("verify ferry --evidence signed");
-    assert!(said.stdout.contains("no key is trusted"), "{said}");
+    assert!(said.stdout.contains("no trusted key is configured"), "{said}");
     assert!(program.run("survey .").stderr.contains("no key \"trust\""));
 }

@@ -60,7 +60,7 @@ fn archives_that_a_document_of_npm_names_are_led_through_the_gateway() {
 fn kinds_that_nobody_knows_and_files_without_an_address_are_refused_with_the_line_to_add() {
     let (program, _registry) = app("\"shells\"", "shells/a");
     let error = error_of(&program.run("build app"));
-    assert!(error.contains("\"shells\" is none of npm"), "{error}");
+    assert!(error.contains("\"shells\" must be one of npm"), "{error}");
     let (program, _registry) = app("\"files:schemas\"", "files:schemas/a");
     let error = error_of(&program.run("build app"));
     assert!(error.contains("\"files:schemas\" = \"URL or folder\""), "{error}");

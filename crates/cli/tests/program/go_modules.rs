@@ -76,7 +76,7 @@ fn a_module_with_another_hash_is_refused() {
 fn without_hashes_they_are_settled_once_and_pinned() {
     let (program, sums) = app();
     let said = program.succeed("build go").stderr;
-    assert!(said.contains("go.sum lacks hashes of 1 module"), "{said}");
+    assert!(said.contains("go.sum lacks the hashes of 1 module"), "{said}");
     let lock = fs::read_to_string(program.path("go/shtetl.lock")).unwrap();
     for line in sums.lines() {
         assert!(lock.contains(line.rsplit(' ').next().unwrap()), "{lock}");
@@ -151,7 +151,8 @@ fn no_proxy_is_asked_for_a_private_module() {
     let program = program.with("GOPRIVATE", "*.example/Horn");
     insta::assert_snapshot!(error_of(&program.run("build go")), @"
     error: buoy.example/Horn is private (GOPRIVATE or GONOPROXY), and no address is bound to it
-    what to do: name a proxy that has it: --address go:buoy.example/Horn=URL; or take it in with `go mod vendor`
+    what to do: name a module proxy that has it: --address go:buoy.example/Horn=URL; or vendor it with `go mod vendor`
+    more: shtetl explain config-private-module
     ");
     program.edit("go/shtetl.toml", "go = \"../proxy\"", "\"go:buoy.example\" = \"../proxy\"");
     let _ = program.succeed("build go");
@@ -174,7 +175,7 @@ fn tags_and_flags_of_the_linker_shape_the_program_and_the_commit_is_put_in() {
     let flags = "[buildpacks.go]\nlinker-flags = [\"-X main.version=$COMMIT\"]\n";
     program.write("go/shtetl.toml", format!("{config}{flags}"));
     let error = error_of(&program.run("build go"));
-    assert!(error.contains("$COMMIT of a source that is no commit"), "{error}");
+    assert!(error.contains("$COMMIT of a source outside a git repository"), "{error}");
 }
 
 #[test]

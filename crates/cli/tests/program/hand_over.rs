@@ -100,13 +100,13 @@ fn variants_and_what_only_a_platform_knows_are_said_at_the_command() {
     );
     let other =
         program.run(&format!("hand-over {at} --to compose --folder live --source ferry --variant other"));
-    assert!(other.code == 2 && other.stderr.contains("its command is another one"), "{other}");
+    assert!(other.code == 2 && other.stderr.contains("its command differs"), "{other}");
     let store =
         format!("hand-over ferry --registry {}/harbour/ferry --to compose --folder out", registry.host());
     assert_eq!(program.json(&store)["files"][0], "out/compose.yaml");
     program.write("file", "");
     for (arguments, code, expected) in [
-        ("hand-over ferry --to compose --folder out", 2, "nothing says where ferry:latest is in a registry"),
+        ("hand-over ferry --to compose --folder out", 2, "no registry is known for ferry:latest"),
         (&format!("hand-over {at} --to helm --folder out"), 2, "possible values"),
         (&format!("hand-over {at} --to compose --folder out --scale 4..2"), 2, "write it as in 2..6"),
         (&format!("hand-over {at} --to compose --folder out --variant live"), 2, "--source"),

@@ -12,10 +12,10 @@ use testkit::archives::sha256_hex;
 /// are written changes: then the layer or step format version must change too.
 #[cfg(target_arch = "x86_64")]
 const GOLDEN: [(&str, &str); 4] = [
-    ("timetable", "sha256:78a179820d4f79213ff6f1332d74d024fd3b57c017df511d55ca02d859b6a348"),
-    ("fares", "sha256:d7ddb9ac9961b803973b2cf17c4e480383dd6fadee2bb8b525e218211921e178"),
+    ("timetable", "sha256:5355c679b8874e1b91d5ac3e5530fe2c947d0ef1e4e9275bc9d562d31e0bb9c0"),
+    ("fares", "sha256:e01e961af33fa83aed4252912dcc9db1a21f24e71d5e12af3697e7763c49ca5b"),
     ("notices", "sha256:655c101d0af0a596dea384c8ac82eb2dc50af8517c8e1af63d487a190762b9d7"),
-    ("timetable --compress gzip", "sha256:e4aba450b113fd6fe4933353a3c869e7379319a7501a9ddaa25adda2d918e3ab"),
+    ("timetable --compress gzip", "sha256:3ec9130b5935ccef725d9b05e0769f173c20da5857c712264e54dc6483a36691"),
 ];
 
 #[cfg(target_arch = "x86_64")]
@@ -124,7 +124,7 @@ fn show_tells_the_same_of_store_layout_and_archive() {
     let from_store = program.run("show timetable --packages");
     insta::assert_snapshot!(from_store, @"
     timetable:latest  node 20.1.0, captured from a host, linux/amd64
-      image   sha256:78a179820d4f79213ff6f1332d74d024fd3b57c017df511d55ca02d859b6a348
+      image   sha256:5355c679b8874e1b91d5ac3e5530fe2c947d0ef1e4e9275bc9d562d31e0bb9c0
       source  sha256:1987064aa4c85b2b531f1dba525724fd7124fe6764aeca78b22ef956be43e05a
 
     layers, bottom to top

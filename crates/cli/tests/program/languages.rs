@@ -164,7 +164,7 @@ fn what_is_already_built() {
         assert_eq!(words.join(" "), command);
     }
     let cut = &program.json("survey cut")["survey"];
-    assert_eq!(cut["findings"][4]["evidence"][1]["tells"], "it is no whole archive");
+    assert_eq!(cut["findings"][4]["evidence"][1]["tells"], "it is not a complete archive");
     program.write("maven/pom.xml", "<project><artifactId>ferries</artifactId></project>");
     program.write("maven/shtetl.toml", "[process.web]\nrun = \"java -jar target/ferries.jar\"\n");
     let refused = program.run("check maven");
@@ -183,11 +183,11 @@ fn what_is_already_built() {
     let modules = "<modules><module>pier</module><module>quay</module></modules>";
     program.write("fleet/pom.xml", format!("<project><packaging>pom</packaging>{modules}</project>"));
     let said = program.run("check fleet").stdout;
-    assert!(said.contains("several modules can be run: pier, quay"), "{said}");
+    assert!(said.contains("several modules are runnable: pier, quay"), "{said}");
     program.write("fleet/shtetl.toml", "[buildpacks.java]\nmodule = \"pier\"\n");
     let said = program.run("check fleet").stdout;
     assert!(
-        said.contains("nothing says where maven packages come from") && !said.contains("modules"),
+        said.contains("no address is configured for maven packages") && !said.contains("modules"),
         "{said}"
     );
     // A program that needs no library needs no base either.

@@ -23,7 +23,7 @@ fn greedy(what: &str, limits: &str) -> (Program, Said) {
 fn a_process_that_uses_too_much_memory_is_ended() {
     insta::assert_snapshot!(greedy("memory", "memory = \"100MiB\"").1, @r#"
     --- stderr
-    greedy used more memory than it may, and was ended
+    greedy exceeded its memory limit and was stopped
     note: to allow more, in your own configuration (config.toml), under [limits]: memory = "8GiB"
     --- exit 137
     "#);
@@ -36,7 +36,7 @@ fn the_memory_that_an_app_says_holds_too_and_is_told_where_it_is_said() {
     let _ = program.succeed("build ferry --anyway");
     insta::assert_snapshot!(program.run("run ferry greedy --set TOKEN=hunter2"), @"
     --- stderr
-    greedy used more memory than it may, and was ended
+    greedy exceeded its memory limit and was stopped
     note: if it needs more, raise memory in shtetl.toml, under [task.greedy], and build again
     --- exit 137
     ");
@@ -52,15 +52,12 @@ fn files_in_memory_count_as_memory() {
 fn a_process_that_writes_too_much_is_ended() {
     insta::assert_snapshot!(greedy("disk", "written = \"50MiB\"").1, @r#"
     --- stderr
-    greedy wrote more to the disk than it may, and was ended
+    greedy exceeded its disk limit and was stopped
     note: to allow more, in your own configuration (config.toml), under [limits]: written = "64GiB"
     --- exit 137
     "#);
     let said = greedy("long-file", "written = \"50MiB\"").1;
-    assert!(
-        said.stderr.contains("wrote more to the disk than it may"),
-        "no single file may be longer: {said}"
-    );
+    assert!(said.stderr.contains("exceeded its disk limit"), "no single file may be longer: {said}");
 }
 
 #[test]
@@ -106,7 +103,8 @@ fn limits_that_make_no_sense_are_named() {
     config.toml line 3: no key "minuts" in [limits]; did you mean "minutes"?
       3 | minuts = 3
         | ~~~~~~
-    what to do: correct it; nothing was built
+    what to do: correct the file; nothing was built
+    more: shtetl explain config-faults
     --- exit 2
     "#);
 }

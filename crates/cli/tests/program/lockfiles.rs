@@ -177,29 +177,29 @@ fn a_lockfile_that_is_older_than_its_manifest_is_refused_whatever_its_kind() {
         std::fs::remove_file(program.path(&format!("app/{file}"))).unwrap();
     }
     insta::assert_snapshot!(told.join("\n"), @r#"
-    error: 1 problem found before anything ran
-      lock-stale  package-lock.json: for mast, package.json says "^1", the lock has nothing
+    error: 1 problem found before the build started
+      lock-stale  package-lock.json: package.json requires mast "^1", but the lockfile has nothing
         what to do: run `npm install --package-lock-only` and commit the result
-    error: 1 problem found before anything ran
-      lock-stale  npm-shrinkwrap.json: for mast, package.json says "^1", the lock has nothing
+    error: 1 problem found before the build started
+      lock-stale  npm-shrinkwrap.json: package.json requires mast "^1", but the lockfile has nothing
         what to do: run `npm install --package-lock-only` and commit the result
-    error: 1 problem found before anything ran
+    error: 1 problem found before the build started
       lock-stale  package-lock.json: package.json needs mast, which is not locked
         what to do: run `npm install --package-lock-only` and commit the result
-    error: 1 problem found before anything ran
+    error: 1 problem found before the build started
       lock-stale  yarn.lock: package.json needs mast@^1, which is not locked
         what to do: run `yarn install --mode update-lockfile` and commit the result
-    error: 1 problem found before anything ran
+    error: 1 problem found before the build started
       lock-stale  yarn.lock: package.json needs mast@npm:^1, which is not locked
         what to do: run `yarn install --mode update-lockfile` and commit the result
-    error: 1 problem found before anything ran
-      lock-stale  pnpm-lock.yaml: for mast, package.json says "^1", the lock has nothing
+    error: 1 problem found before the build started
+      lock-stale  pnpm-lock.yaml: package.json requires mast "^1", but the lockfile has nothing
         what to do: run `pnpm install --lockfile-only` and commit the result
-    error: 1 problem found before anything ran
-      lock-stale  pnpm-lock.yaml: for mast, package.json says "^1", the lock has nothing
+    error: 1 problem found before the build started
+      lock-stale  pnpm-lock.yaml: package.json requires mast "^1", but the lockfile has nothing
         what to do: run `pnpm install --lockfile-only` and commit the result
-    error: 1 problem found before anything ran
-      lock-stale  bun.lock: for mast, package.json says "^1", the lock has nothing
+    error: 1 problem found before the build started
+      lock-stale  bun.lock: package.json requires mast "^1", but the lockfile has nothing
         what to do: run `bun install --lockfile-only` and commit the result
     "#);
     // A range that the locked version does not meet.
@@ -211,29 +211,29 @@ fn a_lockfile_that_is_older_than_its_manifest_is_refused_whatever_its_kind() {
         std::fs::remove_file(program.path(&format!("app/{file}"))).unwrap();
     }
     insta::assert_snapshot!(told.join("\n"), @r#"
-    error: 1 problem found before anything ran
-      lock-stale  package-lock.json: for bell, package.json says "^3", the lock has "^1"
+    error: 1 problem found before the build started
+      lock-stale  package-lock.json: package.json requires bell "^3", but the lockfile has "^1"
         what to do: run `npm install --package-lock-only` and commit the result
-    error: 1 problem found before anything ran
-      lock-stale  npm-shrinkwrap.json: for bell, package.json says "^3", the lock has "^1"
+    error: 1 problem found before the build started
+      lock-stale  npm-shrinkwrap.json: package.json requires bell "^3", but the lockfile has "^1"
         what to do: run `npm install --package-lock-only` and commit the result
-    error: 1 problem found before anything ran
-      lock-stale  package-lock.json: for bell, package.json says "^3", the lock has 1.2.0
+    error: 1 problem found before the build started
+      lock-stale  package-lock.json: package.json requires bell "^3", but the lockfile has 1.2.0
         what to do: run `npm install --package-lock-only` and commit the result
-    error: 1 problem found before anything ran
+    error: 1 problem found before the build started
       lock-stale  yarn.lock: package.json needs bell@^3, which is not locked
         what to do: run `yarn install --mode update-lockfile` and commit the result
-    error: 1 problem found before anything ran
+    error: 1 problem found before the build started
       lock-stale  yarn.lock: package.json needs bell@npm:^3, which is not locked
         what to do: run `yarn install --mode update-lockfile` and commit the result
-    error: 1 problem found before anything ran
-      lock-stale  pnpm-lock.yaml: for bell, package.json says "^3", the lock has "^1"
+    error: 1 problem found before the build started
+      lock-stale  pnpm-lock.yaml: package.json requires bell "^3", but the lockfile has "^1"
         what to do: run `pnpm install --lockfile-only` and commit the result
-    error: 1 problem found before anything ran
-      lock-stale  pnpm-lock.yaml: for bell, package.json says "^3", the lock has "^1"
+    error: 1 problem found before the build started
+      lock-stale  pnpm-lock.yaml: package.json requires bell "^3", but the lockfile has "^1"
         what to do: run `pnpm install --lockfile-only` and commit the result
-    error: 1 problem found before anything ran
-      lock-stale  bun.lock: for bell, package.json says "^3", the lock has "^1"
+    error: 1 problem found before the build started
+      lock-stale  bun.lock: package.json requires bell "^3", but the lockfile has "^1"
         what to do: run `bun install --lockfile-only` and commit the result
     "#);
 }
@@ -281,11 +281,14 @@ fn packages_are_changed_by_the_patches_that_a_lockfile_names() {
     program.edit("app/patches/rope.patch", "+// hums", "+// sings");
     assert_ne!(packed(&program).1, digests[0]);
     program.edit("app/patches/rope.patch", " // rope", " // hawser");
-    insta::assert_snapshot!(refused(&program), @"error: the archive of rope 1.0.0 cannot be used: the patch patches/rope.patch: it does not fit cli.js");
+    insta::assert_snapshot!(refused(&program), @"error: the archive of rope 1.0.0 cannot be used: the patch patches/rope.patch: it does not apply to cli.js");
     program.write("app/patches/rope.patch", PATCH.replace("/new.js", "/../../new.js"));
-    insta::assert_snapshot!(refused(&program), @r#"error: the archive of rope 1.0.0 cannot be used: the patch patches/rope.patch: "../../new.js" leaves the package's folder"#);
+    insta::assert_snapshot!(refused(&program), @r#"error: the archive of rope 1.0.0 cannot be used: the patch patches/rope.patch: "../../new.js" points outside the package's folder"#);
     std::fs::remove_file(program.path("app/patches/rope.patch")).unwrap();
-    insta::assert_snapshot!(refused(&program), @"error: bun.lock: it names the patch patches/rope.patch, which is not in the source");
+    insta::assert_snapshot!(refused(&program), @"
+    error: bun.lock: it uses the patch patches/rope.patch, which is not in the source
+    more: shtetl explain survey-malformed
+    ");
 }
 
 #[test]
@@ -329,8 +332,8 @@ fn parts_of_an_app_and_their_development_packages_are_locked_with_it() {
     program.write("app/pnpm-lock.yaml", lockfiles[6].1.replace("packages:", importer));
     program.edit("app/parts/pier/package.json", "\"lint\":\"^1\"", "\"lint\":\"^1\",\"mast\":\"^1\"");
     insta::assert_snapshot!(refused(&program), @r#"
-    error: 1 problem found before anything ran
-      lock-stale  pnpm-lock.yaml: for mast, parts/pier/package.json says "^1", the lock has nothing
+    error: 1 problem found before the build started
+      lock-stale  pnpm-lock.yaml: parts/pier/package.json requires mast "^1", but the lockfile has nothing
         what to do: run `pnpm install --lockfile-only` and commit the result
     "#);
 }

@@ -293,6 +293,6 @@ fn a_file_that_two_packages_have_is_told() {
     packages.push(Package::new("fog", "1", "", &[("./etc/services", "fog")]));
     fields(&mut packages, "libc6", "Depends: libgcc-s1, fog");
     let said = with_archive(&Signer::new(), &packages, "").succeed("build app").stderr;
-    let told = "etc/services is in two packages, fog and netbase; that of netbase is used";
+    let told = "etc/services is in two packages, fog and netbase; the one from netbase is used";
     assert!(said.contains(told), "{said}");
 }

@@ -12,6 +12,7 @@ mod compiling;
 mod composer;
 mod debian;
 mod demo;
+mod documents;
 mod evidence;
 mod faults;
 mod fetching;

@@ -128,7 +128,7 @@ fn what_is_pinned_must_be_what_comes() {
     assert!(error.contains("horn-1.0.jar") && error.contains("sha256"), "{error}");
     // Moved on purpose, and told.
     let said = program.succeed("build java --update").stderr;
-    assert!(said.contains(&format!("maven/{JAR} is not what it was")), "{said}");
+    assert!(said.contains(&format!("maven/{JAR} is changed")), "{said}");
 }
 
 #[test]
@@ -151,7 +151,7 @@ fn what_is_not_there_is_named() {
     write_pom(&program, &["org/kestrel/gone/1.0/gone-1.0.jar"], "");
     let error = error_of(&program.run("build java"));
     assert!(
-        error.contains("not found at the addresses in force:\n    maven/org/kestrel/gone/1.0/gone-1.0.jar"),
+        error.contains("not found at the configured addresses:\n    maven/org/kestrel/gone/1.0/gone-1.0.jar"),
         "{error}"
     );
     let lock = fs::read_to_string(program.path("java/shtetl.lock")).unwrap();

@@ -49,7 +49,7 @@ fn steps_run_apart_and_again_only_when_what_they_read_changes() {
     assert_eq!(ran(&program, "build app"), ["files of forms", "forms: export"]);
     program.edit("tools/forms/definition.toml", "made/**", "lost/**");
     let error = error_of(&program.run("build app"));
-    assert!(error.contains("the build command made no file that fits lost/**"), "{error}");
+    assert!(error.contains("the build command produced no file that matches lost/**"), "{error}");
 }
 
 #[test]
@@ -83,7 +83,7 @@ fn processes_secrets_and_problems_are_like_those_of_built_in_ones() {
     );
     let said = program.run("check app");
     insta::assert_snapshot!(said.stdout.lines().take(16).collect::<Vec<_>>().join("\n"), @r#"
-    app  2 problems will break it, 2 doubts
+    app  will fail: 2 errors, 2 warnings
 
       buildpack-problem  forms/tide.form: there is no index (forms: no-index)
         what to do: add forms/index.form
@@ -91,11 +91,13 @@ fn processes_secrets_and_problems_are_like_those_of_built_in_ones() {
       start-file  forms/tide.form: clerk needs clerk.js, which is not in the source
         what to do: add the file, or correct the command
 
-      runtime-unsupported  node 20.19.2: its makers supported it until 2026-04-30
+      runtime-unsupported  node 20.19.2 reached its end of support on 2026-04-30
         what to do: in shtetl.toml, under [buildpacks.node]: version = "24"
 
-      setting-undeclared  ../tools/forms/definition.toml: FORM_KEY is read without a default, and not declared
+      setting-undeclared  ../tools/forms/definition.toml: FORM_KEY is read without a default and is not declared
         what to do: in shtetl.toml, under [settings]: FORM_KEY = { required = true, secret = true }
+
+    more about a code: shtetl explain CODE
     "#);
     assert_eq!(said.code, 1);
     program.write("app/forms/index.form", "");
@@ -133,20 +135,28 @@ fn definitions_that_cannot_be_meant_are_told() {
         errors.push_str(&error_of(&program.run("survey app")));
     }
     insta::assert_snapshot!(errors, @r#"
-    error: ../tools/forms/definition.toml: its format is "shtetl/buildpack/9", and this version reads "shtetl/buildpack/1"
+    error: ../tools/forms/definition.toml: its format is "shtetl/buildpack/9", but this version reads "shtetl/buildpack/1"
+    more: shtetl explain survey-malformed
     error: ../tools/forms/definition.toml line 5: unknown field `speed`, expected one of `format`, `name`, `version`, `about`, `claims`, `evidence`, `runtime`, `packages`, `build-packages`, `steps`, `processes`, `tasks`, `environment`, `secrets`, `problems`
-    error: ../tools/forms/definition.toml: it has no evidence: nothing would ever speak for it
+    more: shtetl explain survey-malformed
+    error: ../tools/forms/definition.toml: it has no [[evidence]], so it would never recognise any source
+    more: shtetl explain survey-malformed
     error: there are two buildpacks called node; one comes from ../tools/forms
-    what to do: give the one that is added another name, in its definition.toml
+    what to do: rename the added one in its definition.toml
+    more: shtetl explain config-buildpack-twice
     error: ../tools/forms/definition.toml: export: "a && b" needs a shell: run = "sh -c '…'"
-    error: ../tools/forms/definition.toml: "fog" is none of the tools: bundler, compilers, composer, go, jdk-17, jdk-21, jdk-25, maven, node, php, python, ruby, ruby-dev
+    more: shtetl explain survey-malformed
+    error: ../tools/forms/definition.toml: unknown tool "fog"; known tools: bundler, compilers, composer, go, jdk-17, jdk-21, jdk-25, maven, node, php, python, ruby, ruby-dev
+    more: shtetl explain survey-malformed
     error: ../tools/forms/definition.toml line 1: key with no value, expected `=`
-    error: ../tools/forms/definition.toml: it has 2097152 bytes, more than 1048576
+    more: shtetl explain survey-malformed
+    error: ../tools/forms/definition.toml: it has 2097152 bytes, more than the maximum of 1048576
+    more: shtetl explain survey-malformed
     "#);
     let program = app("");
     program.edit("app/shtetl.toml", "../tools/forms", "../tools/fog");
     let error = error_of(&program.run("survey app"));
-    assert!(error.contains("\"../tools/fog\" is no folder with a definition.toml"), "{error}");
+    assert!(error.contains("\"../tools/fog\" is not a folder with a definition.toml"), "{error}");
 }
 
 #[test]

@@ -53,9 +53,10 @@ fn a_registry_that_refuses_is_quoted() {
         build_with(&pier(), refusal(r#"{"error":"pier is blocked: its licence is not allowed"}"#));
     insta::assert_snapshot!(said, @"
     --- stderr
-    error: pier 1.0.0: [registry]/pier/-/pier-1.0.0.tgz answered with status 403
+    error: pier 1.0.0: [registry]/pier/-/pier-1.0.0.tgz answered with HTTP status 403
       the server says: pier is blocked: its licence is not allowed
     what to do: access denied: check the address (`shtetl addresses`) and its access rules
+    more: shtetl explain download-status
     --- exit 3
     ");
     assert_eq!(tries, 1);
@@ -68,10 +69,11 @@ fn a_registry_that_refuses_is_quoted() {
 fn what_was_not_locked_is_refused() {
     insta::assert_snapshot!(build_with(&pier(), vec![Reply::of("another package")]).0, @"
     --- stderr
-    error: pier 1.0.0: what [registry]/pier/-/pier-1.0.0.tgz gave is not what was locked
-      sha512 locked   85f0458b3845973651c94b0f1147ed7d95208bbe95863e68e3d38a84be68dfe3249302be18497b206c27cdad6b40dd131d7a1a6df2a86f48b845c73e64af912f
+    error: pier 1.0.0: the content from [registry]/pier/-/pier-1.0.0.tgz does not have the expected hash
+      sha512 expected 85f0458b3845973651c94b0f1147ed7d95208bbe95863e68e3d38a84be68dfe3249302be18497b206c27cdad6b40dd131d7a1a6df2a86f48b845c73e64af912f
       sha512 received 7b5aae5e10fbb676e035cbc5c61a5e16c94321d63209f0ad72c31760e1fb38bccc4eedbc32fd97ca55573c4b7a5490dd6bde49dc4703e4d430e50568ab9c3d32
-    what to do: do not use it: find out whether the package was replaced, then lock again
+    what to do: do not use it; find out whether the package was replaced, then lock again
+    more: shtetl explain download-integrity
     --- exit 1
     ");
 }
@@ -84,6 +86,7 @@ fn a_truncated_archive_is_refused() {
     --- stderr
     error: the archive of pier 1.0.0 cannot be used: incomplete deflate stream
     what to do: do not use it; ask the registry or the package's author
+    more: shtetl explain package-damaged
     --- exit 1
     ");
 }
@@ -92,8 +95,9 @@ fn a_truncated_archive_is_refused() {
 fn a_missing_package_is_named() {
     insta::assert_snapshot!(build_with(&pier(), vec![Reply::status(404)]).0, @"
     --- stderr
-    error: pier 1.0.0 is not at [registry]/pier/-/pier-1.0.0.tgz
+    error: pier 1.0.0: not found at [registry]/pier/-/pier-1.0.0.tgz
     what to do: check the version in the lockfile (`build --update` moves what shtetl.lock pins); `shtetl addresses` shows where packages come from
+    more: shtetl explain download-not-found
     --- exit 1
     ");
 }
@@ -104,7 +108,7 @@ fn an_entry_that_leaves_its_folder_is_refused() {
         let hostile = tarball(&files(&["package/index.js", name]));
         let (said, _) = build_with(&hostile, vec![Reply::of(hostile.clone())]);
         assert_eq!(said.code, 1);
-        assert!(said.stderr.contains("leaves the package's folder"), "{said}");
+        assert!(said.stderr.contains("points outside the package's folder"), "{said}");
     }
 }
 
@@ -116,8 +120,9 @@ fn trouble_that_passes_is_waited_out_and_other_trouble_is_told() {
     let slow = Reply { delay: Duration::from_millis(50), ..Reply::status(403) };
     insta::assert_snapshot!(build_with(&pier(), vec![slow]).0, @"
     --- stderr
-    error: pier 1.0.0: [registry]/pier/-/pier-1.0.0.tgz answered with status 403
+    error: pier 1.0.0: [registry]/pier/-/pier-1.0.0.tgz answered with HTTP status 403
     what to do: access denied: check the address (`shtetl addresses`) and its access rules
+    more: shtetl explain download-status
     --- exit 3
     ");
 }
@@ -141,8 +146,9 @@ fn nothing_says_where_packages_come_from() {
     let said = app_with(&pier()).with("PATH", "/nowhere").run("build app");
     assert_eq!(said.code, 1, "the invented runtime is not in that path: {said}");
     insta::assert_snapshot!(error_of(&app_with(&pier()).run("build app")), @r#"
-    error: nothing says where npm packages come from
+    error: no address is configured for npm packages
     what to do: in shtetl.toml, under [addresses]: npm = "URL or folder"; or --address npm=WHERE
+    more: shtetl explain config-no-address
     "#);
 }
 
@@ -152,17 +158,18 @@ fn a_stale_lock_and_a_missing_lock_are_told() {
     program.edit("app/package.json", "\"pier\":\"1\"", "\"pier\":\"2\"");
     insta::assert_snapshot!(program.run("build app"), @r#"
     --- stderr
-    error: 1 problem found before anything ran
-      lock-stale  package-lock.json: for pier, package.json says "2", the lock has "1"
+    error: 1 problem found before the build started
+      lock-stale  package-lock.json: package.json requires pier "2", but the lockfile has "1"
         what to do: run `npm install --package-lock-only` and commit the result
-    what to do: correct this, or build all the same with --anyway
+    what to do: correct this, or build anyway with --anyway
     --- exit 1
     "#);
     std::fs::remove_file(program.path("app/package-lock.json")).unwrap();
     insta::assert_snapshot!(program.run("build app"), @r#"
     --- stderr
-    error: nothing says where npm packages come from
+    error: no address is configured for npm packages
     what to do: in shtetl.toml, under [addresses]: npm = "URL or folder"; or --address npm=WHERE
+    more: shtetl explain config-no-address
     --- exit 2
     "#);
 }
@@ -193,9 +200,10 @@ fn wheels_must_be_what_their_record_says() {
     program.write("app/requirements.txt", format!("buoy==2.0 --hash=sha256:{}\n", sha256_hex(&good)));
     let said = program.run("build app --address pypi=index");
     insta::assert_snapshot!(error_of(&said), @"
-    error: [place]/index has no file for buoy 2.0 that was locked and that fits the image
+    error: [place]/index has no locked file of buoy 2.0 that fits the image
       offered: buoy-1.0-py3-none-any.whl
     what to do: lock a version that has a wheel for this Python and platform, or its source archive with its hash
+    more: shtetl explain package-no-usable-file
     ");
 }
 
@@ -288,7 +296,7 @@ fn archives_of_npm_are_taken_as_npm_takes_them() {
     // What lies inside a file cannot be put down.
     let clash = tarball(&files(&["package/fog", "package/fog/horn.js"]));
     let (said, _) = build_with(&clash, vec![Reply::of(clash.clone())]);
-    assert!(said.stderr.contains("lies inside a file"), "{said}");
+    assert!(said.stderr.contains("is inside a file"), "{said}");
 }
 
 /// A wheel of two files of the same length, with every `from` in its bytes replaced.
@@ -308,7 +316,7 @@ fn forged_wheel(names: [&str; 2], from: &[u8], to: &[u8]) -> Vec<u8> {
 fn wheels_that_lie_about_their_files_are_refused() {
     let length = 70_000_u32.to_le_bytes();
     for (bytes, expected) in [
-        (forged_wheel(["a.py", "b.py"], b"b.py", b"/.py"), "leaves the package's folder"),
+        (forged_wheel(["a.py", "b.py"], b"b.py", b"/.py"), "points outside the package's folder"),
         (forged_wheel(["a.py", "b.py"], &length, &10_u32.to_le_bytes()), "cannot be used"),
         (forged_wheel(["a.py", "b.py"], &length, &u32::MAX.to_le_bytes()[..3]), "cannot be used"),
     ] {
@@ -331,6 +339,7 @@ fn archives_that_hold_far_more_than_they_are_long_are_refused() {
     --- stderr
     error: the archive of pier 1.0.0 cannot be used: it unpacks to more than 128 MiB, over 200 times its own length
     what to do: do not use it; ask the registry or the package's author
+    more: shtetl explain package-damaged
     --- exit 1
     ");
     let program = program();
@@ -343,6 +352,7 @@ fn archives_that_hold_far_more_than_they_are_long_are_refused() {
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
     error: the archive of buoy 1.0 cannot be used: it unpacks to more than 128 MiB, over 200 times its own length
     what to do: do not use it; ask the registry or the package's author
+    more: shtetl explain package-damaged
     ");
 }
 
@@ -444,7 +454,7 @@ fn names_that_hide_files_of_lower_layers_get_into_no_layer() {
         let hostile = tarball(&files(&["package/index.js", name]));
         let (said, _) = build_with(&hostile, vec![Reply::of(hostile.clone())]);
         assert_eq!(said.code, 1, "{name}: {said}");
-        assert!(said.stderr.contains("hides files of the layers below"), "{name}: {said}");
+        assert!(said.stderr.contains("would hide files of lower layers"), "{name}: {said}");
     }
     // A source insists, and a build makes one.
     let program = program();
@@ -453,7 +463,8 @@ fn names_that_hide_files_of_lower_layers_get_into_no_layer() {
     program.write("app/.wh.etc", "");
     program.write("app/shtetl.toml", ON_HOST);
     insta::assert_snapshot!(error_of(&program.run("build app --anyway")), @r#"
-    error: "app/.wh.etc" cannot be in a layer: such a name hides files of the layers below
-    what to do: rename the file, or leave it out with [source] exclude; a package that has one is not safe to use
+    error: "app/.wh.etc" cannot be in a layer: the name would hide files of lower layers
+    what to do: rename the file, or leave it out with [source] exclude; do not use a package that contains one
+    more: shtetl explain content-whiteout
     "#);
 }

@@ -229,7 +229,8 @@ fn the_first_page_of_a_single_page_app_answers_what_has_no_file() {
 fn what_is_no_header_field_is_refused() {
     let program = site("headers = [\"no referrer\"]");
     insta::assert_snapshot!(error_of(&program.run("build app")), @r#"
-    error: "no referrer" is no header field
-    what to do: write the name, a colon and the value, as in "Referrer-Policy: no-referrer"
+    error: "no referrer" is not a header field
+    what to do: use a name, a colon and a value, as in "Referrer-Policy: no-referrer"
+    more: shtetl explain config-not-header
     "#);
 }

@@ -110,7 +110,8 @@ fn each_platform_is_pinned_and_built_as_it_is_alone() {
     let record = program.json("show app --record --platform linux/arm64");
     assert_eq!(record["platform"], "linux/arm64");
     assert!(
-        error_of(&program.run("show app:alone --platform linux/amd64")).contains("is not for linux/amd64")
+        error_of(&program.run("show app:alone --platform linux/amd64"))
+            .contains("is not built for linux/amd64")
     );
     let preview = program.json(&format!("build app --platform {BOTH} --dry-run"));
     assert_eq!(preview["other_platforms"][0]["platform"], "linux/arm64");

@@ -1,14 +1,34 @@
-//! The command line as a reference.
+//! Documents that are generated from the program.
 
 use crate::program;
 use std::fs;
 
-/// To write it again: `cargo run -- man --markdown > docs/commands.md`.
+/// To regenerate one: `cargo run -- man --markdown > docs/commands.md`, and alike.
 #[test]
-fn the_reference_of_commands_is_up_to_date() {
-    let said = program().command(["man", "--markdown"]).output().unwrap();
-    let written = include_str!("../../../../docs/commands.md");
-    assert_eq!(String::from_utf8(said.stdout).unwrap(), written, "docs/commands.md is out of date");
+fn generated_documents_are_up_to_date() {
+    let documents = [
+        ("man", include_str!("../../../../docs/commands.md")),
+        ("schema", include_str!("../../../../docs/configuration-reference.md")),
+        ("explain", include_str!("../../../../docs/troubleshooting.md")),
+    ];
+    for (command, written) in documents {
+        let printed = program().command([command, "--markdown"]).output().unwrap();
+        let printed = String::from_utf8(printed.stdout).unwrap();
+        assert_eq!(printed, written, "out of date: the document of {command} --markdown");
+    }
+}
+
+#[test]
+fn an_error_names_a_code_that_is_explained() {
+    let program = program();
+    let error = program.run("build nothing-here");
+    let line = error.stderr.lines().last().unwrap().to_owned();
+    let command = line.strip_prefix("more: shtetl ").unwrap();
+    assert_eq!(command, "explain source-unreadable");
+    let explained = program.succeed(command).stdout;
+    assert!(explained.starts_with("source-unreadable\n\nThe path does not exist"), "{explained}");
+    let wrong = program.run("explain source-unreadible");
+    assert_eq!((wrong.code, wrong.stderr.contains("\"source-unreadable\"")), (2, true));
 }
 
 #[test]

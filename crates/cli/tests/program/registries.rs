@@ -212,8 +212,9 @@ fn nobody_is_let_in_without_the_right_login() {
     let said = push(&program, &registry, "harbour/ferry:14");
     insta::assert_snapshot!(told(&said, &registry), @"
     --- stderr
-    error: [registry]/harbour/ferry:14: http://[registry]/token is refused without credentials
-    what to do: log in to [registry] with a tool that keeps credentials in ~/.config/containers/auth.json, or name such a file in REGISTRY_AUTH_FILE
+    error: [registry]/harbour/ferry:14: http://[registry]/token requires credentials
+    what to do: log in to [registry] with a tool that stores credentials in ~/.config/containers/auth.json, or set REGISTRY_AUTH_FILE to such a file
+    more: shtetl explain download-denied
     --- exit 3
     ");
     let auth = serde_json::json!({ "auths": { registry.host(): { "auth": "YWRhOmhvcm4=" } } });
@@ -226,8 +227,9 @@ fn nobody_is_let_in_without_the_right_login() {
     let said = program.run(&format!("pull {}/harbour/ferry:14", registry.host()));
     insta::assert_snapshot!(told(&said, &registry), @"
     --- stderr
-    error: [registry]/harbour/ferry:14: http://[registry]/token is refused to the credentials in [place]/home/.config/containers/auth.json
-    what to do: log in to [registry] with a tool that keeps credentials in ~/.config/containers/auth.json, or name such a file in REGISTRY_AUTH_FILE
+    error: [registry]/harbour/ferry:14: http://[registry]/token does not accept the credentials from [place]/home/.config/containers/auth.json
+    what to do: log in to [registry] with a tool that stores credentials in ~/.config/containers/auth.json, or set REGISTRY_AUTH_FILE to such a file
+    more: shtetl explain download-denied
     --- exit 3
     ");
 }
@@ -261,7 +263,7 @@ fn a_push_that_fails_leaves_no_tag() {
     }
     let registry = OciRegistry::start(Faults { names_other_digests: true, ..Faults::default() });
     let said = push(&program, &registry, "harbour/ferry:14");
-    assert!(said.stderr.contains("is not understood: it took sha256:"), "{said}");
+    assert!(said.stderr.contains("unexpected answer from"), "{said}");
 }
 
 #[test]
@@ -292,18 +294,23 @@ fn names_that_are_none_are_told() {
     let (program, registry) = built(Faults::default());
     for name in ["ferry", "quay.example/Ferry", "quay.example/ferry:a b"] {
         let said = program.said(&program.command(["push", "ferry", name]).output().unwrap());
-        assert!(said.code == 2 && said.stderr.contains("names no image of a registry"), "{said}");
+        assert!(
+            said.code == 2 && said.stderr.contains("is not the name of an image in a registry"),
+            "{said}"
+        );
     }
     insta::assert_snapshot!(program.run("push ferry quay.example/ferry@sha256:e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855"), @"
     --- stderr
-    error: quay.example/ferry@sha256:e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855 is a digest; an image is pushed to a tag
+    error: quay.example/ferry@sha256:e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855 has a digest; images are pushed to a tag
     what to do: write HOST[:PORT]/NAME:TAG
+    more: shtetl explain registry-not-a-tag
     --- exit 2
     ");
     insta::assert_snapshot!(told(&program.run(&format!("pull {}/harbour/none:1", registry.host())), &registry), @"
     --- stderr
-    error: [registry]/harbour/none:1 is not at http://[registry]/v2/harbour/none/manifests/1
-    what to do: check the name and the tag; some registries want a name to be created first
+    error: [registry]/harbour/none:1: not found at http://[registry]/v2/harbour/none/manifests/1
+    what to do: check the name and the tag; some registries require the repository to be created first
+    more: shtetl explain download-not-found
     --- exit 1
     ");
     insta::assert_snapshot!(program.run("push nothing quay.example/ferry"), @r#"
@@ -311,6 +318,7 @@ fn names_that_are_none_are_told() {
     error: there is no image "nothing"
       in the store: ferry:latest
     what to do: build it with `shtetl build`, or give a layout folder or an archive
+    more: shtetl explain run-no-image
     --- exit 2
     "#);
 }

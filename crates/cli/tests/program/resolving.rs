@@ -63,7 +63,7 @@ fn requirements_are_resolved_once_and_pinned() {
     program.write("app/more.txt", "Fog[loud]>=1  # the newest that can be had\n");
     program.write("app/limits.txt", "horn<4\ncolours==1\n");
     let first = program.succeed("build app --address pypi=index");
-    assert!(first.stderr.contains("requirements.txt locks no versions: they were resolved"), "{first}");
+    assert!(first.stderr.contains("requirements.txt does not lock versions"), "{first}");
     assert_eq!(pinned(&program, "python"), ["buoy 1.0", "fog 1.4", "horn 3.1"]);
     // What is newer does not matter until somebody asks for it.
     offer_wheel(&program, "fog", "1.8", "py3-none-any", "", "");
@@ -97,7 +97,7 @@ fn requirement_files_say_where_packages_are_and_may_have_any_name() {
     program.write("app/requirements/base.txt", "--find-links ../wheels\n");
     let told = program.run("check app --address pypi=index").stdout;
     assert!(
-        told.contains("nothing reads these requirements") && told.contains("requirements/base.txt"),
+        told.contains("these requirements are not used") && told.contains("requirements/base.txt"),
         "{told}"
     );
     let named = format!("{ON_HOST}[buildpacks.python]\nrequirements = [\"requirements/live.txt\"]\n");
@@ -106,7 +106,7 @@ fn requirement_files_say_where_packages_are_and_may_have_any_name() {
     let bytes = wheel("fog", "0.9", &vec![("fog.py".into(), b"".to_vec())], "Requires-Dist: horn\n", "");
     program.write("app/wheels/fog-0.9-py3-none-any.whl", &bytes);
     let built = program.succeed("build app --address pypi=index");
-    assert!(built.stderr.contains("requirements/live.txt locks no versions"), "{built}");
+    assert!(built.stderr.contains("requirements/live.txt does not lock versions"), "{built}");
     assert_eq!(pinned(&program, "python"), ["fog 0.9", "horn 3.1"]);
     let lock = std::fs::read_to_string(program.path("app/shtetl.lock")).unwrap();
     assert!(lock.contains(&sha256_hex(&bytes)), "{lock}");
@@ -114,11 +114,12 @@ fn requirement_files_say_where_packages_are_and_may_have_any_name() {
     program.write("app/requirements/base.txt", "--no-index\n--find-links ../wheels\n");
     insta::assert_snapshot!(program.run("build app --address pypi=index"), @"
     --- stderr
-    error: no set of packages meets everything that is asked for
-      the app wants fog
-      fog 0.9 wants horn
-      no index that was asked has horn
+    error: no set of package versions satisfies all requirements
+      the app requires fog
+      fog 0.9 requires horn
+      no configured index has horn
     what to do: change one of these requirements, or choose another version of the runtime
+    more: shtetl explain package-no-solution
     --- exit 1
     ");
     // Another wheel under the same name is not what was pinned.
@@ -131,6 +132,7 @@ fn requirement_files_say_where_packages_are_and_may_have_any_name() {
     insta::assert_snapshot!(program.run("build app --address pypi=index"), @"
     --- stderr
     error: shtetl.toml: requirements/love.txt is not in the source
+    more: shtetl explain survey-malformed
     --- exit 2
     ");
 }
@@ -181,7 +183,7 @@ fn an_index_may_want_a_password_that_only_the_environment_knows() {
     let program = python_app(&requirements).with("FERRY_PASSWORD", "tide");
     let said = program.run("build app");
     let refused = format!(
-        "the variable FERRY_PASSWORD to be sent to {}, a server that only the app names",
+        "asks to send the variable FERRY_PASSWORD to {}, a server that only the app names",
         index.host()
     );
     assert!(said.code == 2 && said.stderr.contains(&refused), "{said}");
@@ -214,8 +216,9 @@ fn a_resolved_package_that_is_gone_is_named_with_who_wants_it() {
     let said = program.run("build app --store fresh --address pypi=index");
     let error = said.stderr.lines().skip_while(|line| !line.starts_with("error"));
     insta::assert_snapshot!(error.collect::<Vec<_>>().join("\n"), @"
-    error: buoy 1.0 (wanted by fog) is not at [place]/index/buoy/buoy-1.0-py3-none-any.whl
+    error: buoy 1.0 (wanted by fog): not found at [place]/index/buoy/buoy-1.0-py3-none-any.whl
     what to do: check the version in the lockfile (`build --update` moves what shtetl.lock pins); `shtetl addresses` shows where packages come from
+    more: shtetl explain download-not-found
     ");
 }
 
@@ -224,33 +227,37 @@ fn requirements_that_exclude_each_other_are_explained() {
     let program = python_app("fog==1.4\nbuoy>=2\n");
     insta::assert_snapshot!(program.run("build app --address pypi=index"), @"
     --- stderr
-    error: no set of packages meets everything that is asked for
-      the app wants buoy >=2
-      the app wants fog ==1.4
-      fog 1.4 wants buoy <2
+    error: no set of package versions satisfies all requirements
+      the app requires buoy >=2
+      the app requires fog ==1.4
+      fog 1.4 requires buoy <2
     what to do: change one of these requirements, or choose another version of the runtime
+    more: shtetl explain package-no-solution
     --- exit 1
     ");
     program.write("app/requirements.txt", "fog>=7\n");
     insta::assert_snapshot!(program.run("build app --address pypi=index"), @"
     --- stderr
-    error: no set of packages meets everything that is asked for
-      the app wants fog >=7
-      for Python 3.11 x86_64 glibc 2.28, fog is there in 1.0, 1.4, 1.5, 2.0b1
+    error: no set of package versions satisfies all requirements
+      the app requires fog >=7
+      for Python 3.11 x86_64 glibc 2.28, fog is available in 1.0, 1.4, 1.5, 2.0b1
     what to do: change one of these requirements, or choose another version of the runtime
+    more: shtetl explain package-no-solution
     --- exit 1
     ");
     program.write("app/requirements.txt", "fog==1.7\n");
     let elsewhere = program.run("build app --address pypi=index").stderr;
-    let told = "fog 1.7 has no wheel for Python 3.11 x86_64 glibc 2.28; for that, it is there in 1.0, 1.4, 1.5, 2.0b1";
+    let told =
+        "fog 1.7 has no wheel for Python 3.11 x86_64 glibc 2.28; available for it: 1.0, 1.4, 1.5, 2.0b1";
     assert!(elsewhere.contains(told), "{elsewhere}");
     program.write("app/requirements.txt", "tide\n");
     insta::assert_snapshot!(program.run("build app --address pypi=index"), @"
     --- stderr
-    error: no set of packages meets everything that is asked for
-      the app wants tide
-      no index that was asked has tide
+    error: no set of package versions satisfies all requirements
+      the app requires tide
+      no configured index has tide
     what to do: change one of these requirements, or choose another version of the runtime
+    more: shtetl explain package-no-solution
     --- exit 1
     ");
 }
@@ -295,7 +302,7 @@ fn ranges_are_resolved_and_everybody_finds_the_right_version() {
     );
     offer_npm(&program, "mac-bell", &[("1.0.0", r#","os":["darwin"]"#)]);
     let built = program.succeed("build app --address npm=registry");
-    assert!(built.stderr.contains("package.json locks no versions"), "{built}");
+    assert!(built.stderr.contains("package.json does not lock versions"), "{built}");
     assert!(built.stderr.contains("deprecated: wood 1.0.1: rots"), "{built}");
     assert_eq!(
         pinned(&program, "node"),
@@ -314,10 +321,11 @@ fn ranges_are_resolved_and_everybody_finds_the_right_version() {
     program.edit("app/package.json", "\"bell\":\"^1\"", "\"bell\":\"^3\"");
     insta::assert_snapshot!(program.run("build app --address npm=registry"), @"
     --- stderr
-    error: no set of packages meets everything that is asked for
-      the app wants bell ^3
-      there is no such version of bell; the newest is 2.0.0
+    error: no set of package versions satisfies all requirements
+      the app requires bell ^3
+      no version of bell matches; the newest is 2.0.0
     what to do: change one of these requirements, or choose another version of the runtime
+    more: shtetl explain package-no-solution
     --- exit 1
     ");
 }
@@ -388,7 +396,8 @@ fn overrides_hold_where_the_app_says_and_nowhere_else() {
     program.edit("app/package.json", "\"tin@^1\"", "\"horn\":\"1.0.0\",\"tin@^1\"");
     insta::assert_snapshot!(program.run("build app --address npm=registry"), @r#"
     --- stderr
-    error: package.json: horn is asked for as "^1", and overridden by "1.0.0"
+    error: package.json: horn is required as "^1" but overridden by "1.0.0"
+    more: shtetl explain survey-malformed
     --- exit 2
     "#);
 }
@@ -430,7 +439,7 @@ fn a_scope_comes_from_its_own_place_only_and_its_token_goes_nowhere_else() {
     program.write("app/package-lock.json", lock);
     let said = program.run("build app");
     assert!(
-        said.stderr.contains("note: the app's .npmrc sends the variable FERRY_TOKEN to 127.0.0.1:"),
+        said.stderr.contains("note: the app's .npmrc asks to send the variable FERRY_TOKEN to 127.0.0.1:"),
         "{said}"
     );
     assert!(
@@ -540,7 +549,7 @@ fn what_a_lockfile_does_not_say_the_packages_do() {
     let fresh = "build app --address npm=registry --store fresh";
     let refused = program.run(fresh);
     assert!(
-        refused.stderr.contains("packages want to run a script when they are installed\n  bell 1.0.0"),
+        refused.stderr.contains("these packages need to run a script when they are installed\n  bell 1.0.0"),
         "{refused}"
     );
     program.write("app/shtetl.toml", format!("{ON_HOST}[buildpacks.node]\nskip-scripts-of = [\"bell\"]\n"));
@@ -559,8 +568,9 @@ fn packages_that_only_one_tool_reads_are_not_left_out_in_silence() {
     );
     insta::assert_snapshot!(program.run("build app"), @"
     --- stderr
-    error: pyproject.toml line 3: a table of packages that only one tool reads, without its lockfile, is not supported by this version
-    what to do: commit the lockfile, or say the packages in [project] dependencies
+    error: pyproject.toml line 3: a table of packages that is specific to one tool, without that tool's lockfile, is not supported by this version
+    what to do: commit the lockfile, or declare the packages in [project] dependencies
+    more: shtetl explain survey-unsupported
     --- exit 1
     ");
 }

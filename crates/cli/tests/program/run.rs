@@ -1,4 +1,4 @@
-//! `run`: as the superuser and as anybody, and what the process sees.
+//! `run`: as root and as anybody, and what the process sees.
 
 use crate::program;
 use std::fs;
@@ -132,17 +132,19 @@ fn the_status_is_the_process_own_and_faults_are_told() {
     --- stderr
     error: the image cannot start "no-such-program": No such file or directory (os error 2)
     what to do: check the command of the process type; `shtetl show` lists it
+    more: shtetl explain sandbox-not-started
     --- exit 1
     "#);
     insta::assert_snapshot!(program.run("run ferry audit"), @"
     --- stderr
     error: no value for TOKEN
     what to do: give one: --set TOKEN=VALUE
+    more: shtetl explain run-settings-missing
     --- exit 2
     ");
     insta::assert_snapshot!(program.run("run ferry audit --set hunter2"), @"
     --- stderr
-    error: --set hunter2 takes the value from the environment, which has none
+    error: --set hunter2: the environment has no such variable
     what to do: export hunter2, or write --set hunter2=VALUE
     --- exit 2
     ");
@@ -251,7 +253,7 @@ fn a_process_reaches_the_ports_of_this_machine_that_it_is_given() {
     let told = alone.stderr.replace(&port.to_string(), "[port]");
     insta::assert_snapshot!(told, @"
     Error: Connection refused (os error 111): 127.0.0.1:[port]
-    note: ask has a network of its own: run --reach [port] lets it reach that port of this machine
+    note: ask has its own network: run --reach [port] lets it reach that port on this machine
     ");
     for network in [format!("--reach {port}"), "--network host".to_owned()] {
         let said = ask(&network);
@@ -283,7 +285,7 @@ fn a_secret_need_not_stand_in_the_command_line() {
     insta::assert_snapshot!(program.run("run ferry audit --settings-file wrong.env"), @"
     --- stderr
     error: wrong.env line 2 is not NAME=VALUE
-    what to do: write one setting on each line; a line that begins with # is a comment
+    what to do: write one setting on each line; lines starting with # are comments
     --- exit 2
     ");
     insta::assert_snapshot!(program.run("run ferry audit --settings-file none.env").stderr, @"
@@ -291,7 +293,7 @@ fn a_secret_need_not_stand_in_the_command_line() {
     what to do: give a file with lines NAME=VALUE, or - for standard input
     ");
     insta::assert_snapshot!(program.run("run ferry audit --set TOKEN").stderr, @"
-    error: --set TOKEN takes the value from the environment, which has none
+    error: --set TOKEN: the environment has no such variable
     what to do: export TOKEN, or write --set TOKEN=VALUE
     ");
     let from_environment = program.with("TOKEN", "exported").run("run ferry audit --set TOKEN");

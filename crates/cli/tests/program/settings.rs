@@ -103,6 +103,7 @@ fn locked_values_and_unknown_variants_are_refused() {
     --- stderr
     error: shtetl.toml has no variant "life"
     what to do: did you mean "live"?
+    more: shtetl explain config-unknown-variant
     --- exit 2
     "#);
     program.edit(
@@ -116,7 +117,8 @@ fn locked_values_and_unknown_variants_are_refused() {
     shtetl.toml line 13: variant.live.settings.REGION: the house rules (house.toml) do not let apps change this
       13 | REGION = "·····"
          |          ~~~~~~~
-    what to do: correct it; nothing was built
+    what to do: correct the file; nothing was built
+    more: shtetl explain config-faults
     --- exit 2
     "#);
     program.write("strict.toml", "locked = [\"process.web.memory\"]\n");
@@ -126,7 +128,8 @@ fn locked_values_and_unknown_variants_are_refused() {
     shtetl.toml line 4: process.web.memory: the house rules (strict.toml) do not let apps change this
       4 | memory = "64MiB"
         |          ~~~~~~~
-    what to do: correct it; nothing was built
+    what to do: correct the file; nothing was built
+    more: shtetl explain config-faults
     --- exit 2
     "#);
 }
@@ -142,8 +145,8 @@ fn init_writes_what_was_found_and_never_overwrites() {
     insta::assert_snapshot!(program.run("init app"), @r#"
     written: app/shtetl.toml
 
-      # How this app becomes images. Everything is optional: what is commented out is what `shtetl survey`
-      # finds without it.
+      # How this app becomes images. Everything is optional: commented-out lines show what `shtetl survey`
+      # finds by itself.
 
       # name = "app"                           # the folder's name
 
@@ -156,7 +159,7 @@ fn init_writes_what_was_found_and_never_overwrites() {
       # [process.web]
       # run = "bundle exec rails server --binding 0.0.0.0 --port $PORT" # found in Gemfile
       # port = 8080                            # the process reads it from PORT
-      # health = "/healthz"                    # a path that answers with success when all is well
+      # health = "/healthz"                    # a path that answers with success when the process is healthy
 
       [task.migrate]
       # run = "bundle exec rails db:migrate"   # found in Gemfile
@@ -180,8 +183,8 @@ fn init_writes_what_was_found_and_never_overwrites() {
     );
     insta::assert_snapshot!(program.run("init app"), @"
     --- stderr
-    error: app/shtetl.toml is there already
-    what to do: it is never overwritten; `shtetl settings` shows what is in force
+    error: app/shtetl.toml already exists
+    what to do: it is never overwritten; `shtetl settings` shows the effective values
     --- exit 2
     ");
 }

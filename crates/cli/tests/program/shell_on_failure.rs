@@ -57,7 +57,7 @@ fn without_a_terminal_there_is_no_shell() {
     insta::assert_snapshot!(said, @"
     --- stderr
     error: --shell-on-failure needs a terminal
-    what to do: leave the option out, or run the build on a terminal
+    what to do: leave out the option, or run the build in a terminal
     --- exit 2
     ");
 }

@@ -81,13 +81,15 @@ fn a_commit_gives_what_its_clean_folder_gives() {
     insta::assert_snapshot!(program.run("survey timetable --rev v9"), @r#"
     --- stderr
     error: the repository of [place]/timetable has no revision "v9"
-    what to do: give a commit, a tag or a branch that it has; a shallow copy may lack it
+    what to do: give an existing commit, tag or branch; a shallow clone may lack it
+    more: shtetl explain source-no-revision
     --- exit 2
     "#);
     insta::assert_snapshot!(program.with("PATH", "/ferry/bin").run("survey timetable --rev HEAD"), @"
     --- stderr
-    error: [place]/timetable lies in no git repository that can be asked
-    what to do: install git: --rev asks it
+    error: [place]/timetable is not in a readable git repository
+    what to do: install git: --rev needs it
+    more: shtetl explain source-no-repository
     --- exit 2
     ");
 }
@@ -113,7 +115,7 @@ fn an_archive_is_taken_like_the_folder_that_is_in_it() {
     }
     insta::assert_snapshot!(program.run("init tides"), @"
     --- stderr
-    error: tides is no folder, so no configuration can be kept in it
+    error: tides is not a folder, so it cannot hold a configuration
     what to do: give the folder of the app
     --- exit 2
     ");
@@ -146,18 +148,26 @@ fn hostile_and_broken_archives_are_refused() {
         refused("text.zip", b"no archive".to_vec()),
     ];
     insta::assert_snapshot!(all.concat(), @r#"
-    error: up.tar.gz is not safe to unpack: its entry "../../escaped" leaves the folder
+    error: up.tar.gz is not safe to unpack: its entry "../../escaped" points outside the folder
     what to do: do not use it; ask where it came from
-    error: root.tar.gz is not safe to unpack: its entry "/escaped" leaves the folder
+    more: shtetl explain content-escape
+    error: root.tar.gz is not safe to unpack: its entry "/escaped" points outside the folder
     what to do: do not use it; ask where it came from
-    error: up.zip is not safe to unpack: its entry "a/../../escaped" leaves the folder
+    more: shtetl explain content-escape
+    error: up.zip is not safe to unpack: its entry "a/../../escaped" points outside the folder
     what to do: do not use it; ask where it came from
-    error: twice.tar.gz, entry "server.js": it is there twice
-    error: inside.tar.gz, entry "server.js/x": it is there twice
+    more: shtetl explain content-escape
+    error: twice.tar.gz, entry "server.js": duplicate entry
+    more: shtetl explain content-malformed
+    error: inside.tar.gz, entry "server.js/x": duplicate entry
+    more: shtetl explain content-malformed
     error: cut.tar.gz: incomplete deflate stream
+    more: shtetl explain content-malformed
     error: lie.zip: invalid Zip archive: Could not find EOCD
-    error: text.zip is neither a folder, an archive nor a built program
+    more: shtetl explain content-malformed
+    error: text.zip is not a folder, an archive or a built program
     what to do: give the folder of an app, a zip or tar archive of it, a jar, or a compiled program
+    more: shtetl explain source-not-a-source
     "#);
 }
 
@@ -169,7 +179,7 @@ fn a_built_program_is_a_source_by_itself() {
     insta::assert_snapshot!(program.run("survey out/ferryd"), @"
     ferryd  go
       source  1 file, 14 B
-      base    debian:trixie  nothing says which: the default
+      base    debian:trixie  no version requested: the default
 
     why go
       + ferryd  ELF  a program, already compiled
@@ -188,8 +198,9 @@ fn a_built_program_is_a_source_by_itself() {
     ");
     insta::assert_snapshot!(program.run("survey out/notes.txt"), @"
     --- stderr
-    error: out/notes.txt is neither a folder, an archive nor a built program
+    error: out/notes.txt is not a folder, an archive or a built program
     what to do: give the folder of an app, a zip or tar archive of it, a jar, or a compiled program
+    more: shtetl explain source-not-a-source
     --- exit 2
     ");
 }
@@ -216,7 +227,7 @@ fn values_for_one_run_are_the_strongest() {
     let program = program().with_demo();
     let said = program
         .succeed("survey timetable --explain --value process.web.port=9000 --value settings.LOG_LEVEL=8");
-    insta::assert_snapshot!(said.stdout.split_once("configuration in force\n").unwrap().1, @r#"
+    insta::assert_snapshot!(said.stdout.split_once("effective configuration\n").unwrap().1, @r#"
     addresses.npm                 "../mirror/npm"            shtetl.toml line 7
     base.from                     "host"                     shtetl.toml line 4
     process.tides.run             "node tides.js"            shtetl.toml line 14
@@ -237,7 +248,8 @@ fn values_for_one_run_are_the_strongest() {
     SHTETL_VALUES line 2: no key "prt" in [process.web]; did you mean "port"?
       2 | prt = 3
         | ~~~
-    what to do: correct it; nothing was built
+    what to do: correct the file; nothing was built
+    more: shtetl explain config-faults
     --- exit 2
     "#);
 }
@@ -254,7 +266,7 @@ fn an_archive_with_a_name_twice_is_refused_since_readers_disagree_on_which_count
     program.write("twice.zip", zip);
     let said = program.run("survey twice.zip");
     assert_eq!(said.code, 1, "{said}");
-    assert!(said.stderr.contains("twice.zip: it has a name twice"), "{said}");
+    assert!(said.stderr.contains("twice.zip: it has a duplicate name"), "{said}");
 }
 
 #[test]

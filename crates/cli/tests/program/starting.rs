@@ -76,17 +76,18 @@ fn a_front_end_is_built_and_its_pages_are_all_that_the_image_has() {
     // A build that makes something else makes no image that would only say "not found".
     program.edit("app/vite.config.js", "wharf", "quay");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
-    error: the build command did not make quay/index.html, which the image needs
+    error: the build command did not produce quay/index.html, which the image needs
       it made wharf/index.html
     what to do: correct the start command, docroot, or the command under [build] in shtetl.toml
+    more: shtetl explain step-not-made
     ");
     // Whoever does not want it built says so, and is told what is missing then.
     program.edit("app/shtetl.toml", "[addresses]", "[build]\nrun = false\n[addresses]");
     insta::assert_snapshot!(error_of(&program.run("build app")), @r#"
-    error: 1 problem found before anything ran
-      start-missing  nothing says how to start the app
+    error: 1 problem found before the build started
+      start-missing  no start command found
         what to do: in shtetl.toml: [process.web], then run = "the command"
-    what to do: correct this, or build all the same with --anyway
+    what to do: correct this, or build anyway with --anyway
     "#);
 }
 
@@ -117,9 +118,10 @@ fn a_build_script_runs_beside_the_packages_and_the_start_script_finds_what_it_ma
     );
     program.edit("app/package.json", "dist/server.js", "dist/main");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
-    error: the build command did not make dist/main, which the image needs
+    error: the build command did not produce dist/main, which the image needs
       it made dist/server.js
     what to do: correct the start command, docroot, or the command under [build] in shtetl.toml
+    more: shtetl explain step-not-made
     ");
 }
 
@@ -147,12 +149,14 @@ fn variables_in_commands_have_their_values_when_the_process_starts() {
     with("run = \"node server.js --tide $TIDE\"");
     insta::assert_snapshot!(error_of(&program.run("build app")), @"
     error: shtetl.toml line 4: the command of web needs a shell for $TIDE, and the base has none
-    what to do: give the value in the command, or choose a Debian base in [base] from
+    what to do: put the value into the command, or choose a Debian base in [base] from
+    more: shtetl explain survey-no-shell
     ");
     with("run = \"node migrate.js && node server.js\"");
     insta::assert_snapshot!(error_of(&program.run("build app --anyway")), @"
     error: shtetl.toml line 4: the command of web needs a shell, and the base has none
-    what to do: give a command without shell syntax, or choose a Debian base in [base] from
+    what to do: use a command without shell syntax, or choose a Debian base in [base] from
+    more: shtetl explain survey-no-shell
     ");
 }
 
@@ -217,9 +221,9 @@ fn a_lockfile_of_python_that_is_older_than_its_manifest_is_refused() {
     }
     insta::assert_snapshot!(said, @"
     uv.lock: stands for it
-    uv.lock: pyproject.toml asks for fog, which is not locked
-    uv.lock: pyproject.toml asks for tariff <1.2, and 1.4 is locked
+    uv.lock: pyproject.toml requires fog, which is not locked
+    uv.lock: pyproject.toml requires tariff <1.2, but 1.4 is locked
     Pipfile.lock: stands for it
-    Pipfile.lock: Pipfile asks for fog, which is not locked
+    Pipfile.lock: Pipfile requires fog, which is not locked
     ");
 }

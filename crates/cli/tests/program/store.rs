@@ -1,4 +1,4 @@
-//! The store: what was put in comes out, or is made again; nobody else can read it.
+//! The store: content comes out as it was put in, or is recreated; other users cannot read it.
 
 use crate::program;
 use serde_json::Value;
@@ -123,7 +123,7 @@ fn damage_is_told_and_made_good() {
     let layer = built["layers"][3]["digest"].as_str().unwrap().replace("sha256:", "store/blobs/sha256/");
     damage(&program.path(&layer), Fault::Flipped(32));
     let said = program.run("build notices");
-    assert!(said.stderr.contains("app files: runs, its result was damaged"), "{said}");
+    assert!(said.stderr.contains("app files: running (its result was damaged"), "{said}");
     assert_eq!(program.json("build notices")["digest"], built["digest"]);
     assert!(!program.run("build notices").stderr.contains("damaged"), "it is told once");
 }
@@ -210,7 +210,7 @@ fn pruning_leaves_images_whole_and_what_is_gone_is_made_again() {
     let before = files_of(&program.path("store/blobs"));
     assert!(told["bytes"].as_u64().unwrap() > 0 && !before.is_empty());
     let _ = program.succeed("store prune --older 0d");
-    // Images can still be shown and written, without anything being made again.
+    // Images can still be shown and written, without recreating anything.
     for (app, digest) in ["fares", "timetable", "notices"].iter().zip(&built) {
         assert_eq!(program.json(&format!("show {app}"))["digest"], *digest);
         let again = program.json(&format!("build {app} --layout release-{app}"));
@@ -241,7 +241,7 @@ fn nothing_is_pruned_of_what_young_steps_or_damaged_images_need() {
     let layers = || files_of(&program.path("store/blobs/sha256")).len();
     let before = layers();
     let said = program.succeed("store prune --older 0d");
-    assert!(said.stderr.contains("nothing of images was removed"), "{said}");
+    assert!(said.stderr.contains("no image data was removed"), "{said}");
     assert_eq!(layers(), before);
     let said = program.run("store check");
     assert_eq!(said.code, 1, "{said}");
@@ -295,7 +295,7 @@ fn a_store_stays_within_the_limit_of_its_user() {
         };
         program.write("notices/chart.bin", (0..100_000).map(|_| next()).collect::<Vec<u8>>());
         let said = program.succeed("build notices");
-        told += usize::from(said.stderr.contains("which is to stay below 500 kB"));
+        told += usize::from(said.stderr.contains("to keep it below 500 kB"));
         // On the disk, files take whole blocks.
         assert!(size(&program) < 600_000, "round {round}");
     }

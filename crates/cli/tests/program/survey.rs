@@ -7,14 +7,14 @@ fn a_node_app_is_told_with_its_evidence() {
     insta::assert_snapshot!(program().with_demo().run("survey timetable"), @"
     timetable  node
       source    7 files, 5.0 kB
-      runtime   node >=18                                package.json line 11
-      provided  this machine's
-      packages  7 packages, 1 more only for development  package-lock.json
-      base      host                                     shtetl.toml line 4
+      runtime   node >=18                           package.json line 11
+      provided  from this machine
+      packages  7 packages, plus 1 for development  package-lock.json
+      base      host                                shtetl.toml line 4
 
     why node
       + package.json          present                                an app for Node
-      + package.json line 11  >=18                                   versions of Node that will do
+      + package.json line 11  >=18                                   supported Node versions
       + package-lock.json     8 packages, 1 of them for development  exact versions
       + package.json line 7   node server.js                         the start script
 
@@ -43,14 +43,14 @@ fn a_python_app_and_pages_are_told_apart() {
     insta::assert_snapshot!(program.run("survey fares"), @"
     fares  python
       source    4 files, 1.6 kB
-      runtime   python >=3.9     pyproject.toml line 5
-      provided  this machine's
-      packages  3 packages       requirements.txt
-      base      host             shtetl.toml line 2
+      runtime   python >=3.9       pyproject.toml line 5
+      provided  from this machine
+      packages  3 packages         requirements.txt
+      base      host               shtetl.toml line 2
 
     why python
       + requirements.txt       present     an app for Python
-      + pyproject.toml line 5  >=3.9       versions of Python that will do
+      + pyproject.toml line 5  >=3.9       supported Python versions
       + requirements.txt       3 packages  exact versions
 
     why not
@@ -72,9 +72,9 @@ fn a_python_app_and_pages_are_told_apart() {
     insta::assert_snapshot!(program.run("survey notices"), @"
     notices  static
       source    4 files, 731 B
-      runtime   python          only serves the files: any version will do
-      provided  this machine's
-      base      host            shtetl.toml line 2
+      runtime   python             only serves files: any version works
+      provided  from this machine
+      base      host               shtetl.toml line 2
 
     why static
       + index.html  present  pages to be served
@@ -103,9 +103,9 @@ fn what_is_left_out_and_missing_is_said() {
     insta::assert_snapshot!(program.run("survey ferry"), @r#"
     ferry  node
       source    1 file, 16 B
-      runtime   node any version  nothing says which: pin one
+      runtime   node any version  no version requested: pin one
       provided  20.19.2           by debian:trixie, not pinned yet
-      base      debian:trixie     nothing says which: the default
+      base      debian:trixie     no version requested: the default
 
     why node
       + package.json  present  an app for Node
@@ -119,12 +119,12 @@ fn what_is_left_out_and_missing_is_said() {
       static  none of index.html, public/index.html, site/index.html
 
     how it runs
-      nothing says how; in shtetl.toml: [process.web], then run = "the command"
+      no start command found; in shtetl.toml: [process.web], then run = "the command"
 
     left out
-      .env             settings of one place, often secret
+      .env             local settings, often secret
       keys/id_ed25519  a private key
-      node_modules     installed packages: the build installs its own
+      node_modules     installed packages; the build installs its own
     --- exit 0
     "#);
 }
@@ -151,25 +151,25 @@ fn addresses_are_shown_with_who_said_them() {
       in force  https://pypi.example/simple  your configuration: [place]/home/.config/shtetl/config.toml
 
     gem
-      nothing says where; in shtetl.toml, under [addresses]: gem = "URL or folder"
+      no address; in shtetl.toml, under [addresses]: gem = "URL or folder"
 
     composer
-      nothing says where; in shtetl.toml, under [addresses]: composer = "URL or folder"
+      no address; in shtetl.toml, under [addresses]: composer = "URL or folder"
 
     maven
-      nothing says where; in shtetl.toml, under [addresses]: maven = "URL or folder"
+      no address; in shtetl.toml, under [addresses]: maven = "URL or folder"
 
     go
-      nothing says where; in shtetl.toml, under [addresses]: go = "URL or folder"
+      no address; in shtetl.toml, under [addresses]: go = "URL or folder"
 
     debian
-      nothing says where; in shtetl.toml, under [addresses]: debian = "URL or folder"
+      no address; in shtetl.toml, under [addresses]: debian = "URL or folder"
 
     debian-security
-      nothing says where; in shtetl.toml, under [addresses]: debian-security = "URL or folder"
+      no address; in shtetl.toml, under [addresses]: debian-security = "URL or folder"
 
-    where a lockfile names the place of a package, options, variables, shtetl.toml and your own
-    configuration are stronger than it, the ecosystem's configuration and tools are weaker
+    A place that a lockfile names for a package is overridden by options, variables, shtetl.toml
+    and your own configuration, but not by the configuration of the ecosystem's tools.
     --- exit 0
     "#);
 }
@@ -188,18 +188,18 @@ fn drivers_show_the_services_that_an_app_needs_and_init_drafts_them() {
     };
     insta::assert_snapshot!(services(&program), @r#"
     services
-      postgresql  not declared  pg speaks to it, DATABASE_URL is read; [service.NAME] kind = "postgresql" declares it
-      redis       not declared  redis speaks to it; [service.NAME] kind = "redis" declares it
+      postgresql  not declared  pg is a client of it, DATABASE_URL is read; [service.NAME] kind = "postgresql" declares it
+      redis       not declared  redis is a client of it; [service.NAME] kind = "redis" declares it
     "#);
     let drafted = program.succeed("init app --yes").stdout;
     let from = drafted.find("# [service").unwrap();
     insta::assert_snapshot!(&drafted[from..], @r#"
     # [service.database]
-      # kind = "postgresql"                    # pg speaks to it
+      # kind = "postgresql"                    # used by pg
       # gives = { DATABASE_URL = "url" }       # the setting that holds its address
 
       # [service.redis]
-      # kind = "redis"                         # redis speaks to it
+      # kind = "redis"                         # used by redis
       # gives = { REDIS_URL = "url" }          # the setting that holds its address
 
       [settings]
@@ -214,11 +214,11 @@ fn drivers_show_the_services_that_an_app_needs_and_init_drafts_them() {
     insta::assert_snapshot!(services(&program), @r#"
     services
       bookings  postgresql    gives DATABASE_URL
-      redis     not declared  redis speaks to it; [service.NAME] kind = "redis" declares it
+      redis     not declared  redis is a client of it; [service.NAME] kind = "redis" declares it
     "#);
     let settings = program.succeed("survey app").stdout;
     assert!(
-        settings.contains("DATABASE_URL  (secret), required  given by the service bookings"),
+        settings.contains("DATABASE_URL  (secret), required  provided by the service bookings"),
         "{settings}"
     );
 }

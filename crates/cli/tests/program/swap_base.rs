@@ -126,10 +126,10 @@ fn a_base_that_does_not_fit_is_refused_with_what_it_lacks() {
     insta::assert_snapshot!(said.stdout.replace(&registry.host(), "[registry]"));
 
     let said = program.run(&format!("swap-base app --onto oci:{base}@sha256:{}", "0".repeat(64)));
-    assert!(said.code == 1 && said.stderr.contains("is not at"), "{said}");
+    assert!(said.code == 1 && said.stderr.contains("not found at"), "{said}");
     for (arguments, expected) in [
-        ("swap-base app --onto host", "cannot be put on another base"),
-        ("swap-base app --onto debian:trixie", "cannot be put on another base"),
+        ("swap-base app --onto host", "cannot be swapped"),
+        ("swap-base app --onto debian:trixie", "cannot be swapped"),
         ("swap-base nothing --newest", "there is no image \"nothing\""),
         ("swap-base app", "required"),
         ("swap-base --newest", "required"),

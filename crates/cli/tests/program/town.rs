@@ -79,7 +79,7 @@ fn apps_wait_for_those_whose_images_they_need() {
     let program = harbour();
     program.write("town.toml", "[apps]\nfolders = [\"apps/*\"]\n[app.quay]\nafter = [\"attic\"]\n");
     let failed = program.run("town build");
-    assert!(failed.stdout.contains("the image of attic, which it needs, was not built"), "{failed}");
+    assert!(failed.stdout.contains("the image of attic, on which it depends, was not built"), "{failed}");
     program.write("town.toml", "[apps]\nfolders = [\"apps/*\"]\n[app.quay]\nafter = [\"atic\"]\n");
     insta::assert_snapshot!(program.run("town build").stderr);
 }
@@ -293,7 +293,7 @@ fn what_is_wrong_with_a_shared_store_never_fails_a_build() {
     let result: Value = serde_json::from_str(&built.stdout).unwrap();
     assert_eq!(result["apps"][0]["digest"], made["apps"][0]["digest"]);
     assert_eq!(result["steps"]["shared"], 0);
-    assert!(built.stderr.contains("is not used"), "{built}");
+    assert!(built.stderr.contains("was not used"), "{built}");
     // Somebody else's key.
     let _ = second.succeed("keys make other");
     let other = second.path("other.pub").display().to_string();
@@ -303,9 +303,9 @@ fn what_is_wrong_with_a_shared_store_never_fails_a_build() {
     // Nobody there.
     drop(server);
     let built = second.succeed("build apps/quay --store fourth");
-    assert!(built.stderr.contains("it is not asked any more in this build"), "{built}");
+    assert!(built.stderr.contains("it is not used any more in this build"), "{built}");
     let unused = second.with("SHTETL_SHARED_KEYS", "").run("build apps/quay");
-    assert!(unused.stderr.contains("no key is trusted"), "{unused}");
+    assert!(unused.stderr.contains("no trusted key"), "{unused}");
 }
 
 #[test]
@@ -322,7 +322,7 @@ fn house_rules_say_what_is_allowed_and_exceptions_end() {
     );
     insta::assert_snapshot!(program.run("town check").stdout);
     let refused = program.run("town build ferry --anyway");
-    assert!(refused.stdout.contains("breaks what house.toml line 4 demands"), "{refused}");
+    assert!(refused.stdout.contains("violates the house rules in house.toml line 4"), "{refused}");
     let exception = |until: &str| {
         format!(
             "[allow]\nbases = [\"debian:*\"]\nimage-size = \"1kB\"\n[exception.ferry]\nrules = [\"house-base\", \"house-size\"]\n\

@@ -86,11 +86,11 @@ fn a_build_follows_the_source_and_nothing_else() {
 fn only_a_folder_can_be_watched() {
     let program = ferry();
     insta::assert_snapshot!(program.run("build ferry/page.html --watch").stderr, @"
-    error: --watch needs a folder: nothing else changes
+    error: --watch needs a folder
     what to do: give the folder of the app, without --rev
     ");
     insta::assert_snapshot!(program.run("run nothing --watch").stderr, @"
-    error: --watch needs a folder: nothing else changes
+    error: --watch needs a folder
     what to do: give the folder of the app, without --rev
     ");
     assert_eq!(program.run("run ferry web --watch").code, 2);

@@ -85,18 +85,20 @@ fn a_member_is_named_from_the_whole_by_its_name_or_folder() {
     insta::assert_snapshot!(error_of(&program.run("survey whole --member fare")), @r#"
     error: the workspace has no member "fare"
     what to do: did you mean "fares"?
+    more: shtetl explain source-no-member
     "#);
     insta::assert_snapshot!(error_of(&program.run("survey whole/parts/tides --member x")), @r#"
-    error: there is no member "x": this is no workspace
-    what to do: give the folder of a workspace, or leave --member out
+    error: there is no member "x": this is not a workspace
+    what to do: give the folder of a workspace, or leave out --member
+    more: shtetl explain source-no-member
     "#);
     // Which one is meant, the whole does not say.
     program.write("whole/shtetl.toml", "[base]\nfrom = \"host\"\n");
     insta::assert_snapshot!(error_of(&program.run("build whole")), @"
-    error: 1 problem found before anything ran
-      start-missing  members of the workspace start: apps/fares, apps/notices
-        what to do: choose the member that is the app, as in --member apps/fares
-    what to do: correct this, or build all the same with --anyway
+    error: 1 problem found before the build started
+      start-missing  members of the workspace can be started: apps/fares, apps/notices
+        what to do: choose a member, for example --member apps/fares
+    what to do: correct this, or build anyway with --anyway
     ");
 }
 

@@ -1,4 +1,4 @@
-//! `yard`: releases with the old one in force until the new one is well, and what survives which end.
+//! `yard`: releases where the old one serves until the new one is healthy, and what survives which failure.
 
 use crate::run::with_app;
 use serde_json::Value;
@@ -123,7 +123,7 @@ fn an_image_is_released_scaled_released_again_and_rolled_back() {
     ");
     let _ = yard.succeed("end ferry --confirm ferry");
     assert!(running::http::ask(port, "/").is_err());
-    insta::assert_snapshot!(yard.succeed("status").stdout, @"no app was released here yet");
+    insta::assert_snapshot!(yard.succeed("status").stdout, @"no app has been released here yet");
     assert!(!yard.0.path("yard/apps/ferry").exists());
     assert_eq!(yard.0.run("show ferry:yard-2").code, 2);
 }
@@ -142,7 +142,7 @@ fn a_release_that_fails_leaves_the_one_before_in_force() {
         "{said}"
     );
     assert!(said.stderr.contains("  | arguments \n"), "its last lines: {said}");
-    assert!(said.stderr.contains("what to do: release 1 is still in force;"), "{said}");
+    assert!(said.stderr.contains("what to do: release 1 is still current;"), "{said}");
     // A process ends.
     yard.0.edit("ferry/shtetl.toml", "node --say 7", "node --write data/done yes");
     yard.0.edit("ferry/shtetl.toml", "node page.html", "node --say 9");
@@ -158,13 +158,12 @@ fn a_release_that_fails_leaves_the_one_before_in_force() {
     yard.build("503");
     let said = yard.run("release ferry");
     assert_eq!((said.code, yard.page().as_str()), (1, "one"));
-    let words =
-        "release 4 of ferry did not take over: web.1 is unhealthy: its health path answers with status 503\n";
+    let words = "release 4 of ferry did not take over: web.1 is unhealthy: its health path answered with status 503\n";
     assert!(said.stderr.contains(words), "{said}");
     let events = yard.succeed("events ferry").stdout;
     assert!(events.contains("Z release 2: the task migrate ended with status 7\n"), "{events}");
     assert!(
-        events.contains("Z web.1 of release 4: unhealthy: its health path answers with status 503\n"),
+        events.contains("Z web.1 of release 4: unhealthy: its health path answered with status 503\n"),
         "{events}"
     );
     assert_eq!(yard.json("status")["apps"][0]["release"], 1);
@@ -194,10 +193,11 @@ fn settings_are_changed_by_a_release_and_secrets_are_not_shown() {
     insta::assert_snapshot!(yard.run("settings ferry --unset TOKEN").stderr, @"
     error: no value for TOKEN
     what to do: give one: shtetl yard settings ferry --set TOKEN=VALUE
+    more: shtetl explain yard-settings-missing
     ");
     insta::assert_snapshot!(yard.run("settings ferry --unset HARBOUR").stderr, @"
     error: ferry has no value for HARBOUR
-    what to do: `shtetl yard settings ferry` lists those that it has
+    what to do: `shtetl yard settings ferry` lists its settings
     ");
     // What a release had comes back with it.
     let _ = yard.succeed("roll-back ferry 2");
@@ -232,7 +232,7 @@ fn a_variant_says_how_an_image_runs_that_was_not_built_with_it() {
     assert_eq!(yard.instances().len(), 3);
     assert!(yard.succeed("releases ferry").stdout.contains("ferry:latest, variant live"));
     insta::assert_snapshot!(yard.run("release ferry --source ferry --variant other").stderr, @"
-    error: the image was not built for web as the source has it: its command is another one
+    error: the image does not match the source for web: its command differs
     what to do: build the image from this source with this variant first
     ");
     // Without it, the image runs as it was built.
@@ -328,7 +328,7 @@ fn what_is_killed_comes_back_and_leaves_nothing_behind() {
         assert!(Instant::now() < deadline, "an instance outlived the yard");
         std::thread::sleep(Duration::from_millis(20));
     }
-    assert!(yard.succeed("status").stdout.starts_with("the yard does not run"));
+    assert!(yard.succeed("status").stdout.starts_with("the yard is not running"));
     let _ = yard.succeed("start");
     wait_for_page();
     let _ = yard.succeed("stop");
@@ -346,13 +346,14 @@ fn an_empty_yard_says_how_to_begin() {
     let folder = program.path("yard").display().to_string();
     let program = program.with("SHTETL_YARD", &folder);
     insta::assert_snapshot!(program.run("yard status"), @"
-    the yard does not run; shtetl yard start starts it
-    no app was released here yet
+    the yard is not running; start it: shtetl yard start
+    no app has been released here yet
     --- exit 0
     ");
     insta::assert_snapshot!(program.run("yard logs ferry").stderr, @r#"
-    error: the yard has no app "ferry", nor any other
+    error: the yard has no app "ferry"; it has no apps yet
     what to do: release an image: shtetl yard release IMAGE
+    more: shtetl explain yard-no-app
     "#);
     insta::assert_snapshot!(program.run("yard status --yard ferry/shtetl.toml").stderr, @"
     error: the yard cannot be in ferry/shtetl.toml: ferry/shtetl.toml: Not a directory (os error 20)
@@ -360,7 +361,7 @@ fn an_empty_yard_says_how_to_begin() {
     ");
     insta::assert_snapshot!(program.run("yard stop"), @"
     --- stderr
-    the yard does not run
+    the yard is not running
     --- exit 0
     ");
 }
@@ -388,34 +389,40 @@ fn wrong_usage_is_answered_with_what_is_right() {
     status fery
     error: the yard has no app "fery"
     what to do: did you mean "ferry"?
+    more: shtetl explain yard-no-app
     scale ferry web
-    error: "web" is no process type with a number
+    error: "web" is not a process type with a number
     what to do: write PROCESS=N, for example web=3
     scale ferry wen=2
     error: the app has no process type "wen"
     what to do: did you mean "web"?
+    more: shtetl explain yard-no-process
     roll-back ferry
-    error: ferry has no release before the one in force
+    error: ferry has no release before the current one
     what to do: `shtetl yard releases ferry` lists them
     roll-back ferry 9
     error: ferry has no release 9
     what to do: `shtetl yard releases ferry` lists them
+    more: shtetl explain yard-no-release
     health ferry web
-    error: "web" is no instance
-    what to do: write a process type and a number, for example web.1
+    error: "web" is not an instance
+    what to do: use a process type and a number, for example web.1
     logs ferry wen
     error: wen wrote nothing in release 1 of ferry
-    what to do: `shtetl yard logs ferry` shows what all wrote
+    what to do: `shtetl yard logs ferry` shows the output of all
     logs fery
     error: the yard has no app "fery"
     what to do: did you mean "ferry"?
+    more: shtetl explain yard-no-app
     open fery
     error: the yard has no app "fery"
     what to do: did you mean "ferry"?
+    more: shtetl explain yard-no-app
     release fery
     error: there is no image "fery"
       in the store: ferry:latest
       in the store: ferry:yard-1
     what to do: did you mean "ferry"?
+    more: shtetl explain run-no-image
     "#);
 }

@@ -130,7 +130,7 @@ impl Pins {
             malformed(line, error.message().to_owned())
         })?;
         if pins.version != VERSION {
-            return Err(malformed(None, format!("its form {} is not known to this version", pins.version)));
+            return Err(malformed(None, format!("its format {} is not known to this version", pins.version)));
         }
         Ok(Some(pins.with_purposes_as_ids()))
     }
@@ -318,7 +318,8 @@ mod tests {
         let old = pins(&[("fog 1.0.0", "sha256:ab"), ("bell 1.0.0", "sha256:cd")]);
         let new =
             pins(&[("fog 1.0.0", "sha256:ef"), ("bell 1.0.0", "sha256:cd"), ("oar 2.0.0", "sha256:ab")]);
-        let expected = ["the hash of oar 2.0.0 is new", "fog 1.0.0 has other content under the same version"];
+        let expected =
+            ["the hash of oar 2.0.0 is new", "fog 1.0.0 has different content under the same version"];
         assert_eq!(new.moved(Some(&old), "linux/amd64"), expected);
     }
 }

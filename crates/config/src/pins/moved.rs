@@ -62,7 +62,7 @@ impl Pins {
             };
             changed.extend(now.iter().filter(is_other).map(|(path, _)| path.clone()));
         }
-        [told(&new, "new"), told(&gone, "gone"), told(&changed, "not what it was")].concat()
+        [told(&new, "new"), told(&gone, "gone"), told(&changed, "changed")].concat()
     }
 
     /// Packages whose hash is new, or another one than it was.
@@ -79,7 +79,7 @@ impl Pins {
         }
         let mut moved = told(&new, "new");
         moved.extend(
-            changed.iter().map(|package| format!("{package} has other content under the same version")),
+            changed.iter().map(|package| format!("{package} has different content under the same version")),
         );
         moved
     }

@@ -11,7 +11,7 @@ impl Pins {
     /// The text of the file: one line per package, so that a change shows as what it is.
     pub fn text(&self) -> Result<String> {
         let mut text = String::from(
-            "# What this app takes from outside, pinned. Commit this file; `shtetl build --update` moves the pins.\n",
+            "# Everything this app takes from outside, pinned. Commit this file; `shtetl build --update` moves the pins.\n",
         );
         let mut line = |content: std::fmt::Arguments<'_>| {
             // Writing to a text cannot fail.

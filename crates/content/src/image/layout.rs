@@ -146,7 +146,7 @@ struct Top {
 
 impl Top {
     /// Of an image for one platform, its index; of one for several, a list of an index for each tag, so that each tag is
-    /// there once, and whoever takes it chooses by platform.
+    /// once, and clients choose by platform.
     fn of(store: &Store, index: BlobDigest) -> Result<Self> {
         let bytes = store.read_blob(index)?;
         let whole: Index = parse("image index", &bytes)?;
@@ -326,7 +326,7 @@ pub fn unpack_stream(from: &mut dyn Read, archive: &Path, into: &Path) -> Result
     let blobs = into.join(BLOBS);
     fs::create_dir_all(&blobs).at(&blobs)?;
     let malformed = |detail: String| ContentError::Malformed { what: archive.display().to_string(), detail };
-    let unreadable = |e: io::Error| malformed(format!("it is no whole tar archive ({e})"));
+    let unreadable = |e: io::Error| malformed(format!("it is not a complete tar archive ({e})"));
     for entry in from.entries().map_err(unreadable)? {
         let mut entry = entry.map_err(unreadable)?;
         if !entry.header().entry_type().is_file() {

@@ -16,7 +16,7 @@ use tar::EntryType;
 pub enum Owners {
     /// The calling user.
     Caller,
-    /// The owners that the layer names, moved up to ids that nobody on this machine has. It needs the superuser.
+    /// The owners that the layer names, moved up to ids that no user on this machine has. It needs the superuser.
     Shifted {
         /// The id of the image's superuser on this machine.
         first: u32,
@@ -123,7 +123,7 @@ impl Target {
                 let link = || fs::linkat(&from, &other, &parent, &name, AtFlags::empty());
                 return in_place_of(&parent, &name, link).at(&shown);
             }
-            // Devices are given to processes by whoever runs them.
+            // The container runtime provides devices.
             EntryType::Char | EntryType::Block | EntryType::Fifo => return Ok(()),
             other => {
                 return Err(self.malformed(&shown, format!("entries of type {other:?} are not supported")));

@@ -1,4 +1,4 @@
-//! Looks through a layer that others made, before it may become part of an image: whoever unpacks it must not be led out
+//! Checks a foreign layer before it may become part of an image: unpacking must not write outside
 //! of the folder that it is unpacked into.
 
 use crate::digest::{HashingReader, Sha256};
@@ -13,7 +13,7 @@ use tar::EntryType;
 /// The most bytes that one name has on file systems of Linux, and a whole path (limits.h).
 const LONGEST_NAME: usize = 255;
 const LONGEST_PATH: usize = 4096;
-/// The folder whose devices are left alone: whoever runs the image has devices of its own over it.
+/// The folder whose devices are ignored: container runtimes mount their own over it.
 const DEVICES: &str = "dev";
 /// How the names of entries begin that say that something is gone (OCI image specification, "Whiteouts").
 const WHITEOUT: &[u8] = b".wh.";
@@ -31,7 +31,7 @@ pub(super) fn verify(layer: impl Read, label: &str) -> Result<(Sha256, u64)> {
         match rest.read(&mut piece).at(label)? {
             0 => break,
             count if piece[..count].iter().any(|byte| *byte != 0) => {
-                return Err(look.malformed("it goes on after its end".to_owned()));
+                return Err(look.malformed("there is data after its end".to_owned()));
             }
             _ => {}
         }
@@ -55,7 +55,7 @@ impl Look<'_> {
         if let Some(gone) = path.file_name().and_then(|name| name.as_bytes().strip_prefix(WHITEOUT))
             && matches!(gone, b"" | b"." | b"..")
         {
-            return Err(self.malformed(format!("the entry {} names nothing", path.display())));
+            return Err(self.malformed(format!("the entry {} has no name", path.display())));
         }
         self.links.remove(&path);
         let kind = entry.header().entry_type();
@@ -75,7 +75,9 @@ impl Look<'_> {
             EntryType::Char | EntryType::Block => {
                 return Err(self.malformed(format!("{} is a device", path.display())));
             }
-            other => return Err(self.malformed(format!("{} is of the kind {other:?}", path.display()))),
+            other => {
+                return Err(self.malformed(format!("{} has the unsupported type {other:?}", path.display())));
+            }
         }
         Ok(())
     }
@@ -95,7 +97,7 @@ impl Look<'_> {
             }
         }
         if name.len() > LONGEST_PATH || name.contains(&0) {
-            return Err(self.malformed("it has a path that no file can have".to_owned()));
+            return Err(self.malformed("it has an invalid path".to_owned()));
         }
         Ok(inside)
     }

@@ -95,7 +95,7 @@ impl<'s> LayerWriter<'s> {
             let copying = scope.spawn(move || fragment.copy_to(blob));
             let (sender, pieces) = std::sync::mpsc::sync_channel::<Vec<u8>>(4);
             let inflating = scope.spawn(move || {
-                // When nobody takes the pieces any more, another thread has the error to tell.
+                // If the receiver is gone, another thread reports the error.
                 let gone = |_| io::Error::from(io::ErrorKind::BrokenPipe);
                 fragment.inflate(|piece| sender.send(piece.to_vec()).map_err(gone))
             });

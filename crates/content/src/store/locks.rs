@@ -24,7 +24,7 @@ impl Lock {
         Ok(Self { _file: file })
     }
 
-    /// Takes the lock only if nobody holds it.
+    /// Takes the lock only if it is free.
     pub(super) fn try_take(path: &Path) -> Option<Self> {
         let file = File::options().write(true).open(path).ok()?;
         file.try_lock().ok()?;

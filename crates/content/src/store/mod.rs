@@ -24,7 +24,7 @@ use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 use temporary::TemporaryArea;
 
-/// The store of one user on this machine; nobody else can read it.
+/// The store of one user on this machine; no other user can read it.
 ///
 /// ```text
 /// blobs/sha256/<hex>      layers, configurations, manifests, indexes (OCI image layout's blob folder)
@@ -65,14 +65,14 @@ fn make_folders(root: &Path) -> Result<()> {
 
 impl Store {
     /// Opens the store in `root`, creating what is missing. It is made private to its user; one that belongs to
-    /// somebody else is refused.
+    /// another user is refused.
     pub fn open(root: &Path) -> Result<Self> {
         private::make(root)?;
         let made = make_folders(root);
-        // Whoever works with its files may work in another folder.
+        // Programs that work with its files may have another working folder.
         let root = root.canonicalize().at(root)?;
         let temporary = match made.and_then(|()| TemporaryArea::open(&root.join("tmp"))) {
-            // Nobody can change it, so that what is there can be read all the same.
+            // It cannot change, so its content can still be read.
             Err(ContentError::Io { source, .. }) if source.kind() == io::ErrorKind::ReadOnlyFilesystem => {
                 None
             }
@@ -167,7 +167,7 @@ impl Store {
         self.write(path, &self.encoded(path, value)?)
     }
 
-    /// Writes a document that can be made again, without waiting for the disk.
+    /// Writes a document that can be recreated, without waiting for the disk.
     pub fn write_cache(&self, path: &Path, value: &impl Serialize) -> Result<()> {
         let mut file = self.temporary_file()?;
         file.write_all(&self.encoded(path, value)?).at(path)?;

@@ -17,7 +17,7 @@ pub(super) struct TemporaryArea {
 impl TemporaryArea {
     /// Makes this process's area under `tmp` and removes those of processes that are gone.
     pub(super) fn open(tmp: &Path) -> Result<Self> {
-        // One opener at a time: nobody may look at an area between its making and its locking.
+        // One opener at a time: an area must not be seen between its creation and its locking.
         let _turn = Lock::take(&tmp.join("turn"))?;
         remove_abandoned(tmp)?;
         static AREAS: AtomicU64 = AtomicU64::new(0);

@@ -38,7 +38,7 @@ impl Store {
         make: impl FnOnce() -> Result<PathBuf, E>,
     ) -> Result<PathBuf, E> {
         let turn = Sha256::of(name.as_bytes()).hex();
-        // Whoever makes it is waited for.
+        // Waits for the process that creates it.
         let _turn = self.lock(&format!("tree-{}", &turn[..2]))?;
         match self.tree(name) {
             Some(path) => Ok(path),

@@ -137,7 +137,7 @@ impl Definition {
         };
         let length = fs::metadata(&path).facts(&path)?.len();
         if length > LARGEST {
-            return Err(bad(None, format!("it has {length} bytes, more than {LARGEST}")));
+            return Err(bad(None, format!("it has {length} bytes, more than the maximum of {LARGEST}")));
         }
         let text = fs::read_to_string(&path).facts(&path)?;
         let definition: Self = toml::from_str(&text).map_err(|error| {
@@ -150,23 +150,24 @@ impl Definition {
     /// An error where something cannot be meant.
     fn checked(self) -> Result<Self, String> {
         if self.format != FORMAT {
-            return Err(format!("its format is {:?}, and this version reads {FORMAT:?}", self.format));
+            return Err(format!("its format is {:?}, but this version reads {FORMAT:?}", self.format));
         }
         names::check("buildpack", &self.name)
-            .map_err(|_| format!("{:?} is no name of a buildpack", self.name))?;
+            .map_err(|_| format!("{:?} is not a valid buildpack name", self.name))?;
         if self.evidence.is_empty() {
-            return Err("it has no evidence: nothing would ever speak for it".to_owned());
+            return Err("it has no [[evidence]], so it would never recognise any source".to_owned());
         }
         let of_steps = self.steps.iter().flat_map(|step| step.inputs.iter().chain(&step.outputs));
         let of_problems =
             self.problems.iter().flat_map(|problem| std::iter::once(&problem.has).chain(&problem.lacks));
         for pattern in self.evidence.iter().map(|rule| &rule.files).chain(of_steps).chain(of_problems) {
-            Glob::new(pattern).map_err(|error| format!("{pattern:?} is no pattern: {}", error.kind()))?;
+            Glob::new(pattern)
+                .map_err(|error| format!("{pattern:?} is not a valid pattern: {}", error.kind()))?;
         }
         let processes = self.processes.iter().chain(&self.tasks);
         for name in self.processes.keys().chain(self.tasks.keys()) {
             names::check("process type", name)
-                .map_err(|_| format!("{name:?} is no name of a process type"))?;
+                .map_err(|_| format!("{name:?} is not a valid name of a process type"))?;
         }
         let commands = self.steps.iter().map(|step| (&step.name, &step.run));
         for (name, run) in commands.chain(processes.map(|(name, rule)| (name, &rule.run))) {
@@ -176,7 +177,7 @@ impl Definition {
         }
         let variables = self.environment.keys().chain(&self.secrets);
         match variables.into_iter().find(|name| !names::is_variable(name)) {
-            Some(name) => Err(format!("{name:?} is no name of a variable")),
+            Some(name) => Err(format!("{name:?} is not a valid variable name")),
             None => Ok(self),
         }
     }
@@ -215,14 +216,14 @@ mod tests {
         let step = "[[steps]]\nname = \"a\"\ninputs = []\noutputs = []\n";
         for (text, told) in [
             (WHOLE.replace("/1", "/9"), "this version reads \"shtetl/buildpack/1\""),
-            (WHOLE.replace("\"forms\"\nabout", "\"../forms\"\nabout"), "is no name of a buildpack"),
-            (WHOLE.replace("forms/*.form", "forms/[.form"), "is no pattern"),
+            (WHOLE.replace("\"forms\"\nabout", "\"../forms\"\nabout"), "is not a valid buildpack name"),
+            (WHOLE.replace("forms/*.form", "forms/[.form"), "is not a valid pattern"),
             (format!("{WHOLE}speed = 3\n"), "unknown field `speed`"),
             (format!("{WHOLE}[[steps]]\nname = \"a\"\n"), "missing field `run`"),
             (format!("{WHOLE}{step}run = \"a | b\"\n"), "needs a shell"),
-            (format!("{WHOLE}[tasks.Bad]\nrun = \"a\"\n"), "\"Bad\" is no name of a process type"),
+            (format!("{WHOLE}[tasks.Bad]\nrun = \"a\"\n"), "\"Bad\" is not a valid name of a process type"),
             (WHOLE.replace("[[evidence]]", "evidence = []\nsecrets = [\"A B\"]\n[[x]]"), "unknown field"),
-            (format!("secrets = [\"A B\"]\n{WHOLE}"), "is no name of a variable"),
+            (format!("secrets = [\"A B\"]\n{WHOLE}"), "is not a valid variable name"),
             ("{}".to_owned(), ""),
             (String::new(), "missing field"),
         ] {

@@ -47,7 +47,7 @@ impl OwnFiles {
             let full = root.join(&path);
             let metadata = fs::symlink_metadata(&full).facts(&full)?;
             if metadata.is_symlink() {
-                return Err(bad(format!("{path} is a link: a buildpack brings plain files")));
+                return Err(bad(format!("{path} is a link, but a buildpack may contain only regular files")));
             }
             left = left
                 .checked_sub(metadata.len())

@@ -1,4 +1,4 @@
-//! `go.sum`: hashes of modules, and of their `go.mod` (the Go modules reference, "go.sum files").
+//! `go.sum`: module hashes, and of their `go.mod` (the Go modules reference, "go.sum files").
 
 use crate::go_mod::ModuleVersion;
 use std::collections::BTreeMap;

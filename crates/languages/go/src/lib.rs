@@ -62,7 +62,7 @@ impl Buildpack for Go {
     }
 
     fn about(&self) -> &str {
-        "Go: modules, programs that are compiled, and compiled ones"
+        "Go: modules compiled from source, and compiled programs"
     }
 
     fn options(&self) -> Vec<OptionSpec> {
@@ -175,7 +175,7 @@ fn linker_flags(context: &Context<'_>) -> Result<Vec<String>> {
     if context.commit.is_none() && flags.iter().any(|flag| flag.contains(COMMIT)) {
         return Err(Error::Survey(SurveyError::Unsupported {
             place: Place::new(model::files::CONFIG, None),
-            what: "$COMMIT of a source that is no commit of a repository".to_owned(),
+            what: "$COMMIT of a source outside a git repository".to_owned(),
             instead: "build from a repository, or leave $COMMIT out of linker-flags",
         }));
     }
@@ -199,15 +199,11 @@ fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &m
     finding.evidence.push(Evidence::speaks_for(place, &name, "a Go module"));
     // The line `toolchain` is what its author would like best; only the line `go` has to be met.
     if let Some((version, place)) = said_in("toolchain go") {
-        finding.evidence.push(Evidence::speaks_for(place, version, "the Go version its author prefers"));
+        finding.evidence.push(Evidence::speaks_for(place, version, "the preferred Go version"));
     }
     let said: Vec<_> = said_in("go ").into_iter().collect();
     for (version, place) in &said {
-        finding.evidence.push(Evidence::speaks_for(
-            place.clone(),
-            version,
-            "the Go version it is written for",
-        ));
+        finding.evidence.push(Evidence::speaks_for(place.clone(), version, "the minimum Go version"));
     }
     let wish = RuntimeWish::of("go", configured_constraint(options), said);
     finding.runtime = Some(RuntimeWish { for_build: true, ..wish });
@@ -215,9 +211,9 @@ fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &m
         let (packages, lacking) = modules::locked(tree)?;
         let place = Place::new(LOCKFILE, None);
         let counts = format!("{packages} modules");
-        finding.evidence.push(Evidence::speaks_for(place.clone(), counts, "hashes of modules"));
+        finding.evidence.push(Evidence::speaks_for(place.clone(), counts, "module hashes"));
         if lacking > 0 {
-            let tells = "a build settles their hashes, and keeps them in shtetl.lock";
+            let tells = "a build determines their hashes and pins them in shtetl.lock";
             finding.evidence.push(Evidence::against(place, format!("{lacking} modules are missing"), tells));
         }
         finding.lock = Some(LockFound { file: LOCKFILE.to_owned(), packages, development: 0 });
@@ -233,11 +229,7 @@ fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &m
         let command = format!("bin/{}", program.name);
         let mut process = ProcessType::found(&process, ProcessKind::Process, &[&command], program.said);
         if let Some((port, place)) = program.port {
-            finding.evidence.push(Evidence::speaks_for(
-                place,
-                port.to_string(),
-                "the port that its code says",
-            ));
+            finding.evidence.push(Evidence::speaks_for(place, port.to_string(), "the port in its code"));
             process.port = Some(port);
         }
         finding.processes.push(process);

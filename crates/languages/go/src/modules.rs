@@ -43,7 +43,7 @@ pub(super) struct Needed {
 struct Said {
     /// The module at the top, or those of the workspace.
     mains: Vec<GoMod>,
-    /// The replacements in force are those of this.
+    /// The replacements of this module are effective.
     top: GoMod,
     sums: GoSum,
     is_workspace: bool,
@@ -128,7 +128,7 @@ pub(super) fn locked(tree: &SourceTree) -> Result<(usize, usize)> {
     Ok((archives, said.unlocked()))
 }
 
-/// Settles what a build reads; nothing while nobody may be asked for what is not known.
+/// Settles what a build reads; `None` if something is unknown and there is no network access.
 pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
     let said = Said::read(context.tree)?;
     let mut resolution = Resolution::default();
@@ -152,7 +152,7 @@ pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result
     }
     resolution.settle(Needed { modules: said.needed(&sums), sums: Some(sums.text()), release });
     resolution.notes.push(format!(
-        "{LOCKFILE} lacks hashes of {} modules: they are kept in shtetl.lock; `go mod tidy` writes them",
+        "{LOCKFILE} lacks the hashes of {} modules: they are pinned in shtetl.lock; `go mod tidy` adds them to {LOCKFILE}",
         said.unlocked()
     ));
     resolution.resolved.extend(new);

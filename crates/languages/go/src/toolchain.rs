@@ -55,7 +55,7 @@ fn numbers(version: &str) -> Vec<u32> {
     numbers
 }
 
-/// Settles the release that is needed, if one is; notes what is new in `resolution`. Nothing while nobody may be asked.
+/// Settles the release that is needed, if one is; notes what is new in `resolution`. `None` without network access.
 pub(super) fn settle(
     said: &GoMod,
     context: &Context<'_>,

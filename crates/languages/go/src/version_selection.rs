@@ -25,7 +25,7 @@ pub(super) trait Requirements {
 pub(super) struct Selection {
     /// The modules that are selected, in order.
     pub(super) selected: Vec<ModuleVersion>,
-    /// All whose `go.mod` was read on the way: whoever selects again needs them, too.
+    /// All modules whose `go.mod` was read: selecting again needs them, too.
     pub(super) read: BTreeSet<ModuleVersion>,
 }
 
@@ -112,7 +112,7 @@ mod tests {
                 ("app", &["a v1.1.0", "b v1.2.0"]),
                 ("a v1.1.0", &["c v1.3.0"]),
                 ("b v1.2.0", &["c v1.4.0-rc.1", "d v0.0.0-20200101000000-abcdefabcdef"]),
-                // Nobody selects it, and yet what it requires counts.
+                // It is not selected, but its requirements count.
                 ("c v1.3.0", &["e v1.9.0"]),
                 ("c v1.4.0-rc.1", &["a v1.0.0", "e v1.2.0"]),
             ],

@@ -23,7 +23,7 @@ use std::sync::Arc;
 
 /// The name of the step that builds.
 pub(crate) const STEP: &str = "java build";
-/// The copying of libraries beside a jar that does not bring them; a version, so that nobody has to be asked for it.
+/// The copying of libraries beside a jar that does not bring them; a version, so that it is known without a request.
 const COPY: &str = "org.apache.maven.plugins:maven-dependency-plugin:3.8.1:copy-dependencies";
 /// The time of everything that is written into archives (the guide to reproducible builds).
 const TIME: &str = "-Dproject.build.outputTimestamp=1980-01-02T00:00:00Z";
@@ -39,7 +39,7 @@ pub(crate) struct Build {
     pub machine: Vec<String>,
     /// The folder of the JDK.
     pub java_home: String,
-    /// Whether everything that is needed is laid out, and nobody is asked.
+    /// Whether everything needed is laid out, without any requests.
     pub is_laid_out: bool,
 }
 

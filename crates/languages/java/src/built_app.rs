@@ -19,7 +19,7 @@ pub(crate) const LIBRARIES: &str = "lib";
 const CLASSES: &str = "classes";
 const MANIFEST: &str = "META-INF/MANIFEST.MF";
 /// Options of every app: most of the memory that a container is given is for objects, and a process that has no more
-/// of it ends, so that whoever started it can start it again.
+/// of it ends, so that its supervisor can restart it.
 const OPTIONS: &str = "-XX:MaxRAMPercentage=75\n-XX:+ExitOnOutOfMemoryError\n";
 /// The largest manifest that is read, in bytes.
 const LARGEST_MANIFEST: u64 = 1 << 20;

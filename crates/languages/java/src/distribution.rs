@@ -90,7 +90,7 @@ pub(crate) fn wanted(tree: &SourceTree) -> Result<Option<(String, Place)>> {
 
 impl Program {
     /// Settles the release: the exact one, or the newest whose version begins with `line`; notes what is new in
-    /// `resolution`. Nothing while nobody may be asked.
+    /// `resolution`. `None` without network access.
     pub fn settle(
         &'static self,
         (exact, line): (Option<String>, &str),
@@ -141,7 +141,7 @@ impl Program {
         let newest = versions.filter_map(|version| Some((numbers(version)?, version))).max();
         let none = || SurveyError::Malformed {
             place: Place::new(at.to_string(), None),
-            detail: format!("it lists no release {line}x"),
+            detail: format!("it has no release {line}x"),
         };
         Ok(newest.ok_or_else(none)?.1.to_owned())
     }
@@ -208,7 +208,7 @@ impl Action for PutDown {
         let downloads = Downloads { fetcher: cx.fetcher, store: layer.store() };
         let (file, found) = program.fetch(version, &self.address, downloads)?;
         if *hash != format!("sha256:{}", found.hex()) {
-            return Err(bad(format!("its hash is sha256:{}, pinned is {hash}", found.hex())));
+            return Err(bad(format!("its hash is sha256:{}, but {hash} is pinned", found.hex())));
         }
         let mut archive = Archive::new(GzDecoder::new(file));
         layer.part::<Error>(|tar| {

@@ -42,7 +42,7 @@ impl Buildpack for Java {
     }
 
     fn options(&self) -> Vec<OptionSpec> {
-        let slim = "Whether the runtime goes without what servers hardly need, such as fonts";
+        let slim = "Whether to leave out parts of Java that servers rarely need: fonts, printing, sound, smart cards, Kerberos";
         vec![
             OptionSpec::VERSION,
             OptionSpec::new(OptionSpec::SLIM, Takes::Truth, slim),
@@ -105,11 +105,11 @@ impl Buildpack for Java {
             let (what, instead) = match context.tree.has(POM) {
                 true => (
                     "a Maven project without a runnable module",
-                    "name the module: module under [buildpacks.java] in shtetl.toml; or give the command in [build] run",
+                    "choose the module: in shtetl.toml, under [buildpacks.java]: module = \"NAME\"; or set the command in [build] run",
                 ),
                 false => (
                     "building with Gradle",
-                    "give the command in [build] run, or build the archive before and take it in with [source] include",
+                    "set the command in [build] run, or build the archive beforehand and pack it with [source] include",
                 ),
             };
             return Err(Error::Survey(SurveyError::Unsupported {
@@ -205,7 +205,7 @@ fn gradle(file: &'static str, text: &str, configured: Option<(String, Place)>, f
         ["org.springframework.boot", "shadow", "application"].iter().find(|p| text.contains(**p))
     {
         let place = Place::find(file, text, plugin);
-        finding.evidence.push(Evidence::speaks_for(place, *plugin, "it makes something that runs by itself"));
+        finding.evidence.push(Evidence::speaks_for(place, *plugin, "it produces a runnable app"));
     }
 }
 
@@ -229,12 +229,12 @@ fn archive(tree: &SourceTree, file: &str, configured: Option<(String, Place)>, f
             place,
         ));
     } else if manifest.is_none() {
-        finding.evidence.push(Evidence::against(place, "no manifest", "it is no whole archive"));
+        finding.evidence.push(Evidence::against(place, "no manifest", "it is not a complete archive"));
     } else if file.ends_with(".jar") {
         finding.evidence.push(Evidence::against(
             place,
             "no Main-Class",
-            "the archive does not say what starts it",
+            "the archive's manifest has no Main-Class",
         ));
     }
 }

@@ -13,7 +13,7 @@ const LARGEST: u64 = 64 << 10;
 /// Group, artifact and version.
 pub(crate) type Merged = (String, String, String);
 
-/// The artifacts that an archive says are in it; nothing where it is no archive.
+/// The artifacts that an archive says are in it; nothing where it is not an archive.
 pub(crate) fn of(path: &Path) -> Result<BTreeSet<Merged>> {
     let Ok(mut archive) = ZipArchive::new(File::open(path).facts(path)?) else { return Ok(BTreeSet::new()) };
     let is_one = |name: &String| name.starts_with("META-INF/maven/") && name.ends_with("/pom.properties");

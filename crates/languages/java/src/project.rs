@@ -216,7 +216,7 @@ pub(crate) fn tell(tree: &SourceTree, poms: &Poms, app: &Startable, finding: &mu
         process.health = Some((*path).to_owned());
     }
     if let Some((port, place)) = port {
-        finding.evidence.push(Evidence::speaks_for(place, port.to_string(), "the port that its code says"));
+        finding.evidence.push(Evidence::speaks_for(place, port.to_string(), "the port in its code"));
         process.port = Some(port);
     } else if is_dropwizard && !has_connector {
         process.port = Some(DROPWIZARD_PORT);

@@ -54,11 +54,12 @@ impl App<'_> {
             finding.evidence.push(Evidence::speaks_for(
                 said.clone(),
                 folder,
-                "the pages that the build makes",
+                "the pages that the build produces",
             ));
             finding.pages = Some(Pages { folder: folder.clone(), single_page, said });
         } else if let Some(known) = framework.filter(|known| known.package == "@sveltejs/kit") {
-            let tells = "no adapter that makes a server: @sveltejs/adapter-node or @sveltejs/adapter-static";
+            let tells =
+                "no adapter that produces a server: @sveltejs/adapter-node or @sveltejs/adapter-static";
             let tables = [&self.manifest.dependencies, &self.manifest.dev_dependencies];
             let range = tables.iter().find_map(|table| table.get(known.package));
             let wanted = range.map_or(known.package.to_owned(), |range| format!("{} {range}", known.package));
@@ -130,11 +131,7 @@ impl App<'_> {
             let command = CommandLine::parse(&line);
             let place = self.at(&format!("\"{name}\":"));
             if frameworks::is_for_development(&command.words) {
-                finding.evidence.push(Evidence::speaks_for(
-                    place,
-                    line,
-                    "it serves only while people develop",
-                ));
+                finding.evidence.push(Evidence::speaks_for(place, line, "it is a development server"));
                 continue;
             }
             finding.evidence.push(Evidence::speaks_for(place.clone(), &line, "the start script"));
@@ -153,7 +150,7 @@ impl App<'_> {
             finding.evidence.push(Evidence::speaks_for(
                 place.clone(),
                 shown,
-                "it starts what the build makes",
+                "it starts what the build produces",
             ));
             let owned: Vec<String> = words.iter().map(|word| (*word).to_owned()).collect();
             let env = frameworks::listens_everywhere(&owned).into_iter().collect();

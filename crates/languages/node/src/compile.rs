@@ -74,7 +74,7 @@ pub(super) fn settle(
         let mut programs = BTreeSet::from([ADD_ON_BUILDER]);
         let (mut purpose, mut own_packages) = ("add-on-tools".to_owned(), None);
         if let Source::Commit { url, id } = &source {
-            // While nobody may be asked, nothing is known of it.
+            // Without network access, nothing is known about it.
             let Some(downloads) = resolving.downloads() else { continue };
             let manifest = Manifest::in_folder(&checked_out(url, id, downloads)?)?;
             programs.extend(manifest.scripts.values().flat_map(|script| helpers::named_in(script)));
@@ -219,7 +219,7 @@ impl Scripts {
         let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.clone(), detail });
         match &self.source {
             Source::Archive(address) => {
-                let none = || bad("the lockfile has no hash of it".to_owned());
+                let none = || bad("the lockfile has no hash for it".to_owned());
                 let integrity = self.package.integrity.as_ref().ok_or_else(none)?;
                 PackageArchive { label: &label, address, integrity }.unpack(downloads, to)?;
             }

@@ -33,7 +33,7 @@ pub(super) struct Helpers {
     pub(super) packages: Vec<LockedPackage>,
 }
 
-/// Settles the programs of `packages`, pinned under `purpose`; while nobody may be asked, there may be none.
+/// Settles the programs of `packages`, pinned under `purpose`; without network access, there may be none.
 pub(super) fn settle(
     packages: BTreeSet<&str>,
     purpose: &str,

@@ -372,7 +372,7 @@ impl Action for NodePackages {
         told.map(|package| {
             let learned = facts(store, package);
             if learned.is_none() && package.has_files() && !self.is_told(package) {
-                let what = format!("what is known of {}", package.label());
+                let what = format!("the registry document of {}", package.label());
                 return Err(Error::Content(ContentError::Damaged { what }));
             }
             Ok(fact(package, learned))

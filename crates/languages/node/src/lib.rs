@@ -57,11 +57,11 @@ use tree::{LockedPackage, PackageTree};
 const RUN_SCRIPTS_OF: OptionSpec = OptionSpec::new(
     "run-scripts-of",
     Takes::AddedTexts,
-    "Packages whose install scripts are run, apart from the machine",
+    "Packages whose install scripts to run, in isolation",
 );
 /// Packages whose install scripts are known not to matter.
 const SKIP_SCRIPTS_OF: OptionSpec =
-    OptionSpec::new("skip-scripts-of", Takes::AddedTexts, "Packages whose install scripts need not be run");
+    OptionSpec::new("skip-scripts-of", Takes::AddedTexts, "Packages whose install scripts to skip");
 /// The name of the buildpack and of its runtime.
 const NAME: &str = "node";
 /// The folder of the app, from the root of the image.

@@ -40,8 +40,8 @@ impl Overrides {
             if table.as_object().is_some_and(|table| !table.is_empty()) {
                 return Err(Error::Survey(SurveyError::Unsupported {
                     place: Place::new(MANIFEST, None),
-                    what: format!("{key:?} that only one tool reads, without its lockfile,"),
-                    instead: "commit the lockfile, or say them as npm's \"overrides\"",
+                    what: format!("{key:?}, which is specific to one tool, without that tool's lockfile,"),
+                    instead: "commit the lockfile, or declare them as npm's \"overrides\"",
                 }));
             }
         }
@@ -51,7 +51,7 @@ impl Overrides {
             let need = Need { name: name.clone(), wanted: wanted.clone(), optional: false, peer: false };
             let instead = rules.apply(Scope::default(), &need).0.wanted;
             (instead != *wanted)
-                .then(|| format!("{name} is asked for as {wanted:?}, and overridden by {instead:?}"))
+                .then(|| format!("{name} is required as {wanted:?} but overridden by {instead:?}"))
         });
         conflict.map_or(Ok(rules), |detail| Err(malformed(detail)))
     }
@@ -65,7 +65,7 @@ impl Overrides {
             let (said, inner) = match value {
                 Value::String(said) => (Some(said.as_str()), None),
                 Value::Object(inner) => (inner.get(".").and_then(Value::as_str), Some(inner)),
-                _ => return Err(malformed(format!("the override of {key} is no text and no table"))),
+                _ => return Err(malformed(format!("the override of {key} is neither a string nor a table"))),
             };
             let instead = said.or(asked).filter(|said| !matches!(*said, "" | "*"));
             let at = self.0.len();
@@ -136,7 +136,7 @@ fn meant(said: &str, manifest: &Manifest) -> Result<String> {
     let tables = [&manifest.dependencies, &manifest.dev_dependencies, &manifest.optional_dependencies];
     let own = tables.into_iter().find_map(|table| table.get(name));
     own.cloned()
-        .ok_or_else(|| malformed(format!("an override says {said:?}, and the app does not ask for {name}")))
+        .ok_or_else(|| malformed(format!("an override says {said:?}, but the app does not require {name}")))
 }
 
 fn malformed(detail: String) -> Error {

@@ -67,20 +67,21 @@ impl Patch {
                 }
             };
             if let Some(path) = [from, to].into_iter().flatten().find(|path| leaves(path)) {
-                return Err(bad(&format!("{path:?} leaves the package's folder")));
+                return Err(bad(&format!("{path:?} points outside the package's folder")));
             }
             let before = match from {
                 Some(from) => package.text(from).map_err(|what| bad(&format!("{from}: {what}")))?,
                 None => String::new(),
             };
             let PatchKind::Text(lines) = change.patch() else {
-                return Err(bad("it changes a file that is no text"));
+                return Err(bad("it changes a file that is not text"));
             };
             if let Some(from) = from.filter(|_| !operation.is_copy() && from != to) {
                 package.remove(from).map_err(told)?;
             }
             let Some(to) = to else { continue };
-            let after = diffy::apply(&before, lines).map_err(|_| bad(&format!("it does not fit {to}")))?;
+            let after =
+                diffy::apply(&before, lines).map_err(|_| bad(&format!("it does not apply to {to}")))?;
             let executable = change.new_mode().map(|mode| *mode == FileMode::Executable);
             package.put(to, after.as_bytes(), executable).map_err(told)?;
         }

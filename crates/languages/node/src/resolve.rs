@@ -65,7 +65,7 @@ impl Asked<'_> {
 }
 
 /// The tree for what is asked under `target`, as it is pinned or as it is resolved now; `text` stands for what is
-/// asked. Nothing when it is not pinned and nobody may be asked.
+/// asked. `None` if it is not pinned and there is no network access.
 pub(super) fn settled(
     asked: &Asked<'_>,
     (purpose, text): (&str, &str),
@@ -297,12 +297,11 @@ impl Chooser for Registry<'_> {
         let who = by.unwrap_or("the app");
         let told = |what: String| {
             Error::Package(PackageError::NoSolution {
-                facts: vec![format!("{who} wants {name} {wanted}"), what],
+                facts: vec![format!("{who} requires {name} {wanted}"), what],
             })
         };
         if is_elsewhere(&wanted) {
-            let what =
-                format!("{name} is asked for as {wanted:?}, which is no version of a registry's package");
+            let what = format!("{name} is required as {wanted:?}, which is not a version from a registry");
             return Err(told(what));
         }
         let offers = self.offers(&name)?;
@@ -310,7 +309,7 @@ impl Chooser for Registry<'_> {
             Ok(offers) => self.pick(&name, &wanted, offers).ok_or_else(|| {
                 let newest = offers.tags.get("latest").or_else(|| offers.versions.keys().max());
                 let newest = newest.map_or(String::new(), |newest| format!("; the newest is {newest}"));
-                format!("there is no such version of {name}{newest}")
+                format!("no version of {name} matches{newest}")
             }),
             Err(why) => Err(format!("{name}: {why}")),
         };
@@ -348,7 +347,7 @@ impl Chooser for Registry<'_> {
             let known = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
             names.into_iter().filter(|name| !known.contains_key(name)).collect()
         };
-        // What fails here fails again, and is told, when it is needed.
+        // A failure here recurs, and is reported, when it is needed.
         run_indexed(names.len(), WAITING, |at| drop(self.offers(&names[at])));
     }
 }

@@ -93,7 +93,7 @@ fn forget_prebuilt(packages: &mut [LockedPackage], context: &Context<'_>, resolv
     {
         let brought = match facts(package, context, resolving) {
             Ok(Some(facts)) => facts.is_prebuilt_for(context.platform),
-            // While nobody may be asked, what is usual has to do.
+            // Without network access, defaults have to do.
             _ => PREBUILT.contains(&package.name.as_str()),
         };
         package.has_install_script &= !brought;
@@ -122,7 +122,7 @@ fn facts(package: &LockedPackage, context: &Context<'_>, resolving: &Resolving<'
     Ok(Some(facts))
 }
 
-/// What becomes of install scripts that nobody decided about.
+/// What happens to install scripts without a decision in the configuration.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Undecided {
     /// They run, apart from the machine.

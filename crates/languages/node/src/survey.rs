@@ -48,12 +48,12 @@ fn with_whole(finding: &mut Finding, tree: &SourceTree) -> Result<()> {
 /// The members of a workspace that start, or are served, by themselves, and that no other one needs.
 fn members_that_start(tree: &SourceTree, options: &BuildpackOptions) -> Result<Vec<Evidence>> {
     let mut found = Vec::new();
-    // What is wrong with the members is reported by whoever needs their packages.
+    // Errors in members are reported where their packages are needed.
     for folder in members::not_needed_by_others(tree).unwrap_or_default() {
         let (own, _) = survey_app(&tree.below(&folder), options, None)?;
         if own.processes.iter().any(|process| process.name == "web") || own.pages.is_some() {
             let place = Place::new(format!("{folder}/{MANIFEST}"), None);
-            let evidence = Evidence::speaks_for(place, &folder, "a member that starts by itself");
+            let evidence = Evidence::speaks_for(place, &folder, "a member that can be started by itself");
             found.push(evidence.as_sign(Sign::Member));
         }
     }
@@ -74,7 +74,7 @@ fn survey_app(
     let engine = manifest.engines.get("node").map(|range| (range.clone(), at("\"node\"")));
     let said: Vec<_> = engine.into_iter().chain(version_files(tree)?).collect();
     for (range, place) in &said {
-        finding.evidence.push(Evidence::speaks_for(place.clone(), range, "versions of Node that will do"));
+        finding.evidence.push(Evidence::speaks_for(place.clone(), range, "supported Node versions"));
     }
     finding.runtime = Some(RuntimeWish::of("node", configured_constraint(options), said));
     finding.declared =
@@ -138,7 +138,7 @@ fn survey_lock(tree: &SourceTree, finding: &mut Finding, at: usize) -> Result<()
         let count = finding.declared.len();
         if count > 0 {
             let counts = format!("{count} {}", if count == 1 { "package" } else { "packages" });
-            let tells = "no exact versions: a build resolves them, and keeps them in shtetl.lock";
+            let tells = "no exact versions: a build resolves them and pins them in shtetl.lock";
             finding.evidence.insert(at, Evidence::speaks_for(Place::new(MANIFEST, None), counts, tells));
         }
         return Ok(());

@@ -138,7 +138,9 @@ impl Opened {
 impl Changeable for Opened {
     fn text(&mut self, path: &str) -> Result<String, String> {
         let member = self.members.get(path).filter(|m| m.size <= LARGEST_TEXT);
-        let (at, size) = member.map(|m| (m.at, m.size)).ok_or("the package has no such text")?;
+        let (at, size) = member
+            .map(|m| (m.at, m.size))
+            .ok_or("the package does not contain the text that the patch replaces")?;
         self.raw.seek(SeekFrom::Start(at)).map_err(|e| e.to_string())?;
         let mut text = String::new();
         (&mut self.raw).take(size).read_to_string(&mut text).map_err(|e| e.to_string())?;
@@ -224,14 +226,14 @@ fn members_of(raw: &mut (impl Read + Seek)) -> Result<BTreeMap<String, Member>, 
                     parts.push(name.to_str().ok_or_else(|| format!("{shown:?} is not UTF-8"))?.to_owned());
                 }
                 Component::CurDir => {}
-                _ => return Err(format!("the entry {shown:?} leaves the package's folder")),
+                _ => return Err(format!("the entry {shown:?} points outside the package's folder")),
             }
         }
         if !entry.header().entry_type().is_file() || parts.len() < 2 {
             continue;
         }
         let mode = entry.header().mode().map_err(|e| e.to_string())?;
-        // Everybody may read, and nobody but the owner may write.
+        // Readable by everyone, writable only by the owner.
         let mode = (mode & 0o777 | 0o666) & !0o022;
         let member = Member { at: entry.raw_file_position(), size: entry.size(), mode };
         let mut path = parts[1..].join("/");
@@ -250,7 +252,7 @@ fn members_of(raw: &mut (impl Read + Seek)) -> Result<BTreeMap<String, Member>, 
     // A path that is a file and a folder at once cannot be put down.
     let clash = members.keys().find(|p| p.match_indices('/').any(|(at, _)| members.contains_key(&p[..at])));
     match clash {
-        Some(path) => Err(format!("{path:?} lies inside a file")),
+        Some(path) => Err(format!("{path:?} is inside a file")),
         None => Ok(members),
     }
 }

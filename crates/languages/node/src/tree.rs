@@ -196,7 +196,7 @@ impl PackageTree {
                     let manifest = if folder.is_empty() { String::new() } else { format!("{folder}/") };
                     let (says, has) = (show(says), show(has));
                     let detail =
-                        format!("for {name}, {manifest}package.json says {says}, the lock has {has}");
+                        format!("{manifest}package.json requires {name} {says}, but the lockfile has {has}");
                     return Err(self.mismatch(detail));
                 }
             }
@@ -211,7 +211,8 @@ impl PackageTree {
             let version = self.packages[&found].version.as_deref().unwrap_or_default();
             let fits = || Some(Range::parse(range)?.contains(&semver::Version::parse(version).ok()?));
             if fits() == Some(false) {
-                let detail = format!("for {name}, package.json says {range:?}, the lock has {version}");
+                let detail =
+                    format!("package.json requires {name} {range:?}, but the lockfile has {version}");
                 return Err(self.mismatch(detail));
             }
         }
@@ -453,7 +454,7 @@ impl Entry {
 /// A lockfile is input like any other: its paths must stay inside the app.
 fn check_inside(path: &str) -> Result<(), String> {
     if path.split('/').any(|part| matches!(part, "" | "." | "..")) {
-        return Err(format!("{path:?} leads out of its folder"));
+        return Err(format!("{path:?} points outside its folder"));
     }
     Ok(())
 }

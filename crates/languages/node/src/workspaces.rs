@@ -57,7 +57,7 @@ impl Parts {
                 set.add(glob.map_err(|error| {
                     Error::Survey(SurveyError::Malformed {
                         place: Place::new(MANIFEST, None),
-                        detail: format!("{pattern:?} is no pattern: {}", error.kind()),
+                        detail: format!("{pattern:?} is not a valid pattern: {}", error.kind()),
                     })
                 })?);
             }

@@ -60,7 +60,7 @@ pub(super) fn each_file(
     let lies_inside = |path: &&String| path.match_indices('/').any(|(at, _)| seen.contains(&path[..at]));
     match seen.iter().find(lies_inside) {
         _ if seen.is_empty() => Err("the archive holds no files".to_owned()),
-        Some(path) => Err(format!("{path:?} lies inside a file")),
+        Some(path) => Err(format!("{path:?} is inside a file")),
         None => Ok(()),
     }
 }

@@ -48,19 +48,16 @@ const LOG: &str = include_str!("log");
 /// Folders that pages are served from, in the order in which they are looked for.
 const DOCROOTS: [&str; 7] = ["public", "web", "html", "htdocs", "www", "docroot", ""];
 
-/// The folder with the pages.
-const DOCROOT: OptionSpec = OptionSpec::new("docroot", Takes::Text, "The folder with the pages");
+/// The folder that holds the index page.
+const DOCROOT: OptionSpec = OptionSpec::new("docroot", Takes::Text, "The folder that holds the index page");
 /// Further lines of PHP's own configuration.
-const INI: OptionSpec = OptionSpec::new(
-    "ini",
-    Takes::AddedTexts,
-    "Lines of PHP's configuration, as in \"upload_max_filesize = 20M\"",
-);
+const INI: OptionSpec =
+    OptionSpec::new("ini", Takes::AddedTexts, "Lines of php.ini, for example \"upload_max_filesize = 20M\"");
 /// What is loaded before the first request.
 const PRELOAD: OptionSpec = OptionSpec::new(
     "preload",
     Takes::Text,
-    "The file that loads classes into memory before the first request",
+    "A script that loads classes into memory before the first request",
 );
 /// What a worker may take, and the web server itself, in bytes. Workers of a small Symfony app were seen with 24 MB.
 const WORKER_MEMORY: u64 = 48 << 20;
@@ -103,11 +100,7 @@ impl Buildpack for Php {
         let text = text.unwrap_or_default();
         let said = said_versions(&manifest, &text);
         for (version, place) in &said {
-            finding.evidence.push(Evidence::speaks_for(
-                place.clone(),
-                version,
-                "versions of PHP that will do",
-            ));
+            finding.evidence.push(Evidence::speaks_for(place.clone(), version, "supported PHP versions"));
         }
         let mut wish = RuntimeWish::of("php", configured_constraint(options), said);
         let lock: Lock = lock::read(tree, LOCKFILE)?.unwrap_or_default();
@@ -238,7 +231,7 @@ fn ini(options: &BuildpackOptions) -> Result<String> {
     for line in options.texts(&INI.key) {
         if !line.contains('=') || line.contains('\n') {
             let place = Place::new(model::files::CONFIG, None);
-            let detail = format!("{line:?} is no line of PHP's configuration: NAME = VALUE");
+            let detail = format!("{line:?} is not a line of PHP configuration: NAME = VALUE");
             return Err(Error::Survey(SurveyError::Malformed { place, detail }));
         }
         text.push_str(&format!("{line}\n"));

@@ -159,7 +159,7 @@ impl Lock {
             let is_name = read.name.split('/').count() == 2 && is_inside(&read.name);
             match is_name {
                 true => Ok(Package { entry: entry.clone(), ..read }),
-                false => Err(bad(format!("{:?} is no name of a package", read.name))),
+                false => Err(bad(format!("{:?} is not a package name", read.name))),
             }
         };
         self.packages.iter().map(package).collect()

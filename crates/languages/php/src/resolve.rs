@@ -50,7 +50,7 @@ pub(super) fn resolve(manifest: &Manifest, offers: &Offers<'_>) -> Result<Vec<Of
         }
     }
     if lacking.is_empty() {
-        lacking.push("packages that are needed replace or exclude each other".to_owned());
+        lacking.push("required packages replace or conflict with each other".to_owned());
     }
     Err(Error::Package(PackageError::NoSolution { facts: lacking }))
 }
@@ -67,7 +67,7 @@ struct Unmet {
 impl fmt::Display for Unmet {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Self { label, name, requirement, .. } = self;
-        write!(f, "{label} wants {name} {requirement}, which no package of the app is or provides")
+        write!(f, "{label} requires {name} {requirement}, which no package of the app provides")
     }
 }
 
@@ -173,14 +173,14 @@ impl Solver<'_> {
             links.into_iter().filter(|(need, _)| is_package(need) && !self.stood_for.contains(need))
         {
             let set = allowed(&text).ok_or_else(|| {
-                let detail = format!("it requires {need} {text:?}, which is no requirement");
+                let detail = format!("it requires {need} {text:?}, which is not a valid requirement");
                 Error::Package(PackageError::Damaged { package: of.clone(), detail })
             })?;
             if !offer.is_some_and(|offer| offer.stands_for(&need, &set)) {
                 needs.insert(need, set);
             }
         }
-        // Asked for together; what went wrong is told when the package is looked at.
+        // Asked for together; errors are reported when the package is looked at.
         let names: Vec<&String> = needs.keys().collect();
         engine::run_indexed(names.len(), AT_ONCE, |at| drop(self.offers.of(names[at])));
         let mut there = BTreeMap::new();
@@ -210,10 +210,10 @@ impl Solver<'_> {
         let php = self.offers.php();
         Some(match (offers.keys().next(), offers.keys().next_back()) {
             (Some(first), Some(last)) if first != last => {
-                format!("{name} is there for PHP {php} from {first} to {last}")
+                format!("{name} is available for PHP {php} from {first} to {last}")
             }
-            (Some(only), _) => format!("{name} is there for PHP {php} in {only}"),
-            _ => format!("no repository has {name} for PHP {php} in a version that is settled enough"),
+            (Some(only), _) => format!("{name} is available for PHP {php} in {only}"),
+            _ => format!("no repository has a version of {name} for PHP {php} that is stable enough"),
         })
     }
 }

@@ -71,7 +71,7 @@ impl Origin {
     }
 }
 
-/// Settles what the image needs; nothing while nobody may be asked for a hash that is not known.
+/// Settles what the image needs; `None` if a hash is unknown and there is no network access.
 pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
     let mut resolution = Resolution::default();
     let manifest: Manifest = lock::read(context.tree, MANIFEST)?.unwrap_or_default();
@@ -84,7 +84,7 @@ pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result
     };
     let lock: Lock = lock::parse(LOCKFILE, &text)?;
     let packages = lock.for_image()?;
-    // Whoever runs Composer for the build has it install.
+    // If the build runs Composer, Composer installs them.
     let is_run = context.build_command.is_some_and(|command| command.run.join(" ").contains(TOOL));
     if packages.is_empty() || context.tree.has(crate::INSTALLED) || is_run {
         return Ok(resolution);
@@ -123,7 +123,7 @@ fn check_lock(manifest: &Manifest, packages: &[Package]) -> Result<()> {
         None => Ok(()),
         Some(lacking) => Err(Error::Package(PackageError::LockMismatch {
             lockfile: LOCKFILE.to_owned(),
-            detail: format!("{MANIFEST} requires {lacking}, which it does not have"),
+            detail: format!("{MANIFEST} requires {lacking}, which is missing from the lockfile"),
             how: "run `composer update --lock`, and commit the lockfile",
         })),
     }
@@ -163,11 +163,11 @@ fn origin(package: &Package, context: &Context<'_>, resolving: &Resolving<'_>) -
         }
         (_, Some(source)) if source.kind == "git" => {
             let id = source.reference.clone().filter(|id| is_commit(id));
-            let id = id.ok_or_else(|| unsupported(package, "no commit of a repository"))?;
+            let id = id.ok_or_else(|| unsupported(package, "not a commit of a repository"))?;
             Ok(Some((Origin::Commit { url: source.url.clone(), id }, None)))
         }
         (Some(other), _) | (None, Some(other)) => {
-            Err(unsupported(package, &format!("a download of the kind {}", other.kind)))
+            Err(unsupported(package, &format!("a download of type {}", other.kind)))
         }
         (None, None) => Err(unsupported(package, "nothing to download")),
     }
@@ -177,7 +177,7 @@ fn unsupported(package: &Package, what: &str) -> Error {
     Error::Survey(SurveyError::Unsupported {
         place: Place::new(LOCKFILE, None),
         what: format!("{}, which has {what}", package.name),
-        instead: "lock a version that has an archive, or install it before, and take it in: in shtetl.toml, under [source]: include = [\"vendor/**\"]",
+        instead: "lock a version that has an archive, or install it beforehand and pack it: in shtetl.toml, under [source]: include = [\"vendor/**\"]",
     })
 }
 
@@ -191,8 +191,8 @@ fn folder(package: &Package, url: &str, context: &Context<'_>) -> Result<Origin>
     }
 }
 
-/// Where the archive of a package is: at the address in force, else where the lockfile says. Nothing when that address has
-/// to be asked, and nobody may.
+/// Where the archive of a package is: at the configured address, else where the lockfile says. Nothing when that address has
+/// to be asked, without network access.
 fn address(
     package: &Package,
     locked: &str,

@@ -17,7 +17,7 @@ use std::collections::BTreeMap;
 /// How a lockfile is made.
 const HOW: &str = "run `composer update --no-install`, and commit the lockfile";
 
-/// The text of a lockfile; nothing where no package is required, or nobody may be asked for what is not known.
+/// The text of a lockfile; `None` if no package is required, or something is unknown and there is no network access.
 pub(super) fn lockfile(
     manifest: &Manifest,
     context: &Context<'_>,
@@ -173,7 +173,7 @@ fn place(package: &ResolvedPackage, resolving: &Resolving<'_>) -> std::path::Pat
     resolving.store.fragment_path("composer-entries", Sha256::of(key.as_bytes()))
 }
 
-/// What is said of pinned packages; nothing where that is not known, and nobody may be asked.
+/// What is said of pinned packages; `None` if it is unknown and there is no network access.
 fn entries(
     manifest: &Manifest,
     packages: &[ResolvedPackage],
@@ -202,13 +202,13 @@ fn entries(
                 let same = offer.filter(|offer| identity(&offer.entry) == package.integrity);
                 let Some(offer) = same else {
                     let detail = format!(
-                        "the repository says something else of {} {} than when it was pinned",
+                        "the repository's data for {} {} has changed since it was pinned",
                         package.name, package.version
                     );
                     return Err(Error::Package(PackageError::LockMismatch {
                         lockfile: PINS.to_owned(),
                         detail,
-                        how: "find out why; `shtetl build --update` takes what it says now",
+                        how: "find out why; `shtetl build --update` pins the new data",
                     }));
                 };
                 keep(offer, resolving)?;

@@ -43,7 +43,7 @@ const TOOLS: &[&str] = &["compilers", "python"];
 const WAITING: usize = 24;
 
 /// Says of every package whether it has to be built from its source. Where only an index knows, it is asked
-/// once, if anybody may be; what cannot be found out now is told when the package is installed.
+/// once, if anybody may be; what cannot be determined now is reported when the package is installed.
 pub(super) fn settle(packages: &mut [LockedPackage], environment: &Environment, resolving: &Resolving<'_>) {
     let (asking, store) = (resolving.asking, resolving.store);
     let open: Vec<&mut LockedPackage> = packages.iter_mut().filter(|p| p.source.is_none()).collect();
@@ -157,7 +157,7 @@ impl Compile {
             Error::Package(PackageError::Damaged { package: label.clone(), detail: detail.to_owned() })
         };
         let Found { address, .. } = self.environment.find(&self.package, fetcher)?;
-        let integrity = self.package.integrity.as_ref().ok_or_else(|| bad("nothing says its hash"))?;
+        let integrity = self.package.integrity.as_ref().ok_or_else(|| bad("its hash is unknown"))?;
         then(&PackageArchive { label: &label, address: &address, integrity })
     }
 
@@ -179,7 +179,7 @@ impl Compile {
         }
     }
 
-    /// The wheel, as it is kept in the store for whoever builds the same source in the same root.
+    /// The wheel, as it is kept in the store for builds of the same source in the same root.
     fn wheel(&self, store: &Store, cx: &StepContext<'_>) -> Result<File> {
         let mut parts = vec![self.package.name.clone(), self.package.identity()];
         parts.push(parts_digest(&self.files).to_string());
@@ -231,12 +231,13 @@ impl Compile {
         let name = made
             .filter_map(|path| Some(path.file_name()?.to_string_lossy().into_owned()))
             .find(|name| name.ends_with(".whl"));
-        let name = name.ok_or_else(|| bad("its build made no wheel".to_owned()))?;
+        let name = name.ok_or_else(|| bad("its build produced no wheel".to_owned()))?;
         let wheel = WheelName::parse(&name).filter(|w| w.project == self.package.name);
-        let wheel = wheel.ok_or_else(|| bad(format!("its build made {name}, which is another package")))?;
+        let wheel =
+            wheel.ok_or_else(|| bad(format!("its build produced {name}, which is another package")))?;
         if self.environment.target.fit(&wheel).is_none() {
             return Err(bad(format!(
-                "its build made {name}, which is not for {}",
+                "its build produced {name}, which is not for {}",
                 self.environment.target.name()
             )));
         }

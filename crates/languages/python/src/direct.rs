@@ -55,14 +55,14 @@ impl Origin {
         let path = text.trim_start_matches("file://").trim_start_matches("file:");
         let path = path.split('#').next().unwrap_or(path);
         if path.starts_with('/') {
-            return Err(format!("{path} is outside of the source"));
+            return Err(format!("{path} is outside the source"));
         }
         let whole = if folder.is_empty() { path.to_owned() } else { format!("{folder}/{path}") };
         let mut plain: Vec<&str> = Vec::new();
         for part in whole.split('/') {
             match part {
                 "" | "." => {}
-                ".." => drop(plain.pop().ok_or_else(|| format!("{path} is outside of the source"))?),
+                ".." => drop(plain.pop().ok_or_else(|| format!("{path} is outside the source"))?),
                 name => plain.push(name),
             }
         }
@@ -93,7 +93,7 @@ impl Origin {
             Self::Folder(path) => Some(tree.root().join(path)),
             Self::Commit { url, revision, folder } => {
                 if folder.starts_with('/') || folder.split('/').any(|part| part == "..") {
-                    let detail = format!("its folder {folder:?} is outside of the repository");
+                    let detail = format!("its folder {folder:?} is outside the repository");
                     return Err(Error::Package(PackageError::Damaged { package: url.clone(), detail }));
                 }
                 Some(checked_out(url, revision, downloads)?.join(folder))
@@ -136,7 +136,7 @@ pub(super) fn look(
         _ => {
             return Err(Error::Package(PackageError::Damaged {
                 package: label.to_owned(),
-                detail: "it is no file".to_owned(),
+                detail: "it is not a file".to_owned(),
             }));
         }
     };

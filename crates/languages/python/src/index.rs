@@ -279,7 +279,7 @@ impl<'a> Index<'a> {
     }
 
     /// Asks for several packages at once, and for the metadata of the versions that `likely` expects; what
-    /// fails here fails again, and is told, when it is needed.
+    /// fails here fails again, and is reported, when it is needed.
     pub(super) fn fetch_ahead(&self, names: &[String], likely: impl Fn(&str) -> Option<Version>) {
         let new: Vec<&String> =
             names.iter().filter(|name| !locked(&self.listed).contains_key(*name)).collect();

@@ -133,7 +133,7 @@ impl Environment {
         let scheme = Scheme { site: &site, series: &series, interpreter: &interpreter };
         let layout = Layout::of(&mut archive, &scheme).map_err(bad)?;
         if of.is_some_and(|package| !layout.is_of(&package.name, &package.version)) {
-            return Err(bad(format!("it says of itself that it is {} {}", layout.project, layout.version)));
+            return Err(bad(format!("its own metadata says {} {}", layout.project, layout.version)));
         }
         let shared = self.shared_folders();
         let mut folders = BTreeSet::new();

@@ -67,22 +67,25 @@ const VERSION_FILE: &str = ".python-version";
 const USUAL: &str = "3.13";
 /// Extras of the app itself.
 const EXTRAS: OptionSpec =
-    OptionSpec::new("extras", Takes::AddedTexts, "Extras of the app itself whose packages are wanted");
+    OptionSpec::new("extras", Takes::AddedTexts, "Extras of the app whose packages to install");
 /// Groups of packages.
 const GROUPS: OptionSpec = OptionSpec::new(
     "groups",
     Takes::AddedTexts,
-    "Groups of packages that are wanted besides those that the app needs",
+    "Dependency groups to install besides the app's own dependencies",
 );
 /// Files with requirements.
 const REQUIREMENT_FILES: OptionSpec = OptionSpec::new(
     "requirements",
     Takes::Texts,
-    "Files with the packages that the app needs, in the form of requirements.txt",
+    "Files in requirements.txt form that list the app's packages",
 );
 /// Bytecode.
-const BYTECODE: OptionSpec =
-    OptionSpec::new("bytecode", Takes::Truth, "Whether Python's packages are compiled to bytecode");
+const BYTECODE: OptionSpec = OptionSpec::new(
+    "bytecode",
+    Takes::Truth,
+    "Whether to compile packages to bytecode, for a faster first start",
+);
 /// What pipenv reads.
 const PIPFILE: &str = "Pipfile";
 /// Files with the object that a server is given.
@@ -128,11 +131,7 @@ impl Buildpack for Python {
         finding.evidence.push(Evidence::speaks_for(Place::new(seen, None), "present", "an app for Python"));
         let said = said_constraints(tree)?;
         for (range, place) in &said {
-            finding.evidence.push(Evidence::speaks_for(
-                place.clone(),
-                range,
-                "versions of Python that will do",
-            ));
+            finding.evidence.push(Evidence::speaks_for(place.clone(), range, "supported Python versions"));
         }
         let mut wish = RuntimeWish::of("python", configured_constraint(options), said);
         let requirements = tree.read(REQUIREMENTS)?.unwrap_or_default();
@@ -342,7 +341,7 @@ fn tell_unlocked(tree: &SourceTree, options: &BuildpackOptions, finding: &mut Fi
     let count = asked.names().count();
     if count > 0 {
         let counts = format!("{count} {}", if count == 1 { "requirement" } else { "requirements" });
-        let tells = "no exact versions: a build resolves them, and keeps them in shtetl.lock";
+        let tells = "no exact versions: a build resolves them and pins them in shtetl.lock";
         finding.evidence.push(Evidence::speaks_for(Place::new(file, None), counts, tells));
     }
 }
@@ -404,7 +403,7 @@ fn own_command(
     evidence: &mut Vec<Evidence>,
     own_commands: &mut BTreeSet<String>,
 ) -> Result<Option<ProcessType>> {
-    // What the file says wrongly, is told by whoever needs it.
+    // Errors in the file are reported where it is needed.
     let Ok(Some(own)) = OwnPackage::of(tree, false) else { return Ok(None) };
     own_commands.extend(own.commands().map(str::to_owned));
     let commands: Vec<&str> = own.commands().collect();

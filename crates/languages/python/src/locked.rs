@@ -111,7 +111,7 @@ pub(super) fn known_versions(known: &[ResolvedPackage]) -> BTreeMap<String, Vers
 /// Where a package's files come from.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Origin {
-    /// An index: the one that the file names, or the one in force.
+    /// An index: the one that the file names, or the configured one.
     Index(Option<String>),
     /// One file, by its URL.
     Url(String),

@@ -68,8 +68,9 @@ impl Asked {
         if of_tool().is_some() && of_project().is_none() {
             return Err(Error::Survey(SurveyError::Unsupported {
                 place: Place::find(file, text, "[tool.poetry.dependencies]"),
-                what: "a table of packages that only one tool reads, without its lockfile,".to_owned(),
-                instead: "commit the lockfile, or say the packages in [project] dependencies",
+                what: "a table of packages that is specific to one tool, without that tool's lockfile,"
+                    .to_owned(),
+                instead: "commit the lockfile, or declare the packages in [project] dependencies",
             }));
         }
         let mut asked = Self::default();
@@ -83,7 +84,7 @@ impl Asked {
     /// What `[packages]` of a `Pipfile` asks for; nothing where there is none.
     pub(super) fn of_pipfile(tree: &SourceTree) -> Result<Option<Self>> {
         let Some(text) = tree.read(super::PIPFILE)? else { return Ok(None) };
-        // Whoever reads the file for its own sake reports what is wrong with it.
+        // Errors in the file are reported where it is read for itself.
         let Ok(document) = text.parse::<toml::Table>() else { return Ok(None) };
         let table = document.get("packages").and_then(toml::Value::as_table);
         let need = |(name, value): (&String, &toml::Value)| {
@@ -160,7 +161,7 @@ impl Asked {
             "e" | "-editable" => self.line(tree, (value, folder), place.clone(), limits)?,
             _ => {
                 let what = format!("the option -{name}");
-                let instead = "name the packages and the index that they come from";
+                let instead = "list the packages and the index that they come from";
                 return Err(Error::Survey(SurveyError::Unsupported { place: place.clone(), what, instead }));
             }
         }
@@ -302,7 +303,7 @@ impl Wanted {
             Some(name) => name.to_owned(),
             None => {
                 let found = name_at(&origin, named.at, tree)?;
-                found.ok_or_else(|| malformed(format!("say the package's name: NAME @ {}", named.at)))?
+                found.ok_or_else(|| malformed(format!("add the package's name: NAME @ {}", named.at)))?
             }
         };
         let marker = if named.marker.is_empty() { String::new() } else { format!(" ; {}", named.marker) };
@@ -371,7 +372,7 @@ pub(super) fn need(text: &str, place: &Place) -> Result<Need> {
     Need::from_str(text).map_err(|error| {
         Error::Survey(SurveyError::Malformed {
             place: place.clone(),
-            detail: format!("{text:?} is no requirement: {}", error.message),
+            detail: format!("{text:?} is not a valid requirement: {}", error.message),
         })
     })
 }

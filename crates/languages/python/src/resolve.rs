@@ -129,7 +129,7 @@ impl Solver<'_> {
             }
             Some(VersionOrUrl::Url(url)) => Err(Error::Package(PackageError::Damaged {
                 package: need.name.to_string(),
-                detail: format!("it comes from {url}: give its version and hash in a lockfile"),
+                detail: format!("it comes from {url}: put its version and hash into a lockfile"),
             })),
         }
     }
@@ -243,7 +243,7 @@ impl Solver<'_> {
     /// all have to be fetched to find that they say no more.
     fn known_needs(&self, name: &str, version: &Version) -> Result<Arc<Vec<Need>>, Carried> {
         let needs = self.index.needs(name, version).map_err(Carried::of)?;
-        let silent = "has no wheel, and its source archive does not say what it needs: a lockfile would";
+        let silent = "has no wheel, and its source archive does not declare its dependencies: use a lockfile";
         let fact =
             || Error::Package(PackageError::NoSolution { facts: vec![format!("{name} {version} {silent}")] });
         needs.ok_or_else(|| Carried::of(fact()))
@@ -275,11 +275,11 @@ impl Solver<'_> {
         let python = self.target.name();
         let unfit = others.iter().map(|c| &c.version).filter(|version| wanted.contains(version)).max();
         Some(match (unfit, &several(usable.iter().map(|c| &c.version).collect())[..]) {
-            (_, "") if others.is_empty() => format!("no index that was asked has {name}"),
+            (_, "") if others.is_empty() => format!("no configured index has {name}"),
             (_, "") => format!("no version of {name} has a wheel for Python {python}"),
-            (None, some) => format!("for Python {python}, {name} is there in {some}"),
+            (None, some) => format!("for Python {python}, {name} is available in {some}"),
             (Some(unfit), some) => {
-                format!("{name} {unfit} has no wheel for Python {python}; for that, it is there in {some}")
+                format!("{name} {unfit} has no wheel for Python {python}; available for it: {some}")
             }
         })
     }
@@ -307,7 +307,7 @@ impl Solver<'_> {
                     (_, [(one, _)]) => format!("{package} {one}"),
                     _ => format!("{package} ({versions})"),
                 };
-                let fact = format!("{who} wants {need} {text}");
+                let fact = format!("{who} requires {need} {text}");
                 facts.insert((u8::from(*package != Package::App), fact.trim_end().to_owned()));
                 if let Package::Plain(name) = need {
                     facts.extend(self.lacking(name, wanted).map(|fact| (2, fact)));

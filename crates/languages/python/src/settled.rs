@@ -81,7 +81,7 @@ fn check_bytecode(context: &Context<'_>) -> Result<()> {
     Err(Error::Survey(SurveyError::Unsupported {
         place: Place::new(model::files::CONFIG, None),
         what: "bytecode for another platform than this machine's".to_owned(),
-        instead: "build on a machine of that platform, or go without",
+        instead: "build on a machine of that platform, or turn it off",
     }))
 }
 

@@ -42,12 +42,12 @@ fn check(
             Err(Error::Package(PackageError::LockMismatch { lockfile, detail, how: kind.how }))
         };
         let Some(locked) = packages.iter().find(|package| package.name == name) else {
-            return stale(format!("{manifest} asks for {name}, which is not locked"));
+            return stale(format!("{manifest} requires {name}, which is not locked"));
         };
         let Some(VersionOrUrl::VersionSpecifier(range)) = &wanted.need.version_or_url else { continue };
         // What comes from elsewhere has the version that it has there.
         if matches!(locked.origin, Origin::Index(_)) && !range.contains(&locked.version) {
-            return stale(format!("{manifest} asks for {name} {range}, and {} is locked", locked.version));
+            return stale(format!("{manifest} requires {name} {range}, but {} is locked", locked.version));
         }
     }
     Ok(())

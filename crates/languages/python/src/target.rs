@@ -32,7 +32,7 @@ impl Target {
         let parts = parsed.as_ref().map(|v| v.release().to_vec()).unwrap_or_default();
         let number = |at: usize| parts.get(at).and_then(|n| u32::try_from(*n).ok());
         let (Some(version_number), Some(major), Some(minor)) = (parsed, number(0), number(1)) else {
-            let (package, detail) = ("python".to_owned(), format!("{version:?} is no version of it"));
+            let (package, detail) = ("python".to_owned(), format!("{version:?} is not a version of it"));
             return Err(Error::Package(PackageError::Damaged { package, detail }));
         };
         let machine = if platform.ends_with("/arm64") { "aarch64" } else { "x86_64" };

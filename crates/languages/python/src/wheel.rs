@@ -107,7 +107,7 @@ impl Layout {
         }
         for (name, target) in scripts(&entry_points) {
             if name.contains('/') {
-                return Err(format!("the script name {name:?} is a path"));
+                return Err(format!("the script name {name:?} must not be a path"));
             }
             let content = Content::Made(script(&target, scheme.interpreter)?.into_bytes());
             files.insert(format!("bin/{name}"), Installed { content, executable: true });
@@ -169,14 +169,14 @@ fn members_of<R: Read + Seek>(archive: &mut Archive<R>) -> Result<BTreeMap<Strin
             || name.split('/').any(|p| matches!(p, "" | "." | ".."))
             || name.contains('\\')
         {
-            return Err(format!("the entry {name:?} leaves the package's folder"));
+            return Err(format!("the entry {name:?} points outside the package's folder"));
         }
         room = room.checked_sub(member.size()).ok_or_else(|| allowed.to_string())?;
         // As pip takes it: what is not said to be a regular file (POSIX.1, <sys/stat.h>) is no program.
         let is_program = |mode: u32| mode & 0o170_000 == 0o100_000 && mode & 0o111 != 0;
         let executable = member.unix_mode().is_some_and(is_program);
         if members.insert(name.clone(), Member { number, size: member.size(), executable }).is_some() {
-            return Err(format!("the entry {name:?} is there twice"));
+            return Err(format!("duplicate entry {name:?}"));
         }
     }
     Ok(members)
@@ -185,7 +185,7 @@ fn members_of<R: Read + Seek>(archive: &mut Archive<R>) -> Result<BTreeMap<Strin
 fn read_member<R: Read + Seek>(archive: &mut Archive<R>, number: usize) -> Result<Vec<u8>, String> {
     let mut member = archive.by_index(number).map_err(|e| e.to_string())?;
     let content = content::store::read_limited(&mut member, LARGEST_TEXT).map_err(|e| e.to_string())?;
-    content.ok_or_else(|| "a text of more than 64 MiB".to_owned())
+    content.ok_or_else(|| "a text file of more than 64 MiB".to_owned())
 }
 
 /// The files must be the ones that `RECORD` lists (PyPA, "Recording installed projects"). Their contents
@@ -273,7 +273,7 @@ fn script(target: &str, interpreter: &str) -> Result<String, String> {
         target.split_once(':').ok_or_else(|| format!("the entry point {target:?} has no function"))?;
     let is_dotted = |t: &str| !t.is_empty() && t.chars().all(|c| c.is_alphanumeric() || c == '_' || c == '.');
     if !is_dotted(module) || !is_dotted(function) {
-        return Err(format!("the entry point {target:?} is no module and function"));
+        return Err(format!("the entry point {target:?} is not MODULE:FUNCTION"));
     }
     let imported = function.split('.').next().unwrap_or(function);
     Ok(format!("#!{interpreter}\nimport sys\nfrom {module} import {imported}\nsys.exit({function}())\n"))

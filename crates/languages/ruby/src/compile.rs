@@ -56,7 +56,7 @@ struct Compile {
 }
 
 impl Compile {
-    /// The key of the finished gem: for whoever compiles the same in the same root.
+    /// The key of the finished gem: for compiling the same in the same root.
     fn key(&self, codec: Codec, root: &[Produced]) -> Sha256 {
         let mut parts =
             vec![self.environment.interface.clone(), self.gem.full_name(), self.gem.integrity.canonical()];
@@ -141,7 +141,7 @@ impl Compile {
             compiled.insert(format!("{loaded}/{}", path.display()), bytes);
         }
         if compiled.is_empty() {
-            let detail = "its build made nothing that Ruby could load".to_owned();
+            let detail = "its build produced nothing that Ruby could load".to_owned();
             return Err(Error::Package(PackageError::Damaged { package: self.gem.label(), detail }));
         }
         Ok(compiled)

@@ -48,7 +48,7 @@ impl Environment {
     /// The environment in which nothing is looked up or written at the start.
     pub(super) fn variables(&self, without: &[String]) -> Vec<(&'static str, String)> {
         let mut variables = vec![
-            // The configuration of whoever develops the app is not for the image.
+            // A developer's own configuration is not for the image.
             ("BUNDLE_APP_CONFIG", format!("/{FOLDER}/config")),
             ("BUNDLE_DEPLOYMENT", "1".to_owned()),
             ("BUNDLE_GEMFILE", "/app/Gemfile".to_owned()),

@@ -87,7 +87,7 @@ fn with_part<T>(
             return then(&mut entry);
         }
     }
-    Err(format!("it has no {name}: it is no gem"))
+    Err(format!("it has no {name}, so it is not a gem"))
 }
 
 fn told(error: io::Error) -> String {
@@ -102,7 +102,7 @@ impl Paths {
     fn add(&mut self, path: &str) -> Result<(), String> {
         match self.0.insert(path.to_owned()) {
             true => Ok(()),
-            false => Err(format!("it has {path:?} twice")),
+            false => Err(format!("duplicate entry {path:?}")),
         }
     }
 
@@ -110,7 +110,7 @@ impl Paths {
         let lies_inside =
             |path: &&String| path.match_indices('/').any(|(at, _)| self.0.contains(&path[..at]));
         match self.0.iter().find(lies_inside) {
-            Some(path) => Err(format!("{path:?} lies inside a file")),
+            Some(path) => Err(format!("{path:?} is inside a file")),
             None => Ok(()),
         }
     }
@@ -127,7 +127,12 @@ fn inside(path: &Path) -> Result<Option<String>, String> {
                 );
             }
             Component::CurDir => {}
-            _ => return Err(format!("the entry {:?} leaves the gem's folder", path.display().to_string())),
+            _ => {
+                return Err(format!(
+                    "the entry {:?} points outside the gem's folder",
+                    path.display().to_string()
+                ));
+            }
         }
     }
     Ok((!parts.is_empty()).then(|| parts.join("/")))
@@ -136,7 +141,7 @@ fn inside(path: &Path) -> Result<Option<String>, String> {
 /// The target of a link, which has to stay in the gem's folder.
 fn link_inside(path: &str, entry: &Entry<'_, impl Read>) -> Result<String, String> {
     let target = entry.link_name().map_err(told)?.ok_or("a link has no target")?;
-    let leaves = || format!("the link {path:?} leaves the gem's folder");
+    let leaves = || format!("the link {path:?} points outside the gem's folder");
     let mut depth = path.matches('/').count();
     for part in target.components() {
         match part {
@@ -181,11 +186,11 @@ mod tests {
         let file = |path: &str| (path.to_owned(), None);
         let link = |path: &str, target: &str| (path.to_owned(), Some(target.to_owned()));
         let cases = [
-            (vec![file("../out")], "leaves the gem's folder"),
-            (vec![file("/etc/out")], "leaves the gem's folder"),
-            (vec![link("lib/a", "../../out")], "leaves the gem's folder"),
-            (vec![link("a", "/etc")], "leaves the gem's folder"),
-            (vec![file("a"), file("a")], "twice"),
+            (vec![file("../out")], "points outside the gem's folder"),
+            (vec![file("/etc/out")], "points outside the gem's folder"),
+            (vec![link("lib/a", "../../out")], "points outside the gem's folder"),
+            (vec![link("a", "/etc")], "points outside the gem's folder"),
+            (vec![file("a"), file("a")], "duplicate"),
             (vec![file("a"), file("a/b")], "inside a file"),
             (vec![link("a", "b"), file("a/c")], "inside a file"),
         ];

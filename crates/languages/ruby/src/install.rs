@@ -246,7 +246,7 @@ impl Action for GemFiles {
 pub(super) fn said_by(store: &Store, key: Sha256, gem: &Gem) -> Result<Specification> {
     let known = store.read_document(&store.fragment_path("gems", key)).whole();
     known.ok_or_else(|| {
-        let what = format!("what is known of {}", gem.label());
+        let what = format!("the registry document of {}", gem.label());
         Error::Content(ContentError::Damaged { what })
     })
 }

@@ -73,12 +73,12 @@ impl Buildpack for Ruby {
             OptionSpec::new(
                 WITHOUT,
                 Takes::Texts,
-                "Groups of the Gemfile that images do without; development and test unless it says otherwise",
+                "Gemfile groups to leave out of images; by default development and test",
             ),
             OptionSpec::new(
                 COMPILE_FLAGS,
                 Takes::Texts,
-                "Flags for gems that are compiled, each after the name of its gem, as in \"mysql2 --with-ldflags=-s\"",
+                "Flags for compiling gems, each after the gem's name, for example \"mysql2 --with-ldflags=-s\"",
             ),
         ]
     }
@@ -100,11 +100,7 @@ impl Buildpack for Ruby {
         let lock = tree.read(LOCKFILE)?.map(|text| Lock::parse(&text)).transpose()?;
         let said = said_versions(tree, &gemfile, lock.as_ref())?;
         for (version, place) in &said {
-            finding.evidence.push(Evidence::speaks_for(
-                place.clone(),
-                version,
-                "versions of Ruby that will do",
-            ));
+            finding.evidence.push(Evidence::speaks_for(place.clone(), version, "supported Ruby versions"));
         }
         finding.runtime = Some(RuntimeWish::of("ruby", configured_constraint(options), said));
         let without = settled::without(options);
@@ -274,7 +270,7 @@ fn specifications_that_ask_git(tree: &SourceTree, lock: &Lock) -> Result<Vec<Pro
                 code: "git-in-gemspec".to_owned(),
                 place: Place::new(file, u32::try_from(line + 1).ok()),
                 says: format!(
-                    "the specification of {} runs git at every start, and images have none",
+                    "the specification of {} runs git at every start, but images do not contain git",
                     spec.name
                 ),
                 advice: "list the files without it: spec.files = Dir[\"lib/**/*\"]".to_owned(),

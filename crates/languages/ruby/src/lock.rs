@@ -129,7 +129,7 @@ impl Reader {
                 "GIT" => SourceKind::Git,
                 "PATH" => SourceKind::Folder,
                 "PLUGIN SOURCE" => {
-                    return Err("sources of plugins cannot be used: a build runs no plugins".to_owned());
+                    return Err("plugin sources are not supported: a build runs no plugins".to_owned());
                 }
                 _ => return Ok(()),
             };
@@ -175,7 +175,7 @@ impl Reader {
             4 | 5 => source.specs.push(spec(text, number)?),
             _ => {
                 let (name, requirement) = named(text);
-                let spec = source.specs.last_mut().ok_or("this need is of no gem")?;
+                let spec = source.specs.last_mut().ok_or("this dependency belongs to no gem")?;
                 spec.needs.insert(name.to_owned(), requirement.to_owned());
             }
         }
@@ -184,7 +184,7 @@ impl Reader {
 
     /// `rack (3.1.8) sha256=…`
     fn checksum(&mut self, line: &str) -> Result<(), String> {
-        let (gem, hashes) = line.split_once(')').ok_or("this line has no version")?;
+        let (gem, hashes) = line.split_once(')').ok_or("this line lacks a version")?;
         let spec = spec(&format!("{gem})"), 0)?;
         let sha256 = hashes.split([' ', ',']).find_map(|hash| hash.strip_prefix("sha256="));
         if let Some(sha256) = sha256 {
@@ -215,7 +215,7 @@ fn spec(text: &str, line: u32) -> Result<Spec, String> {
     };
     let fits = !name.is_empty() && is_word(name) && platform.as_deref().is_none_or(is_word);
     let version = GemVersion::parse(version).filter(|_| fits);
-    let version = version.ok_or_else(|| format!("{text:?} is no gem with a version"))?;
+    let version = version.ok_or_else(|| format!("{text:?} is not a gem with a version"))?;
     Ok(Spec { name: name.to_owned(), version, platform, needs: BTreeMap::new(), line })
 }
 
@@ -301,13 +301,13 @@ BUNDLED WITH
             other => format!("{other:?}"),
         };
         assert!(told("GEM\n<<<<<<< HEAD\n").contains("Gemfile.lock line 2: a merge was not finished"));
-        assert!(told("PLUGIN SOURCE\n  remote: x\n").contains("sources of plugins cannot be used"));
+        assert!(told("PLUGIN SOURCE\n  remote: x\n").contains("plugin sources are not supported"));
         for name in ["../out", "a/b", ".hidden", ""] {
             let text = format!("GEM\n  remote: x\n  specs:\n    {name} (1.0)\n");
-            assert!(told(&text).contains("is no gem with a version"), "{name}");
+            assert!(told(&text).contains("is not a gem with a version"), "{name}");
         }
-        assert!(told("GEM\n  specs:\n    rack (../..)\n").contains("is no gem with a version"));
-        assert!(told("GEM\n  specs:\n    rack (1.0-../x)\n").contains("is no gem with a version"));
-        assert!(told("GEM\n  specs:\n      rack\n").contains("this need is of no gem"));
+        assert!(told("GEM\n  specs:\n    rack (../..)\n").contains("is not a gem with a version"));
+        assert!(told("GEM\n  specs:\n    rack (1.0-../x)\n").contains("is not a gem with a version"));
+        assert!(told("GEM\n  specs:\n      rack\n").contains("this dependency belongs to no gem"));
     }
 }

@@ -21,7 +21,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 /// How many gems are asked for at once.
 const AT_ONCE: usize = 16;
 
-/// A lockfile for a Gemfile that has none, with its text; nothing where no gem is asked for, or nobody may be asked.
+/// A lockfile for a Gemfile that has none, with its text; `None` if no gem is required or there is no network access.
 pub(super) fn settle(
     gemfile: &Gemfile,
     context: &Context<'_>,
@@ -39,7 +39,7 @@ pub(super) fn settle(
         }))
     };
     if let Some(line) = gemfile.unread {
-        return unsupported(line, "a Gemfile that only running it would explain");
+        return unsupported(line, "a Gemfile that can be understood only by running it");
     }
     if gemfile.has_own_specification {
         return unsupported(1, "gems of a gem specification");
@@ -230,7 +230,8 @@ impl Solver<'_> {
         let mut add = |name: &str, texts: Vec<&str>, of: &str| {
             let set =
                 allowed(texts.iter().copied().filter(|text| !text.trim().is_empty())).ok_or_else(|| {
-                    let detail = format!("it asks for {name} {}, which is no requirement", texts.join(", "));
+                    let detail =
+                        format!("it requires {name} {}, which is not a valid requirement", texts.join(", "));
                     Error::Package(PackageError::Damaged { package: of.to_owned(), detail })
                 })?;
             let all = needs.entry(name.to_owned()).or_insert_with(Set::full);
@@ -263,9 +264,9 @@ impl Solver<'_> {
         let ruby = self.ruby.as_ref().map(|ruby| format!(" for Ruby {ruby}")).unwrap_or_default();
         Some(match (offers.keys().next(), offers.keys().next_back()) {
             (Some(first), Some(last)) if first != last => {
-                format!("{name} is there{ruby} from {first} to {last}")
+                format!("{name} is available{ruby} from {first} to {last}")
             }
-            (Some(only), _) => format!("{name} is there{ruby} in {only}"),
+            (Some(only), _) => format!("{name} is available{ruby} in {only}"),
             _ => format!("{} has no {name}{ruby}", self.registry),
         })
     }
@@ -303,7 +304,7 @@ impl DependencyProvider for Solver<'_> {
         version: &GemVersion,
     ) -> Result<Dependencies<String, Set, String>, Carried> {
         let needs = self.needs(name, version).map_err(Carried::of)?;
-        // Asked for together; what went wrong is told when the gem is looked at.
+        // Asked for together; errors are reported when the gem is looked at.
         let names: Vec<&String> = needs.keys().collect();
         engine::run_indexed(names.len(), AT_ONCE, |at| drop(self.offers(names[at])));
         Ok(Dependencies::Available(needs.into_iter().collect()))

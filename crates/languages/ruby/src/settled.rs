@@ -81,7 +81,7 @@ pub(super) fn without(options: &BuildpackOptions) -> Vec<String> {
     }
 }
 
-/// Settles what the image needs; nothing while nobody may be asked for what is not known.
+/// Settles what the image needs; `None` if something is unknown and there is no network access.
 pub(super) fn settle(context: &Context<'_>, resolving: &Resolving<'_>) -> Result<Resolution> {
     let mut resolution = Resolution::default();
     let tree = context.tree;
@@ -141,7 +141,7 @@ fn repositories(lock: &Lock, needed: &BTreeSet<String>) -> Result<Vec<Repository
         }
         if !is_commit(&source.revision) {
             let place = Place::new(LOCKFILE, Some(first.line));
-            let detail = format!("{:?} is no commit of {url}", source.revision);
+            let detail = format!("{:?} is not a commit of {url}", source.revision);
             return Err(Error::Survey(SurveyError::Malformed { place, detail }));
         }
         repositories.push(Repository { url: url.clone(), revision: source.revision.clone(), gems });
@@ -176,7 +176,7 @@ fn chosen<'l>(
         let Some((_, best)) = best else {
             let has: Vec<_> = specs.iter().filter_map(|(_, spec)| spec.platform.clone()).collect();
             let detail =
-                format!("{name} is locked for {} only, and the image is for {}", has.join(", "), names[1]);
+                format!("{name} is locked only for {}, but the image is for {}", has.join(", "), names[1]);
             return Err(Error::Package(PackageError::LockMismatch {
                 lockfile: LOCKFILE.to_owned(),
                 detail,
@@ -197,7 +197,11 @@ fn check_platforms(lock: &Lock, platform: &str) -> Result<()> {
     }
     Err(Error::Package(PackageError::LockMismatch {
         lockfile: LOCKFILE.to_owned(),
-        detail: format!("it is for {} only, and the image is for {}", lock.platforms.join(", "), names[1]),
+        detail: format!(
+            "it is built only for {}, but the image is for {}",
+            lock.platforms.join(", "),
+            names[1]
+        ),
         how: ADD_PLATFORM,
     }))
 }
@@ -209,7 +213,7 @@ fn is_part_of_ruby(version: &str, full_name: &str) -> bool {
 
 type Answer = Result<Option<(Gem, Option<planning::NewHash>)>>;
 
-/// A gem with where it comes from, its hash and what it says of itself; nothing when its hash is not known and nobody may
+/// A gem with where it comes from, its hash and what it says of itself; `None` if its hash is unknown and there is no network access
 /// be asked.
 fn gem(
     (source, spec, default_source): (&Source, &Spec, Option<&str>),
@@ -329,7 +333,7 @@ fn specification(gem: &Gem, resolving: &Resolving<'_>) -> Result<Option<Specific
 pub(super) fn is_of(said: Specification, gem: &Gem) -> Result<Specification, String> {
     match said.name == gem.name && said.version == gem.version {
         true => Ok(said),
-        false => Err(format!("it says of itself that it is {} {}", said.name, said.version)),
+        false => Err(format!("its own metadata says {} {}", said.name, said.version)),
     }
 }
 
@@ -357,7 +361,7 @@ mod tests {
             assert_eq!(checked(fits), Ok(()), "{fits}");
         }
         let told = checked("  arm64-darwin-23\n  x86_64-linux-musl\n").unwrap_err();
-        assert!(told.contains("it is for arm64-darwin-23, x86_64-linux-musl only"), "{told}");
+        assert!(told.contains("it is built only for arm64-darwin-23, x86_64-linux-musl"), "{told}");
     }
 
     #[test]
@@ -373,6 +377,6 @@ mod tests {
         assert_eq!(taken(all, "linux/arm64").unwrap(), "fog-1.0");
         let told = taken("    fog (1.0-arm64-darwin)\n    fog (1.0-x86_64-linux-musl)\n", "linux/amd64")
             .unwrap_err();
-        assert!(told.contains("fog is locked for arm64-darwin, x86_64-linux-musl only"), "{told}");
+        assert!(told.contains("fog is locked only for arm64-darwin, x86_64-linux-musl"), "{told}");
     }
 }

@@ -19,7 +19,7 @@ pub(super) struct Specification {
     pub(super) commands: Vec<String>,
     /// What compiles its parts in C: `extconf.rb` and others. Nothing once they are compiled.
     pub(super) extensions: Vec<String>,
-    /// The versions of Ruby that will do.
+    /// The supported Ruby versions.
     pub(super) ruby: Vec<String>,
     /// What it needs when it runs: names with requirements.
     pub(super) needs: BTreeMap<String, Vec<String>>,
@@ -66,11 +66,11 @@ impl Specification {
         let plain = |text: &str| !text.chars().any(char::is_control);
         let mut folders = self.require_paths.iter().chain(&self.extensions).chain(std::iter::once(&self.bin));
         if let Some(path) = folders.find(|path| !is_inside(path) || !plain(path)) {
-            return Err(format!("its specification names {path:?}, which leaves the gem's folder"));
+            return Err(format!("its specification names {path:?}, which points outside the gem's folder"));
         }
         if let Some(command) = self.commands.iter().find(|name| !is_file(name) || !plain(name)) {
             return Err(format!(
-                "its specification names the command {command:?}, which is no name of a file"
+                "its specification names the command {command:?}, which is not a valid file name"
             ));
         }
         Ok(self)

@@ -18,8 +18,8 @@ use source::SourceTree;
 /// The buildpack.
 pub struct StaticSite;
 
-/// The folder with the pages.
-const DOCROOT: OptionSpec = OptionSpec::new("docroot", Takes::Text, "The folder with the pages");
+/// The folder that holds the index page.
+const DOCROOT: OptionSpec = OptionSpec::new("docroot", Takes::Text, "The folder that holds the index page");
 /// Whether the first page answers for all.
 const SINGLE_PAGE: OptionSpec = OptionSpec::new(
     "single-page",

@@ -5,8 +5,9 @@ use remote::oci::ReferenceFault;
 use std::path::PathBuf;
 
 /// What can be wrong with configuration, and with names that people give.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr, strum::VariantNames)]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+#[strum(serialize_all = "kebab-case")]
 pub enum ConfigError {
     /// An image breaks demands of the house.
     #[error("{app} breaks demands of the house")]
@@ -18,7 +19,7 @@ pub enum ConfigError {
     #[error("{text:?} is no folder")]
     BuildpackPlace { text: String },
     /// What should be a header field is none.
-    #[error("{text:?} is no header field")]
+    #[error("{text:?} is not a header field")]
     NotHeader { text: String },
     /// `shtetl.toml` has faults.
     #[error("{path} has faults", path = path.display())]
@@ -50,7 +51,7 @@ pub enum ConfigError {
     /// No address is known for a kind of packages.
     #[error("no address for {ecosystem}")]
     NoAddress { ecosystem: &'static str },
-    /// Nobody says where files of a name are, which a build command fetches.
+    /// No address is configured for files that a build command downloads.
     #[error("nothing says where {name} is")]
     NoFiles { name: String },
 }

@@ -4,8 +4,9 @@ use crate::Place;
 use remote::RemoteError;
 
 /// What can go wrong with packages of languages.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr, strum::VariantNames)]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+#[strum(serialize_all = "kebab-case")]
 pub enum PackageError {
     /// Something from elsewhere; `wanted_by` is the package that was asked for.
     #[error("{wanted_by}: {source}")]

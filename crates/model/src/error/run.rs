@@ -1,8 +1,9 @@
 //! What can be wrong with images that are opened or run.
 
 /// What can be wrong with images that are opened or run.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr, strum::VariantNames)]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+#[strum(serialize_all = "kebab-case")]
 pub enum RunError {
     /// An image for another platform cannot be run here.
     #[error("{image} is for {platform}")]
@@ -22,7 +23,7 @@ pub enum RunError {
     /// Settings that must have a value and have none.
     #[error("settings without a value: {names:?}")]
     SettingsMissing { names: Vec<String> },
-    /// Settings that a service gives, which nobody has started or bound.
+    /// Settings of a service that is neither started nor bound.
     #[error("service {service} is not bound")]
     ServiceNotBound { service: String, kind: String, settings: Vec<String> },
     /// A service that the image does not declare.

@@ -3,8 +3,9 @@
 use std::path::PathBuf;
 
 /// What can be wrong with where an app is taken from.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr, strum::VariantNames)]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+#[strum(serialize_all = "kebab-case")]
 pub enum SourceError {
     /// The source folder cannot be read.
     #[error("{path}: {source}", path = path.display())]

@@ -5,8 +5,9 @@ use crate::failures::Cause;
 use sandbox::Limit;
 
 /// What can go wrong in a step that runs a program.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr, strum::VariantNames)]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+#[strum(serialize_all = "kebab-case")]
 pub enum StepError {
     /// The build command did not make a file that the image needs.
     #[error("the build command did not make {wanted}")]

@@ -3,8 +3,9 @@
 use crate::Place;
 
 /// What keeps a source from being understood.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr, strum::VariantNames)]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+#[strum(serialize_all = "kebab-case")]
 pub enum SurveyError {
     /// Nothing recognised the source.
     #[error("no language was recognised")]

@@ -3,8 +3,9 @@
 use serde::Serialize;
 
 /// Why an image stays on its base.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr, strum::VariantNames)]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+#[strum(serialize_all = "kebab-case")]
 pub enum SwapError {
     /// A base that nothing can be in place of: this machine, or nothing at all.
     #[error("{image} is on {base}")]

@@ -3,8 +3,9 @@
 use std::path::PathBuf;
 
 /// Why nothing can be done with a town.
-#[derive(Debug, thiserror::Error)]
+#[derive(Debug, thiserror::Error, strum::IntoStaticStr, strum::VariantNames)]
 #[allow(missing_docs, reason = "the fields say what they are; each variant is documented")]
+#[strum(serialize_all = "kebab-case")]
 pub enum TownError {
     /// There is no file that says which apps belong together.
     #[error("{path} does not exist")]

@@ -68,12 +68,12 @@ fn token(
 ) -> Result<String> {
     let malformed = |detail: &str| RemoteError::Malformed {
         url: reference.url(""),
-        detail: format!("it asks for a token, and {detail}"),
+        detail: format!("it requires a token, but {detail}"),
     };
     let realm = parameters.get("realm").ok_or_else(|| malformed("does not say where to get one"))?;
     let plain = realm.strip_prefix("http://").map(|rest| rest.split('/').next().unwrap_or(rest));
     if plain.is_some_and(|host| !is_loopback(host) && host != reference.host) {
-        return Err(malformed("names a server without encryption"));
+        return Err(malformed("names a server without TLS"));
     }
     let usual = format!("repository:{}:pull", reference.repository);
     let said = parameters.get("scope").unwrap_or(&usual);

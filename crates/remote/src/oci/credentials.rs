@@ -73,7 +73,7 @@ impl CredentialFiles {
             let Ok(text) = std::fs::read_to_string(path) else { continue };
             let file: File = serde_json::from_str(&text).map_err(|e| RemoteError::Credentials {
                 what: path.display().to_string(),
-                detail: format!("line {}: it is not what such files hold", e.line()),
+                detail: format!("line {}: it is not a valid entry", e.line()),
             })?;
             if let Some(secret) = file.secret(host, repository) {
                 return Ok(Some(Login { secret, found: path.display().to_string() }));
@@ -92,15 +92,15 @@ impl CredentialFiles {
         let name = format!("{HELPER}{helper}");
         let failed = |detail: String| RemoteError::Credentials { what: name.clone(), detail };
         if helper.contains('/') {
-            return Err(failed("a name with a slash is no name of a program".to_owned()));
+            return Err(failed("a program name cannot contain a slash".to_owned()));
         }
         let program = self.search.iter().map(|folder| folder.join(&name)).find(|path| path.is_file());
         let program = program.ok_or_else(|| failed("there is no such program".to_owned()))?;
         let said = run(&program, host).map_err(|e| failed(e.to_string()))?;
         let Some(said) = said else { return Ok(None) };
-        // What it said is never shown: it may be a secret.
+        // Message is never shown: it may be a secret.
         let told: Told =
-            serde_json::from_slice(&said).map_err(|_| failed("its answer is not understood".to_owned()))?;
+            serde_json::from_slice(&said).map_err(|_| failed("its answer is invalid".to_owned()))?;
         let secret = match told.user.as_str() {
             TOKEN_USER => Secret::Identity(told.secret),
             user => Secret::Password(format!("{user}:{}", told.secret)),

@@ -97,7 +97,7 @@ impl fmt::Display for Target {
     }
 }
 
-/// Whether nobody else can listen to what is said to this host.
+/// Whether traffic to this host cannot be observed by others.
 pub(super) fn is_loopback(host: &str) -> bool {
     let name = match host.rsplit_once(':') {
         Some((name, port)) if port.bytes().all(|b| b.is_ascii_digit()) => name,

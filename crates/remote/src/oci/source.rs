@@ -95,7 +95,8 @@ impl<'a> ImageSource<'a> {
         match config.diff_ids().len() {
             known if known == layers => Ok(config),
             known => {
-                Err(self.malformed(&format!("its configuration is for {known} layers, and it has {layers}")))
+                Err(self
+                    .malformed(&format!("its configuration describes {known} layers, but it has {layers}")))
             }
         }
     }
@@ -122,7 +123,7 @@ impl<'a> ImageSource<'a> {
         }
         if size != part.size {
             return Err(self.malformed(&format!(
-                "{} has {size} bytes, and its manifest says {}",
+                "{} has {size} bytes, but its manifest says {}",
                 part.digest, part.size
             )));
         }
@@ -147,7 +148,7 @@ impl<'a> ImageSource<'a> {
 
     fn parsed<T: DeserializeOwned>(&self, what: &str, bytes: &[u8]) -> Result<T> {
         serde_json::from_slice(bytes)
-            .map_err(|e| self.malformed(&format!("{what} is no image document ({e})")))
+            .map_err(|e| self.malformed(&format!("{what} is not an image document ({e})")))
     }
 
     fn malformed(&self, detail: &str) -> RemoteError {

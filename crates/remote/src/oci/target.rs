@@ -79,7 +79,7 @@ impl<'a> ImageTarget<'a> {
             match answer.headers("Docker-Content-Digest").first() {
                 Some(said) if said.parse().ok() != Some(digest) => Err(RemoteError::Malformed {
                     url: shown(&url),
-                    detail: format!("it took {digest} for {said}"),
+                    detail: format!("it answered with digest {said} for {digest}"),
                 }),
                 _ => Ok(()),
             }

@@ -199,9 +199,9 @@ fn location(answer: &Answer, url: &str) -> Result<String> {
     let malformed = |detail: &str| RemoteError::Malformed { url: shown(url), detail: detail.to_owned() };
     let location = answer.headers("Location").into_iter().next();
     let onward =
-        followed(url, &location.ok_or_else(|| malformed("it does not say where the upload goes on"))?);
+        followed(url, &location.ok_or_else(|| malformed("it does not say where to continue the upload"))?);
     match server_of(&onward) == server_of(url) || onward.starts_with("https://") {
         true => Ok(onward),
-        false => Err(malformed("it sends the upload to another server, without encryption")),
+        false => Err(malformed("it redirects the upload to another server, without TLS")),
     }
 }

@@ -14,7 +14,7 @@ pub struct Offer {
     pub needs: BTreeMap<String, String>,
     /// SHA-256 of its file in hexadecimal digits, where the registry says it.
     pub sha256: Option<String>,
-    /// The versions of Ruby that will do, as in `>= 3.0`; empty for all.
+    /// The supported Ruby versions, as in `>= 3.0`; empty for all.
     pub ruby: String,
 }
 
@@ -38,11 +38,11 @@ pub fn offers(fetcher: &Fetcher, registry: &Address, name: &str) -> Result<Vec<O
     let text = String::from_utf8(bytes).map_err(|_| malformed("it is not UTF-8"))?;
     let mut lines = text.lines();
     if lines.by_ref().next().is_some_and(|line| line != "---") {
-        return Err(malformed("it is no list of versions"));
+        return Err(malformed("it is not a list of versions"));
     }
     lines
         .filter(|line| !line.is_empty())
-        .map(|line| offer(line).ok_or_else(|| malformed("a line is no version")))
+        .map(|line| offer(line).ok_or_else(|| malformed("a line is not a version")))
         .collect()
 }
 

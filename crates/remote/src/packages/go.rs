@@ -1,4 +1,4 @@
-//! Module proxies of Go, and the hashes of modules (the Go modules reference, "GOPROXY protocol" and "Authenticating
+//! Module proxies of Go, and the module hashes (the Go modules reference, "GOPROXY protocol" and "Authenticating
 //! modules").
 
 use crate::address::Address;

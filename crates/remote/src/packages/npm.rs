@@ -117,7 +117,7 @@ pub fn offers(fetcher: &Fetcher, registry: &Address, name: &str) -> Result<Offer
 }
 
 impl Offer {
-    /// What a document says of a version; nothing where it cannot be read what it needs: nobody could be sure of its place.
+    /// What a document says of a version; `None` if its requirements cannot be read: its place would be uncertain.
     fn of(name: &str, said: &Value) -> Option<Self> {
         if !["dependencies", "optionalDependencies", "peerDependencies"]
             .iter()

@@ -15,7 +15,7 @@ use std::time::{Duration, Instant, SystemTime};
 
 /// How many answers are remembered.
 const REMEMBERED: usize = 100;
-/// How long a process that nobody asks anything is left alone at a time.
+/// The polling interval for a process without health checks.
 const LONG: Duration = Duration::from_secs(3600);
 
 /// How an instance is started and looked after.

@@ -68,7 +68,7 @@ impl Keepers {
     /// How they are.
     pub fn status(&self) -> Vec<Status> {
         let mut kept = self.kept();
-        // Those that were ended on purpose are nobody's concern any more.
+        // Those that were stopped on purpose are not restarted.
         kept.retain(|(instance, thread)| !thread.is_finished() || instance.state().0 != State::Stopped);
         kept.iter().map(|(instance, _)| status_of(instance)).collect()
     }
@@ -85,7 +85,7 @@ impl Keepers {
         self.kept().iter().all(|(_, thread)| thread.is_finished())
     }
 
-    /// Waits until every instance is healthy or, where nobody can ask it, has run for `settled`; gives the first that
+    /// Waits until every instance is healthy or, without a port, has run for `settled`; gives the first that
     /// ended or did not get there within `patience`.
     pub fn wait_until_healthy(&self, settled: Duration, patience: Duration) -> Option<Status> {
         let deadline = Instant::now() + patience;

@@ -103,7 +103,7 @@ impl RunningApp {
     pub fn start(store: Arc<Store>, image: OpenImage, how: AppStart, tell: Tell) -> Result<Self> {
         fs::create_dir_all(&how.logs).facts(&how.logs)?;
         check(&image, &how.settings)?;
-        // In a fresh network namespace nobody could ask the processes.
+        // A fresh network namespace has no way to reach the processes.
         let _ = sandbox::raise_loopback();
         let pools = processes_of(&image).map(|process| (process.name.clone(), Arc::default())).collect();
         let now = Now { image: Arc::new(image), how, pools };
@@ -172,7 +172,7 @@ impl RunningApp {
         self.keepers.history(name)
     }
 
-    /// Waits until every instance is healthy or, where nobody can ask it, has run for `settled`; gives the first that
+    /// Waits until every instance is healthy or, without a port, has run for `settled`; gives the first that
     /// ended or did not get there within `patience`.
     pub fn wait_until_healthy(&self, settled: Duration, patience: Duration) -> Option<Status> {
         self.keepers.wait_until_healthy(settled, patience)

@@ -19,9 +19,9 @@ pub(crate) fn pipes() -> io::Result<(Written, [Stdio; 3])> {
     Ok(([output, errors], [Stdio::null(), to_output.into(), to_errors.into()]))
 }
 
-/// Tells and keeps what a process writes, until nobody writes any more.
+/// Shows and keeps the output of a process until it is closed.
 pub(crate) fn pass_on([output, errors]: Written, log: &Path, name: &InstanceName, tell: &Tell) {
-    // Without a place for it, it is told all the same.
+    // Without a log file, it is still shown.
     let log = Mutex::new(BoundedLog::open(log).ok());
     std::thread::scope(|scope| {
         scope.spawn(|| pass_on_one(output, Stream::Output, &log, name, tell));

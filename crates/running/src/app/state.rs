@@ -38,7 +38,7 @@ impl std::fmt::Display for InstanceName {
 pub enum State {
     /// It runs, and does not answer yet.
     Starting,
-    /// It runs; it has no port, so nobody can ask it.
+    /// It is running; without a port, its health is unknown.
     Running,
     /// It answers as it should.
     Healthy,

@@ -149,7 +149,7 @@ pub(super) fn command(site: &Site, layers: &[PathBuf]) -> Result<Vec<String>> {
     })
 }
 
-/// The signal that ends it in good order, whoever is still connected.
+/// The signal for an orderly shutdown, even with open connections.
 pub(super) fn end_signal(kind: ServiceKind) -> u8 {
     match kind {
         ServiceKind::Postgresql => INTERRUPT,
@@ -199,7 +199,10 @@ fn only_folder(site: &Site, layers: &[PathBuf], folder: &str) -> Result<String> 
 
 fn missing(site: &Site, path: &str) -> Error {
     let service = site.name.clone();
-    Error::Run(RunError::ServiceNotPrepared { service, lines: vec![format!("its packages have no /{path}")] })
+    Error::Run(RunError::ServiceNotPrepared {
+        service,
+        lines: vec![format!("its packages do not contain /{path}")],
+    })
 }
 
 /// How the tables of MariaDB are made: by its server, which reads statements and ends.

@@ -45,7 +45,7 @@ const PASSWORD: &str = "password";
 const DATA: &str = "data";
 /// The file that says that its data is complete.
 const PREPARED: &str = "prepared";
-/// How often it is looked whether nobody waits any more.
+/// How often to check whether the caller is still waiting.
 const GLANCE: Duration = Duration::from_millis(100);
 /// How long a service may take until it is ready.
 const PATIENCE: Duration = Duration::from_secs(120);
@@ -184,7 +184,7 @@ impl Prepared {
         Ok(prepared)
     }
 
-    /// Makes its data, once: what is not complete is made again.
+    /// Makes its data, once: what is incomplete is recreated.
     fn prepare(&self) -> Result<()> {
         let (data, done) = (self.folder.join(DATA), self.folder.join(PREPARED));
         if done.exists() {

@@ -20,12 +20,12 @@ pub struct NewPins {
     first: bool,
     /// The platform, if others were pinned before and it was not.
     first_for: Option<String>,
-    /// Whether nobody knows an archive of security updates.
+    /// Whether no archive of security updates is configured.
     without_security: bool,
 }
 
 impl NewPins {
-    /// The pins `new` in place of `old`; `without_security` when nobody knows an archive of security
+    /// The pins `new` in place of `old`; `without_security` if no archive of security
     /// updates.
     pub(super) fn new(
         app: &App,
@@ -92,7 +92,7 @@ impl NewPins {
     pub fn notes(&self) -> Vec<String> {
         let mut notes = self.pinned();
         if self.without_security {
-            let lacks = "nothing says where debian-security is: the base has no security updates";
+            let lacks = "no address is configured for debian-security: the base has no security updates";
             notes.push(lacks.to_owned());
         }
         notes
@@ -102,9 +102,9 @@ impl NewPins {
         let file = files::PINS;
         let moved = self.pins.moved(self.old.as_ref(), &self.platform);
         vec![match (&self.path, &self.other) {
-            (None, _) => format!("what is taken from outside is not pinned: this source can keep no {file}"),
-            (Some(_), _) if self.first => format!("pinned in {file}, which should be committed"),
-            (Some(_), Some(other)) => format!("pinned again in {file}, which was for {other}"),
+            (None, _) => format!("downloads are not pinned: this source cannot hold a {file}"),
+            (Some(_), _) if self.first => format!("pinned in {file}; commit it"),
+            (Some(_), Some(other)) => format!("pinned again in {file}, which was written for {other}"),
             (Some(_), None) if self.first_for.is_some() => {
                 format!("pinned for {} in {file}", self.first_for.as_deref().unwrap_or_default())
             }

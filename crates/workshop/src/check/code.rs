@@ -1,7 +1,7 @@
 //! Rules that read the code itself.
 
 use crate::check::imports::reached_files;
-use crate::check::{Found, Subject, breaks, doubt};
+use crate::check::{Found, Subject, error, warning};
 use model::{Place, Result};
 use source::is_for_tests;
 
@@ -152,23 +152,21 @@ pub(super) fn port_fixed(subject: &Subject<'_>) -> Result<Vec<Found>> {
         }
         let unless = variable.map(|name| format!(" unless {name} is set")).unwrap_or_default();
         let what =
-            format!("the code listens on port {port}{unless}, and {} is to listen on {wanted}", web.name);
-        found.push(breaks(spot.place, what, port_advice(&web.name, port)));
+            format!("the code listens on port {port}{unless}, and {} is expected on {wanted}", web.name);
+        found.push(error(spot.place, what, port_advice(&web.name, port)));
     }
     if let Some((word, port)) = port_in_command(&web.command).filter(|(_, port)| *port != wanted) {
         let what =
-            format!("the command listens on port {port} ({word}), and {} is to listen on {wanted}", web.name);
-        let advice = format!(
-            "write $PORT in its place, or in shtetl.toml, under [process.{}]: port = {port}",
-            web.name
-        );
-        found.push(breaks(web.said.clone(), what, advice));
+            format!("the command listens on port {port} ({word}), and {} is expected on {wanted}", web.name);
+        let advice =
+            format!("use $PORT instead, or in shtetl.toml, under [process.{}]: port = {port}", web.name);
+        found.push(error(web.said.clone(), what, advice));
     }
     Ok(found)
 }
 
 fn port_advice(process: &str, port: u16) -> String {
-    format!("read the variable PORT, or in shtetl.toml, under [process.{process}]: port = {port}")
+    format!("read the port from PORT, or in shtetl.toml, under [process.{process}]: port = {port}")
 }
 
 /// Servers that are told where to listen, by the options that say it.
@@ -209,7 +207,7 @@ pub(super) fn loopback_only(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let in_code = spots(subject)
         .into_iter()
         .filter(|s| signs.iter().any(|sign| s.rest.contains(sign)))
-        .map(|s| doubt(s.place, "the code listens to its own machine only", advice));
+        .map(|s| warning(s.place, "the code listens on the loopback address only", advice));
     let in_commands = subject.survey.processes.iter().filter(|p| p.port.is_some()).filter_map(|process| {
         let own = |w: &&String| {
             ["127.0.0.1", "localhost"]
@@ -217,7 +215,7 @@ pub(super) fn loopback_only(subject: &Subject<'_>) -> Result<Vec<Found>> {
                 .any(|h| *w == h || w.ends_with(&format!("={h}")) || w.starts_with(&format!("{h}:")))
         };
         let word = process.command.iter().find(own)?;
-        Some(breaks(process.said.clone(), format!("{} listens on {word} only", process.name), advice))
+        Some(error(process.said.clone(), format!("{} listens on {word} only", process.name), advice))
     });
     Ok(in_code.chain(in_commands).collect())
 }

@@ -1,6 +1,6 @@
 //! Rules of what is packed.
 
-use crate::check::{Found, Subject, breaks, doubt};
+use crate::check::{Found, Subject, error, warning};
 use content::layer::is_whiteout;
 use model::{Place, Result};
 use source::Unexpected;
@@ -9,9 +9,9 @@ use source::Unexpected;
 pub(super) fn whiteouts(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let files = subject.tree.files().keys().filter(|path| is_whiteout(path));
     let found = files.map(|path| {
-        let what = "such a name hides files of the layers below at every runtime";
+        let what = "container runtimes would take the name as an instruction to hide files of lower layers";
         let advice = format!("rename it, or in shtetl.toml, under [source]: exclude = [{path:?}]");
-        breaks(Place::new(path.as_str(), None), what, advice)
+        error(Place::new(path.as_str(), None), what, advice)
     });
     Ok(found.collect())
 }
@@ -22,9 +22,9 @@ pub(super) fn unexpected(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let notable = subject.survey.notable.iter().filter(|n| sure(n.what));
     Ok(notable
         .map(|n| {
-            let what = format!("it goes into the image: {}", n.what.told());
+            let what = format!("packed into the image: {}", n.what.told());
             let advice = format!("in shtetl.toml, under [source]: exclude = [{:?}]", n.path);
-            doubt(Place::new(n.path.as_str(), None), what, advice)
+            warning(Place::new(n.path.as_str(), None), what, advice)
         })
         .collect())
 }

@@ -1,6 +1,6 @@
 //! Rules of what processes write: the image itself is only read.
 
-use crate::check::{Found, Subject, breaks, doubt};
+use crate::check::{Found, Subject, error, warning};
 use model::{Place, Result};
 use source::is_for_tests;
 
@@ -27,7 +27,7 @@ const SIGNS: [Sign; 2] = [
         text: "django.db.backends.sqlite3",
         makes: None,
         folder: ".",
-        what: "the database is a file beside the code",
+        what: "the database is a file next to the code",
     },
 ];
 
@@ -58,12 +58,12 @@ pub(super) fn unwritable(subject: &Subject<'_>) -> Result<Vec<Found>> {
             }
             let is_caught = at > 0 && lines[at - 1].trim() == "try:";
             let place = Place::new(path.as_str(), u32::try_from(at + 1).ok());
-            let what = format!("{}, and the image is read-only for {}", sign.what, web.name);
+            let what = format!("{}, but the image is read-only for {}", sign.what, web.name);
             let advice =
                 format!("in shtetl.toml, under [process.{}]: writable = [{:?}]", web.name, sign.folder);
             found.push(match sign.makes.is_some() && !is_caught {
-                true => breaks(place, what, advice),
-                false => doubt(place, what, advice),
+                true => error(place, what, advice),
+                false => warning(place, what, advice),
             });
         }
     }

@@ -1,6 +1,6 @@
 //! Files that a Go compiler puts into a program (package `embed`): without them nothing compiles.
 
-use crate::check::{Found, Subject, breaks};
+use crate::check::{Found, Subject, error};
 use globset::GlobBuilder;
 use model::{Place, Result, in_folder};
 use source::is_for_tests;
@@ -31,15 +31,15 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
             let place = || Place::new(path.as_str(), u32::try_from(number + 1).ok());
             let lacking = words(patterns).into_iter().map(|pattern| in_folder(folder, &pattern));
             found.extend(lacking.filter(|pattern| !is_there(subject, pattern)).map(|pattern| {
-                let what = format!("{pattern} is embedded in the program, but is not packed");
+                let what = format!("{pattern} is to be embedded in the program but is not packed");
                 let advice = match subject.app.opened.near.join(&pattern).exists() {
                     true => format!("in shtetl.toml, under [source]: include = [{pattern:?}]"),
                     false => {
-                        "generate it before the build, or with a command: run under [build] in shtetl.toml"
+                        "generate it before the build, or by a build command: in shtetl.toml, under [build]: run = \"the command\""
                             .to_owned()
                     }
                 };
-                breaks(place(), what, advice)
+                error(place(), what, advice)
             }));
         }
     }

@@ -1,7 +1,7 @@
 //! Rules of the house: what an organisation demands of every app. What only the finished image shows is in
 //! [`crate::house`].
 
-use crate::check::{Found, Subject, breaks};
+use crate::check::{Found, Subject, error};
 use bases::catalogue::unsupported_since;
 use config::Origin;
 use globset::GlobBuilder;
@@ -55,7 +55,7 @@ pub(super) fn base(subject: &Subject<'_>) -> Result<Vec<Found>> {
         said(subject, "allow.bases"),
         allowed.join(", ")
     );
-    Ok(vec![breaks(place(subject, "base.from"), what, "in shtetl.toml, under [base]: from = one of these")])
+    Ok(vec![error(place(subject, "base.from"), what, "in shtetl.toml, under [base]: from = one of these")])
 }
 
 pub(super) fn buildpack(subject: &Subject<'_>) -> Result<Vec<Found>> {
@@ -67,7 +67,7 @@ pub(super) fn buildpack(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let refused = chosen.filter(|name| !allowed.contains(name)).map(|name| {
         let by = said(subject, "allow.buildpacks");
         let what = format!("the buildpack {name} is not allowed: {by} allows {}", allowed.join(", "));
-        breaks(None, what, "ask for an exception: [exception.APP] in the house rules")
+        error(None, what, "ask for an exception: [exception.APP] in the house rules")
     });
     Ok(refused.collect())
 }
@@ -80,7 +80,7 @@ pub(super) fn registry(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let by = said(subject, "allow.registries");
     let refused = |server: &str, key: &str| {
         let what = format!("{server} is not allowed: {by} allows {}", allowed.join(", "));
-        breaks(place(subject, key), what, "leave it out, so that what the house says is in force")
+        error(place(subject, key), what, "remove it, so that the house's value applies")
     };
     let mut found = Vec::new();
     let base = subject.survey.base.0.strip_prefix("oci:").and_then(|reference| reference.split('/').next());
@@ -103,9 +103,11 @@ pub(super) fn setting(subject: &Subject<'_>) -> Result<Vec<Found>> {
     }
     let wanted = subject.app.config.limits.settings.iter();
     let missing = wanted.filter(|name| !subject.survey.settings.contains_key(*name)).map(|name| {
-        let what =
-            format!("the setting {name} is not declared, and {} wants it", said(subject, "require.settings"));
-        breaks(None, what, format!("in shtetl.toml, under [settings]: {name} = {{ required = true }}"))
+        let what = format!(
+            "the setting {name} is not declared, but {} requires it",
+            said(subject, "require.settings")
+        );
+        error(None, what, format!("in shtetl.toml, under [settings]: {name} = {{ required = true }}"))
     });
     Ok(missing.collect())
 }
@@ -120,8 +122,12 @@ pub(super) fn support(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut found = Vec::new();
     let mut look = |name: &str, version: &str, shown: String| {
         if let Some(until) = unsupported_since(name, version, then) {
-            let what = format!("{shown} is supported until {until}, and {by} wants {days} more days");
-            found.push(breaks(None, what, "take a newer one; `shtetl runtimes` lists what there is"));
+            let what = format!("{shown} is supported until {until}, but {by} requires {days} more days");
+            found.push(error(
+                None,
+                what,
+                "choose a newer one; `shtetl runtimes` lists the available versions",
+            ));
         }
     };
     if let Some(suite) = subject.survey.base.0.strip_prefix("debian:") {

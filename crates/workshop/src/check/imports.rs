@@ -3,7 +3,7 @@
 use crate::check::packages::Installed;
 use crate::check::program::declare;
 use crate::check::start::other_case;
-use crate::check::{Found, Subject, breaks, doubt, python_imports};
+use crate::check::{Found, Subject, error, python_imports, warning};
 use model::{Place, Result};
 use std::collections::BTreeSet;
 
@@ -81,7 +81,7 @@ fn imports(file: &str, text: &str) -> Vec<Import> {
                 || before.starts_with('}');
             let Some(quote) = rest.chars().next().filter(|q| matches!(q, '"' | '\'')) else { continue };
             let Some(name) = rest[1..].split(quote).next().filter(|_| is_statement) else { continue };
-            // Whoever catches the failure does without.
+            // Code that catches the failure works without it.
             let optional = text.contains("try {")
                 && sign == "require("
                 && !before.starts_with("const")
@@ -123,9 +123,9 @@ pub(super) fn packages(subject: &Subject<'_>) -> Result<Vec<Found>> {
             && told.insert(package.clone())
         {
             let what = format!(
-                "{package} is used at run time, and is a development package: it is not in the image"
+                "{package} is used at run time but is a development package, so it is not in the image"
             );
-            found.push(breaks(import.place, what, format!("move {package} to dependencies and lock again")));
+            found.push(error(import.place, what, format!("move {package} to dependencies and lock again")));
         }
     }
     Ok(found)
@@ -157,8 +157,8 @@ pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let what = format!("{package} is imported but not declared");
         let advice = declare(subject, &package, "node");
         found.push(match installed.all_names {
-            true => breaks(import.place, what, advice),
-            false => doubt(import.place, what, advice),
+            true => error(import.place, what, advice),
+            false => warning(import.place, what, advice),
         });
     }
     Ok(found)
@@ -180,16 +180,16 @@ pub(super) fn files(subject: &Subject<'_>) -> Result<Vec<Found>> {
             ENDINGS.iter().map(|e| format!("{path}{e}")).find(|p| subject.app.opened.root.join(p).is_file());
         match (other, on_disk) {
             (Some(other), _) => {
-                let what = format!("{} is imported, and the file is {other}", import.name);
-                Some(breaks(
+                let what = format!("{} is imported, but the file is {other}", import.name);
+                Some(error(
                     import.place,
                     what,
-                    "write the name as the file has it: file names are case-sensitive in images",
+                    "use the file's exact name: file names are case-sensitive in images",
                 ))
             }
             (None, Some(path)) => {
-                let what = format!("{} is imported, and a rule leaves it out", import.name);
-                Some(breaks(
+                let what = format!("{} is imported, but a rule excludes it", import.name);
+                Some(error(
                     import.place,
                     what,
                     format!("in shtetl.toml, under [source]: include = [{path:?}]"),
@@ -197,8 +197,8 @@ pub(super) fn files(subject: &Subject<'_>) -> Result<Vec<Found>> {
             }
             (None, None) if builds || path.ends_with(".json") || path.ends_with(".node") => None,
             (None, None) => {
-                let what = format!("{} is imported, and is not in the source", import.name);
-                Some(breaks(import.place, what, "add the file, or correct the name"))
+                let what = format!("{} is imported, but is not in the source", import.name);
+                Some(error(import.place, what, "add the file, or correct the name"))
             }
         }
     };

@@ -1,7 +1,7 @@
 //! Rules of declared and locked packages.
 
 use crate::check::packages::Installed;
-use crate::check::{Found, Subject, breaks, doubt};
+use crate::check::{Found, Subject, error, warning};
 use crate::shared_libraries;
 use config::pins::Pins;
 use model::dev_packages::{SYSTEM_NEEDS, SystemNeed, library_packages};
@@ -25,11 +25,12 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let declares = !finding.declared.is_empty() || buildpack == "php" && declares_for_php(subject)?;
         let other_lock = lockfiles(subject, buildpack).next().is_some();
         if declares && subject.tree.has(manifest) && !subject.tree.has(lockfile) && !other_lock {
-            let what = format!("{manifest} declares packages, and there is no {lockfile}");
+            let what = format!("{manifest} declares packages, but there is no {lockfile}");
             let advice = format!("run {how} and commit {lockfile}");
             if !is_resolved(subject, buildpack)? {
-                let advice = format!("{advice}; a build resolves them, and keeps them in shtetl.lock");
-                found.push(doubt(Place::new(manifest, None), what, advice));
+                let advice =
+                    format!("{advice}; until then, a build resolves them and pins them in shtetl.lock");
+                found.push(warning(Place::new(manifest, None), what, advice));
             }
         }
     }
@@ -39,16 +40,17 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
             finding.evidence.iter().find(|e| e.sign == Some(Sign::Refused)).filter(|_| unlocked)
         {
             let what = format!("the packages cannot be read: {}", place.value);
-            found.push(breaks(place.place.clone(), what, "say what is needed in another way"));
+            found.push(error(place.place.clone(), what, "declare the packages in another way"));
         } else if let Some(file) = unread_requirements(subject, finding) {
-            let what = "nothing reads these requirements: none of their packages are in the image";
+            let what = "these requirements are not used: none of their packages are in the image";
             let advice = format!("in shtetl.toml, under [buildpacks.python]: requirements = [{file:?}]");
-            found.push(doubt(Place::new(file, None), what, advice));
+            found.push(warning(Place::new(file, None), what, advice));
         } else if unlocked && !is_resolved(subject, "python")? {
             let manifest = finding.evidence.first().map_or("pyproject.toml", |e| e.place.file.as_str());
             let what = "packages are declared without exact versions and hashes";
-            let advice = "a build resolves them and keeps them in shtetl.lock: commit that, or a lockfile";
-            found.push(doubt(Place::new(manifest, None), what, advice));
+            let advice =
+                "a build resolves them and pins them in shtetl.lock: commit that file, or a lockfile";
+            found.push(warning(Place::new(manifest, None), what, advice));
         }
     }
     Ok(found)
@@ -100,13 +102,13 @@ fn required_by_php(subject: &Subject<'_>) -> Result<Vec<String>> {
 pub(super) fn stale(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut found = Vec::new();
     if let Err(Error::Package(PackageError::LockMismatch { lockfile, detail, how })) = subject.planned {
-        found.push(breaks(Place::new(lockfile.as_str(), None), detail.as_str(), *how));
+        found.push(error(Place::new(lockfile.as_str(), None), detail.as_str(), *how));
     }
     for finding in subject.survey.chosen_findings() {
         let mut several = lockfiles(subject, &finding.buildpack);
         if let (Some(read), Some(other)) = (several.next(), several.next()) {
-            let what = format!("{other} is not read: {read} is there, too");
-            found.push(doubt(Place::new(other, None), what, "remove the one that is out of date"));
+            let what = format!("{other} is ignored, because {read} exists too");
+            found.push(warning(Place::new(other, None), what, "remove the one that is out of date"));
         }
         let (manifest, lockfile, how, declared) = match finding.buildpack.as_str() {
             "go" => ("go.mod", "go.sum", "`go mod tidy`", required_by_go(subject)?),
@@ -114,8 +116,8 @@ pub(super) fn stale(subject: &Subject<'_>) -> Result<Vec<Found>> {
         };
         let Some(lock) = subject.tree.read(lockfile)? else { continue };
         for package in declared.iter().filter(|package| !names(&lock, package)) {
-            let what = format!("{manifest} declares {package}, which {lockfile} does not have");
-            found.push(breaks(Place::new(lockfile, None), what, format!("run {how} and commit the result")));
+            let what = format!("{manifest} declares {package}, which is missing from {lockfile}");
+            found.push(error(Place::new(lockfile, None), what, format!("run {how} and commit the result")));
         }
     }
     Ok(found)
@@ -156,9 +158,9 @@ pub(super) fn withdrawn(subject: &Subject<'_>) -> Result<Vec<Found>> {
             let place = Place::new(w.lockfile, None);
             let what = format!("{}: {}", w.package, w.reason);
             if w.gone {
-                breaks(place, what, "lock another version, or name a registry that still has it")
+                error(place, what, "lock another version, or configure a registry that still has it")
             } else {
-                doubt(place, what, "lock another version")
+                warning(place, what, "lock another version")
             }
         })
         .collect())
@@ -179,9 +181,9 @@ pub(super) fn system_library(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let advice = if on_debian {
             format!("in shtetl.toml, under [base]: packages = {lacking:?}")
         } else {
-            "use a package that brings its own library, if there is one, or a Debian base".to_owned()
+            "use a package that bundles the library, if there is one, or a Debian base".to_owned()
         };
-        found.push(doubt(place, what, advice));
+        found.push(warning(place, what, advice));
     }
     Ok(found)
 }
@@ -194,9 +196,9 @@ pub(super) fn build_package(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let configured = &subject.app.config.build_packages;
         let lacking = lacking(build, &there(configured, subject, |finding| &finding.build_packages));
         if !lacking.is_empty() && is_built(package) {
-            let what = format!("{package} has to be built from its source, which takes {build}");
+            let what = format!("{package} has to be built from source, which needs {build}");
             let advice = format!("in shtetl.toml, under [base]: build-packages = {lacking:?}");
-            found.push(breaks(place, what, advice));
+            found.push(error(place, what, advice));
         }
     }
     Ok(found)
@@ -214,12 +216,14 @@ pub(super) fn libraries(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let Some(what) = shared_libraries::told(&missing) else { return Ok(Vec::new()) };
     let packages = shared_libraries::packages_with(missing.keys());
     let advice = match packages.is_empty() {
-        true => "name the packages that have them, in shtetl.toml, under [base]: packages".to_owned(),
+        true => {
+            "add the Debian packages that contain them, in shtetl.toml, under [base]: packages".to_owned()
+        }
         false => {
             format!("in shtetl.toml, under [base]: packages = {:?}", packages.iter().collect::<Vec<_>>())
         }
     };
-    Ok(vec![doubt(None, format!("as of the last build, {what}"), advice)])
+    Ok(vec![warning(None, format!("found by the last build: {what}"), advice)])
 }
 
 /// What is configured, and what buildpacks add by themselves.

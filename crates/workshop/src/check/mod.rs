@@ -1,7 +1,7 @@
 //! Preflight: everything that can be known from the source and would break the build or the start.
 //!
 //! A rule is an entry of [`RULES`]: a stable code, what it is about, and a function that finds. A
-//! wrong alarm is worse than none, so a rule that is not sure says nothing, or only doubts.
+//! wrong alarm is worse than none, so a rule that is not sure says nothing, or only warnings.
 
 mod code;
 mod content;
@@ -34,9 +34,9 @@ use source::SourceTree;
 #[serde(rename_all = "lowercase")]
 pub enum Severity {
     /// The build or the start will fail.
-    Breaks,
+    Error,
     /// It may fail, or go wrong later.
-    Doubt,
+    Warning,
 }
 
 /// One thing that a rule found.
@@ -62,17 +62,17 @@ struct Found {
     advice: String,
 }
 
-fn breaks(place: impl Into<Option<Place>>, what: impl Into<String>, advice: impl Into<String>) -> Found {
-    Found { severity: Severity::Breaks, place: place.into(), what: what.into(), advice: advice.into() }
+fn error(place: impl Into<Option<Place>>, what: impl Into<String>, advice: impl Into<String>) -> Found {
+    Found { severity: Severity::Error, place: place.into(), what: what.into(), advice: advice.into() }
 }
 
-fn doubt(place: impl Into<Option<Place>>, what: impl Into<String>, advice: impl Into<String>) -> Found {
-    Found { severity: Severity::Doubt, ..breaks(place, what, advice) }
+fn warning(place: impl Into<Option<Place>>, what: impl Into<String>, advice: impl Into<String>) -> Found {
+    Found { severity: Severity::Warning, ..error(place, what, advice) }
 }
 
 /// A rule.
 pub struct Rule {
-    /// Stable; documented in `docs/problems.md`.
+    /// Stable; `wording` explains it.
     pub code: &'static str,
     /// What it is about, in one line.
     pub about: &'static str,
@@ -105,12 +105,8 @@ pub const PLAN_FAILS: &str = "plan-fails";
 
 /// Every rule, in the order in which their problems are listed.
 pub const RULES: &[Rule] = &[
-    Rule {
-        code: "buildpack-problem",
-        about: "a buildpack knows something to be wrong",
-        find: start::of_buildpacks,
-    },
-    Rule { code: "start-missing", about: "nothing says how to start the app", find: start::missing },
+    Rule { code: "buildpack-problem", about: "a buildpack reports a problem", find: start::of_buildpacks },
+    Rule { code: "start-missing", about: "no start command found", find: start::missing },
     Rule {
         code: "server-missing",
         about: "the server of the start command is not declared",
@@ -129,7 +125,7 @@ pub const RULES: &[Rule] = &[
     Rule { code: "build-network", about: "the code makes the build fetch something", find: network::fetched },
     Rule {
         code: "start-module",
-        about: "the start command names a module or object that is not there",
+        about: "the start command names a module or object that does not exist",
         find: program::module,
     },
     Rule {
@@ -142,12 +138,16 @@ pub const RULES: &[Rule] = &[
         about: "the start command names a file that is not packed",
         find: start::file,
     },
-    Rule { code: "docroot-missing", about: "the folder with the pages has none", find: start::docroot },
+    Rule {
+        code: "docroot-missing",
+        about: "the folder with the pages has no index page",
+        find: start::docroot,
+    },
     Rule { code: "migration-untied", about: "a migration is not tied to a release", find: start::migration },
     Rule { code: "port-fixed", about: "the port is fixed in the code", find: code::port_fixed },
     Rule {
         code: "loopback-only",
-        about: "the app listens to its own machine only",
+        about: "the app listens on the loopback address only",
         find: code::loopback_only,
     },
     Rule {
@@ -157,7 +157,7 @@ pub const RULES: &[Rule] = &[
     },
     Rule {
         code: "import-undeclared",
-        about: "the code imports a package that nothing declares",
+        about: "the code imports an undeclared package",
         find: imports::undeclared,
     },
     Rule {
@@ -165,67 +165,63 @@ pub const RULES: &[Rule] = &[
         about: "the code imports a file that is not packed",
         find: imports::files,
     },
-    Rule { code: "lock-missing", about: "packages are declared and not locked", find: locks::missing },
-    Rule { code: "lock-stale", about: "the lockfile does not fit its source", find: locks::stale },
-    Rule {
-        code: WITHDRAWN,
-        about: "a locked version is not offered any more, or advised against",
-        find: locks::withdrawn,
-    },
+    Rule { code: "lock-missing", about: "packages are declared but not locked", find: locks::missing },
+    Rule { code: "lock-stale", about: "the lockfile does not match its manifest", find: locks::stale },
+    Rule { code: WITHDRAWN, about: "a locked version was withdrawn or deprecated", find: locks::withdrawn },
     Rule {
         code: "system-library",
-        about: "a package needs a library that the base has not",
+        about: "a package needs a library that the base lacks",
         find: locks::system_library,
     },
     Rule {
         code: "build-package",
-        about: "a package that has to be built needs something that its root has not",
+        about: "a package that has to be built needs a header or program that is missing",
         find: locks::build_package,
     },
     Rule {
         code: "library-missing",
-        about: "a file of the last image needs a shared library that it does not have",
+        about: "a file in the last image needs a shared library that the image lacks",
         find: locks::libraries,
     },
     Rule {
         code: "runtime-older",
-        about: "a locked package wants a newer runtime",
+        about: "a locked package requires a newer runtime",
         find: runtime::older_than_wanted,
     },
     Rule { code: "runtime-unmet", about: "no runtime meets the constraint", find: runtime::unmet },
     Rule {
         code: "runtime-unsupported",
-        about: "the makers of the runtime no longer support it",
+        about: "the runtime is past its end of support",
         find: runtime::unsupported,
     },
     Rule {
         code: "runtime-contradiction",
-        about: "two places want different runtimes",
+        about: "two places require different runtime versions",
         find: runtime::contradiction,
     },
     Rule {
         code: "setting-undeclared",
-        about: "a variable has neither default nor declaration",
+        about: "the code reads an undeclared variable without a default",
         find: settings::undeclared,
     },
     Rule {
         code: "setting-reserved",
-        about: "a setting has a name that the tool sets itself",
+        about: "a setting has a name that shtetl itself sets",
         find: settings::reserved,
     },
     Rule {
         code: "setting-misplaced",
-        about: "a build parameter is written as a setting",
+        about: "a build parameter is declared as a setting",
         find: settings::misplaced,
     },
     Rule {
         code: "secret-committed",
-        about: "a secret has a value in a file of the source",
+        about: "a file of the source contains a secret's value",
         find: settings::secret,
     },
     Rule {
         code: "data-unwritable",
-        about: "the code writes to a folder that no process may write to",
+        about: "the code writes to a folder that is read-only in the image",
         find: data::unwritable,
     },
     Rule {
@@ -235,20 +231,28 @@ pub const RULES: &[Rule] = &[
     },
     Rule {
         code: "content-unexpected",
-        about: "database contents or installed packages are packed",
+        about: "database files or installed packages are packed",
         find: content::unexpected,
     },
-    Rule { code: "house-base", about: "the house does not allow the base", find: house::base },
-    Rule { code: "house-buildpack", about: "the house does not allow a buildpack", find: house::buildpack },
+    Rule { code: "house-base", about: "the house rules do not allow the base", find: house::base },
+    Rule {
+        code: "house-buildpack",
+        about: "the house rules do not allow a buildpack",
+        find: house::buildpack,
+    },
     Rule {
         code: "house-registry",
-        about: "the house does not allow a server that the app names",
+        about: "the house rules do not allow a server that the app uses",
         find: house::registry,
     },
-    Rule { code: "house-setting", about: "a setting is missing that the house wants", find: house::setting },
+    Rule {
+        code: "house-setting",
+        about: "a setting required by the house rules is missing",
+        find: house::setting,
+    },
     Rule {
         code: "house-support",
-        about: "base or runtime are not supported for as long as the house wants",
+        about: "base or runtime are not supported for as long as the house rules require",
         find: house::support,
     },
     Rule { code: PLAN_FAILS, about: "the build cannot be planned", find: plan_fails },
@@ -265,8 +269,8 @@ pub fn check(
     let subject = Subject { app, tree: &app.tree, survey: &app.survey, planned, tools };
     let mut problems: Vec<Problem> = Vec::new();
     for rule in RULES.iter().filter(|rule| scope == Scope::All || rule.code != WITHDRAWN) {
-        // What a planned build fails at is told by the rule that knows more of it.
-        if rule.code == PLAN_FAILS && problems.iter().any(|p| p.severity == Severity::Breaks) {
+        // A failure of planning is reported by the rule that knows more about it.
+        if rule.code == PLAN_FAILS && problems.iter().any(|p| p.severity == Severity::Error) {
             continue;
         }
         problems.extend((rule.find)(&subject)?.into_iter().map(|found| Problem {
@@ -282,14 +286,14 @@ pub fn check(
 }
 
 fn plan_fails(subject: &Subject<'_>) -> Result<Vec<Found>> {
-    let Err(error) = subject.planned else { return Ok(Vec::new()) };
-    Ok(match error {
+    let Err(fault) = subject.planned else { return Ok(Vec::new()) };
+    Ok(match fault {
         Error::Survey(SurveyError::Unsupported { place, what, instead }) => {
-            vec![breaks(place.clone(), format!("{what}: not supported by this version"), *instead)]
+            vec![error(place.clone(), format!("{what}: not supported by this version"), *instead)]
         }
         Error::Survey(SurveyError::Malformed { place, detail }) => {
-            vec![breaks(place.clone(), detail.as_str(), "correct the file, or regenerate it")]
+            vec![error(place.clone(), detail.as_str(), "correct the file, or regenerate it")]
         }
-        other => vec![breaks(None, other.to_string(), "`shtetl build` tells more")],
+        other => vec![error(None, other.to_string(), "`shtetl build` shows more")],
     })
 }

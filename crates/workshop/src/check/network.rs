@@ -1,12 +1,12 @@
 //! Rules of what a build fetches: it has no network.
 
-use crate::check::{Found, Subject, breaks};
+use crate::check::{Found, Subject, error};
 use model::{Place, Result};
 use source::is_for_tests;
 
 /// Modules that fetch something while the app is built, and what to use in their place.
 const FETCHING: [(&str, &str); 1] =
-    [("next/font/google", "take the font files into the source and load them with next/font/local")];
+    [("next/font/google", "add the font files to the source and load them with next/font/local")];
 
 /// File name endings of code that a build reads.
 const CODE: [&str; 6] = [".js", ".jsx", ".ts", ".tsx", ".mjs", ".mts"];
@@ -25,8 +25,8 @@ pub(super) fn fetched(subject: &Subject<'_>) -> Result<Vec<Found>> {
             let imports = |line: &str| line.contains(module) && !line.trim_start().starts_with("//");
             let Some(at) = text.lines().position(imports) else { continue };
             let place = Place::new(path.as_str(), u32::try_from(at + 1).ok());
-            let what = format!("{module} fetches fonts while the app is built, and builds have no network");
-            found.push(breaks(place, what, advice));
+            let what = format!("{module} downloads fonts during the build, and builds have no network");
+            found.push(error(place, what, advice));
         }
     }
     Ok(found)

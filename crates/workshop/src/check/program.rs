@@ -1,7 +1,7 @@
 //! Whether the image has what a start command names: programs of the base, the runtime or a package, and modules.
 
 use crate::check::packages::Installed;
-use crate::check::{Found, Subject, breaks, doubt};
+use crate::check::{Found, Subject, error, warning};
 use model::shell_words::{CommandLine, commands, shell_script, split};
 use model::{Finding, ProcessType, Result, names};
 use std::collections::BTreeSet;
@@ -151,7 +151,7 @@ fn without_wrappers(mut words: Vec<String>) -> Vec<String> {
 
 /// A program that the image will not have.
 pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
-    // What an image of others has, nobody knows before it is there.
+    // The content of a foreign image is unknown before it is fetched.
     if subject.survey.base.0.starts_with("oci:") {
         return Ok(Vec::new());
     }
@@ -176,13 +176,13 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
         if let Some((package, development, language)) = of_package(program, &installed) {
             let what = match development {
                 true => format!(
-                    "{name} starts {program}, and {package} is a development package: it is not in the image"
+                    "{name} starts {program}, but {package} is a development package, so it is not in the image"
                 ),
                 false => format!("{name} starts {program}, but {package} is not declared"),
             };
-            found.push(breaks(at, what, declare(subject, &package, language)));
+            found.push(error(at, what, declare(subject, &package, language)));
         } else if let Some(nearest) = names::nearest(program, known.iter().copied().chain(PYTHON_SAME)) {
-            found.push(breaks(
+            found.push(error(
                 at,
                 format!("{name} starts {program}, which is not in the image"),
                 format!("did you mean {nearest}?"),
@@ -194,7 +194,7 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
             let is_likely = installed.iter().any(|(_, one)| one.names.contains(program));
             if !is_likely {
                 let advice = "declare the package that provides it, or correct the command";
-                found.push(doubt(
+                found.push(warning(
                     at,
                     format!("{name} starts {program}, which no package is known to provide"),
                     advice,
@@ -202,7 +202,7 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
             }
         } else {
             let advice = "declare the package that provides it, name a Debian package in [base] packages, or correct the command";
-            found.push(breaks(at, format!("{name} starts {program}, which is not in the image"), advice));
+            found.push(error(at, format!("{name} starts {program}, which is not in the image"), advice));
         }
     }
     Ok(found)
@@ -227,7 +227,7 @@ pub(super) fn missing_for_build(subject: &Subject<'_>) -> Result<Vec<Found>> {
         };
         if !is_development {
             let what = format!("the build runs {program}, but {package} is not declared");
-            found.push(breaks(build.said.clone(), what, declare(subject, &package, &language)));
+            found.push(error(build.said.clone(), what, declare(subject, &package, &language)));
         }
     }
     Ok(found)
@@ -290,7 +290,7 @@ pub(super) fn declare(subject: &Subject<'_>, package: &str, language: &str) -> S
         "python" if has("pyproject.toml") => {
             format!("in pyproject.toml, under [project]: add \"{package}\" to dependencies")
         }
-        "python" => format!("make the file requirements.txt with the line {package}"),
+        "python" => format!("create requirements.txt with the line {package}"),
         "ruby" => format!("run `bundle add {package}` and commit Gemfile and Gemfile.lock"),
         _ => format!("declare and lock {package}"),
     }
@@ -346,8 +346,8 @@ pub(super) fn module(subject: &Subject<'_>) -> Result<Vec<Found>> {
                 subject.survey.chosen_findings().any(|f| f.declared.iter().any(|name| name.contains(top)));
             if !declared && subject.survey.build.is_none() {
                 let what =
-                    format!("{} starts the module {module}, and there is no {}", process.name, candidates[0]);
-                found.push(breaks(process.said.clone(), what, "correct the name of the module"));
+                    format!("{} starts the module {module}, but there is no {}", process.name, candidates[0]);
+                found.push(error(process.said.clone(), what, "correct the name of the module"));
             }
             continue;
         };
@@ -355,8 +355,8 @@ pub(super) fn module(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let text = subject.tree.read(file)?.unwrap_or_default();
         let has_word = text.split(|c: char| !(c.is_alphanumeric() || c == '_')).any(|word| word == name);
         if !has_word && !text.contains("import *") {
-            let what = format!("{} starts {module}:{object}, and {file} has no {name}", process.name);
-            found.push(breaks(process.said.clone(), what, "correct the name of the object"));
+            let what = format!("{} starts {module}:{object}, but {file} has no {name}", process.name);
+            found.push(error(process.said.clone(), what, "correct the name of the object"));
         }
     }
     Ok(found)

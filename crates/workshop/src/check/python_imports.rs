@@ -2,7 +2,7 @@
 
 use crate::check::packages::Installed;
 use crate::check::program::{declare, module_files};
-use crate::check::{Found, Subject, breaks, doubt};
+use crate::check::{Found, Subject, error, warning};
 use model::{Finding, Place, Result};
 use std::collections::BTreeSet;
 
@@ -120,8 +120,8 @@ pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let what = format!("{top} is imported, and no declared package provides it");
         let advice = declare(subject, package, "python");
         match (installed.all_names, known) {
-            (true, Some(_)) => found.push(breaks(import.place, what, advice)),
-            (true, None) => found.push(doubt(import.place, what, advice)),
+            (true, Some(_)) => found.push(error(import.place, what, advice)),
+            (true, None) => found.push(warning(import.place, what, advice)),
             // What is needed by what is declared is not known before it is resolved.
             (false, _) => {}
         }

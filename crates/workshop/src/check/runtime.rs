@@ -1,6 +1,6 @@
 //! Rules of runtimes.
 
-use crate::check::{Found, Subject, breaks, doubt};
+use crate::check::{Found, Subject, error, warning};
 use bases::catalogue;
 use bases::debian::{SUITES, Suite};
 use model::error::BaseError;
@@ -11,25 +11,25 @@ pub(super) fn unmet(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut found = impossible(subject);
     found.extend(match subject.planned {
         Err(Error::Base(BaseError::RuntimeMismatch { runtime, found, origin, wanted, place })) => {
-            let what = format!("{runtime} {wanted} is wanted, and the base {origin} has {found}");
+            let what = format!("{runtime} {wanted} is required, but the base {origin} has {found}");
             let accepts = |version: &str| {
                 let buildpack = subject.app.buildpacks.named(runtime)?;
                 buildpack.accepts(wanted, version)
             };
             let advice = match bases_with(runtime, |version| accepts(version) == Some(true)) {
                 Some(bases) => bases,
-                None if origin == "host" => format!("install a fitting {runtime}, or change the constraint"),
+                None if origin == "host" => format!("install a matching {runtime}, or change the constraint"),
                 None => format!("{}, or change the constraint", image_with(runtime)),
             };
-            vec![breaks(place.clone(), what, advice)]
+            vec![error(place.clone(), what, advice)]
         }
         Err(Error::Base(BaseError::RuntimeNotInBase { runtime, base })) => {
             let what = format!("the base {base} has no {runtime}");
-            vec![breaks(None, what, bases_with(runtime, |_| true).unwrap_or_else(|| image_with(runtime)))]
+            vec![error(None, what, bases_with(runtime, |_| true).unwrap_or_else(|| image_with(runtime)))]
         }
         Err(Error::Base(BaseError::RuntimeMissing { runtime, .. })) => {
             let what = format!("the base `host` takes {runtime} from this machine, which has none");
-            vec![breaks(None, what, format!("install {runtime}"))]
+            vec![error(None, what, format!("install {runtime}"))]
         }
         _ => Vec::new(),
     });
@@ -73,13 +73,9 @@ fn impossible(subject: &Subject<'_>) -> Vec<Found> {
         let is_met = |series: u64| buildpack.accepts(wanted, &format!("{series}.999.0")) == Some(true);
         if named.is_empty() && !(0..=newest + SERIES_AHEAD).any(is_met) {
             let what = format!(
-                "node {wanted} is wanted, and there is none: {newest} is the newest series that is supported"
+                "node {wanted} is required but does not exist: {newest} is the newest supported series"
             );
-            found.push(breaks(
-                place.clone(),
-                what,
-                format!("write a version that exists, as in \"{newest}\""),
-            ));
+            found.push(error(place.clone(), what, format!("use an existing version, as in \"{newest}\"")));
         }
     }
     found
@@ -102,10 +98,10 @@ pub(super) fn older_than_wanted(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let unmet: Vec<_> = wish.of_packages.iter().filter(wants_newer).collect();
         let Some((range, package)) = unmet.first() else { continue };
         let series = in_use.version.split('.').next().unwrap_or_default();
-        let what = format!("the image gets {} {series}, and {package} wants {range}", wish.runtime);
+        let what = format!("the image gets {} {series}, but {package} requires {range}", wish.runtime);
         let place = wish.constraint.as_ref().map(|(_, place)| place.clone());
         let advice = format!("in shtetl.toml, under [buildpacks.{}]: version = {range:?}", buildpack.name());
-        found.push(doubt(place, what, advice));
+        found.push(warning(place, what, advice));
     }
     Ok(found)
 }
@@ -124,9 +120,15 @@ pub(super) fn contradiction(subject: &Subject<'_>) -> Result<Vec<Found>> {
                 };
                 if admits(one, other) == Some(false) || admits(other, one) == Some(false) {
                     let line = there.line.map_or(String::new(), |l| format!(" line {l}"));
-                    let what =
-                        format!("{} {one} is wanted here, and {other} in {}{line}", wish.runtime, there.file);
-                    found.push(doubt(here.clone(), what, "make them agree; the first one is used"));
+                    let what = format!(
+                        "{} {one} is required here, but {other} in {}{line}",
+                        wish.runtime, there.file
+                    );
+                    found.push(warning(
+                        here.clone(),
+                        what,
+                        "make them agree; until then, the first one is used",
+                    ));
                 }
             }
         }
@@ -140,7 +142,7 @@ pub(super) fn unsupported(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let now = subject.app.now;
     let past = planned.runtimes.iter().filter(|runtime| runtime.origin != "host").filter_map(|runtime| {
         let last = catalogue::unsupported_since(&runtime.name, &runtime.version, now)?;
-        let what = format!("{} {}: its makers supported it until {last}", runtime.name, runtime.version);
+        let what = format!("{} {} reached its end of support on {last}", runtime.name, runtime.version);
         // Every series of Node can be had; of others, what bases have.
         let newest =
             catalogue::supported(&runtime.name, now).into_iter().next().filter(|_| runtime.name == "node");
@@ -149,7 +151,7 @@ pub(super) fn unsupported(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let wanted = wishes(subject).find(|(wish, _)| wish.runtime == runtime.name);
         let wanted = wanted
             .and_then(|(wish, _)| wish.constraint.clone())
-            .map(|(range, place)| format!("; {place} says {range}, which has to allow it"));
+            .map(|(range, place)| format!("; {place} says {range} and has to allow it"));
         let advice = match newest {
             Some(series) => format!("in shtetl.toml, under [buildpacks.node]: version = {series:?}"),
             None => format!(
@@ -158,7 +160,7 @@ pub(super) fn unsupported(subject: &Subject<'_>) -> Result<Vec<Found>> {
                 wanted.unwrap_or_default()
             ),
         };
-        Some(doubt(None, what, advice))
+        Some(warning(None, what, advice))
     });
     Ok(past.collect())
 }

@@ -1,7 +1,7 @@
 //! Rules of settings.
 
 use crate::check::imports::reached_files;
-use crate::check::{Found, Subject, breaks, doubt};
+use crate::check::{Found, Subject, error, warning};
 use crate::survey::{looks_needed, looks_secret};
 use model::{Place, Result};
 
@@ -32,13 +32,13 @@ pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let advice = format!("in shtetl.toml, under [settings]: {name} = {rule}");
         let place = read.place.clone();
         if read.fails_without {
-            found.push(breaks(
+            found.push(error(place, format!("the code fails without {name}, which is not declared"), advice));
+        } else if looks_needed(name) {
+            found.push(warning(
                 place,
-                format!("the code fails without {name}, which is not declared"),
+                format!("{name} is read without a default and is not declared"),
                 advice,
             ));
-        } else if looks_needed(name) {
-            found.push(doubt(place, format!("{name} is read without a default, and not declared"), advice));
         }
     }
     Ok(found)
@@ -51,9 +51,7 @@ pub(super) fn reserved(subject: &Subject<'_>) -> Result<Vec<Found>> {
     };
     let named = subject.survey.settings.keys().filter(|n| matches!(n.as_str(), "PORT" | "PATH" | "HOME"));
     Ok(named
-        .map(|name| {
-            breaks(place_of(subject, name), format!("{name} is set by the tool itself"), advice(name))
-        })
+        .map(|name| error(place_of(subject, name), format!("shtetl itself sets {name}"), advice(name)))
         .collect())
 }
 
@@ -72,8 +70,9 @@ pub(super) fn misplaced(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let settings = subject.survey.settings.keys().filter_map(|name| Some((name, named(&name)?.1)));
     Ok(settings
         .map(|(name, key)| {
-            let what = format!("{name} means something while building; a setting is only known at the start");
-            doubt(place_of(subject, name), what, format!("write it under {key}"))
+            let what =
+                format!("{name} is a build parameter, but settings are known only when the app starts");
+            warning(place_of(subject, name), what, format!("use {key} instead"))
         })
         .collect())
 }
@@ -85,10 +84,11 @@ pub(super) fn secret(subject: &Subject<'_>) -> Result<Vec<Found>> {
     });
     Ok(plain
         .map(|(name, _)| {
-            let what = format!("{name} looks like a secret, and its value is written here");
-            let advice =
-                format!("{name} = {{ required = true, secret = true }}, and give the value at the start");
-            breaks(place_of(subject, name), what, advice)
+            let what = format!("{name} looks like a secret, and this file contains its value");
+            let advice = format!(
+                "{name} = {{ required = true, secret = true }}, and give the value when the app is started"
+            );
+            error(place_of(subject, name), what, advice)
         })
         .collect())
 }

@@ -1,7 +1,7 @@
 //! Rules of how the app is started.
 
 use crate::check::program::declare;
-use crate::check::{Found, Subject, breaks, doubt};
+use crate::check::{Found, Subject, error, warning};
 use model::{Finding, Place, Problem, ProcessKind, Result, Sign, Speaks};
 use planning::frameworks;
 
@@ -13,7 +13,7 @@ pub(super) fn of_buildpacks(subject: &Subject<'_>) -> Result<Vec<Found>> {
         .flat_map(|finding| finding.problems.iter().map(move |one| (finding, one)));
     let told = |(finding, problem): (&Finding, &Problem)| {
         let what = format!("{} ({}: {})", problem.says, finding.buildpack, problem.code);
-        let tell = if problem.breaks { breaks } else { doubt };
+        let tell = if problem.breaks { error } else { warning };
         tell(Some(problem.place.clone()), what, problem.advice.clone())
     };
     Ok(all.map(told).collect())
@@ -28,20 +28,24 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let modules: Vec<&str> = with_sign(subject, Sign::Module).collect();
     if let [first, ..] = modules[..] {
         let advice = format!("in shtetl.toml, under [buildpacks.java]: module = {first:?}");
-        return Ok(vec![breaks(None, format!("several modules can be run: {}", modules.join(", ")), advice)]);
+        return Ok(vec![error(
+            None,
+            format!("several modules are runnable: {}", modules.join(", ")),
+            advice,
+        )]);
     }
     let members: Vec<&str> = with_sign(subject, Sign::Member).collect();
     if let [first, ..] = members[..] {
-        let advice = format!("choose the member that is the app, as in --member {first}");
+        let advice = format!("choose a member, for example --member {first}");
         let which = if members.len() == 1 {
-            "only a member of the workspace starts"
+            "only a member of the workspace can be started"
         } else {
-            "members of the workspace start"
+            "members of the workspace can be started"
         };
         let what = format!("{which}: {}", members.join(", "));
-        return Ok(vec![breaks(None, what, advice)]);
+        return Ok(vec![error(None, what, advice)]);
     }
-    Ok(vec![breaks(None, "nothing says how to start the app", advice)])
+    Ok(vec![error(None, "no start command found", advice)])
 }
 
 /// The folders of members or modules that start by themselves, where there are several.
@@ -65,7 +69,7 @@ pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
             if !finding.declared.contains(&evidence.value) && finding.buildpack == "python" {
                 advice = format!("{advice}, and one with {}", evidence.value);
             }
-            found.push(breaks(
+            found.push(error(
                 evidence.place.clone(),
                 format!("{}: {}", evidence.value, evidence.tells),
                 advice,
@@ -96,14 +100,14 @@ fn of_another_build(subject: &Subject<'_>) -> Vec<Found> {
         let at = process.said.clone();
         match &survey.build {
             Some(_) if by_maven(&process.command) && !subject.tree.has(&START_FILE[1..]) => {
-                let what =
-                    "the command under [build] takes the place of the Maven build, which writes start.args";
-                let advice = "name the archive that it makes: under [process.web], run = \"java -jar target/NAME.jar\"";
-                found.push(breaks(at, what, advice));
+                let what = "the command under [build] replaces the Maven build, which would write start.args";
+                let advice = "name the archive that it produces: under [process.web], run = \"java -jar target/NAME.jar\"";
+                found.push(error(at, what, advice));
             }
             None if maven_builds => found.extend(process.command.iter().find(is_archive).map(|archive| {
-                let what = format!("{} needs {archive}, which the image has in another form", process.name);
-                breaks(at, what, format!("start it with run = \"java {START_FILE}\""))
+                let what =
+                    format!("{} needs {archive}, which the image contains in unpacked form", process.name);
+                error(at, what, format!("start it with run = \"java {START_FILE}\""))
             })),
             _ => {}
         }
@@ -127,18 +131,18 @@ pub(super) fn file(subject: &Subject<'_>) -> Result<Vec<Found>> {
             let at = process.said.clone();
             let on_disk = subject.app.opened.root.join(path);
             if on_disk.is_file() {
-                let what = format!("{} needs {path}, which a rule leaves out", process.name);
-                found.push(breaks(at, what, format!("in shtetl.toml, under [source]: include = [{path:?}]")));
+                let what = format!("{} needs {path}, which a rule excludes", process.name);
+                found.push(error(at, what, format!("in shtetl.toml, under [source]: include = [{path:?}]")));
             } else if let Some(other) = other_case(subject, path) {
-                let what = format!("{} names {path}, and the file is {other}", process.name);
-                found.push(breaks(
+                let what = format!("{} names {path}, but the file is {other}", process.name);
+                found.push(error(
                     at,
                     what,
-                    "write the name as the file has it: file names are case-sensitive in images",
+                    "use the file's exact name: file names are case-sensitive in images",
                 ));
             } else if SOURCES.iter().any(|end| path.ends_with(end)) && !on_disk.exists() && !builds {
                 let what = format!("{} needs {path}, which is not in the source", process.name);
-                found.push(breaks(at, what, "add the file, or correct the command"));
+                found.push(error(at, what, "add the file, or correct the command"));
             }
         }
     }
@@ -162,7 +166,7 @@ pub(super) fn docroot(subject: &Subject<'_>) -> Result<Vec<Found>> {
         if subject.survey.chosen.iter().any(|chosen| chosen == name) && !subject.tree.has(&path) {
             let place = Place::new(model::files::CONFIG, None);
             let what = format!("the docroot {root:?} has no {index}");
-            found.push(breaks(place, what, "correct docroot, or add the page"));
+            found.push(error(place, what, "correct docroot, or add the page"));
         }
     }
     Ok(found)
@@ -177,9 +181,9 @@ pub(super) fn migration(subject: &Subject<'_>) -> Result<Vec<Found>> {
     Ok(untied
         .map(|task| {
             let advice = format!("in shtetl.toml, under [task.{}]: before = \"release\"", task.name);
-            doubt(
+            warning(
                 task.said.clone(),
-                format!("the task {} runs only when somebody thinks of it", task.name),
+                format!("the task {} runs only when somebody starts it", task.name),
                 advice,
             )
         })

@@ -77,7 +77,7 @@ pub struct Sources<'a> {
     pub config: &'a AppConfig,
     /// Where packages come from.
     pub addresses: &'a Addresses,
-    /// The buildpacks in force.
+    /// The effective buildpacks.
     pub buildpacks: &'a Buildpacks,
 }
 
@@ -306,7 +306,7 @@ fn source_notes(survey: &Survey) -> Vec<String> {
     let changed = survey.revision.iter().filter(|r| !r.uncommitted.is_empty()).map(|r| {
         let (number, first) = (r.uncommitted.len(), &r.uncommitted[0]);
         let rest = if number == 1 { String::new() } else { format!(" and {} more", number - 1) };
-        format!("not as committed, and packed as it is now: {first}{rest}")
+        format!("uncommitted changes, packed as they are: {first}{rest}")
     });
     let notable = survey.notable.iter().map(|n| format!("{} is packed: {}", n.path, n.what.told()));
     changed.chain(notable).collect()
@@ -329,7 +329,7 @@ fn check_constraint(
         })),
         None => Err(Error::Survey(SurveyError::Malformed {
             place: place.clone(),
-            detail: format!("{constraint:?} is no version constraint of {}", wish.runtime),
+            detail: format!("{constraint:?} is not a version constraint of {}", wish.runtime),
         })),
     }
 }

@@ -80,7 +80,7 @@ pub fn check(store: &Store, repair: bool) -> Result<Checked> {
 }
 
 /// Whether the file is to be a document. Among the packages there are other files as well, archives of sources for example,
-/// which are verified by whoever reads them.
+/// which are verified when they are read.
 fn is_document(path: &Path, folder: &str) -> bool {
     let mut beginning = [0];
     let mut read = || File::open(path)?.read_exact(&mut beginning);

@@ -37,7 +37,7 @@ pub struct Pruned {
     pub unreadable: Vec<String>,
 }
 
-/// Something that can be made again.
+/// Something that can be recreated.
 struct Candidate {
     kind: &'static str,
     path: PathBuf,
@@ -98,7 +98,7 @@ fn remove(candidate: &Candidate) -> Result<()> {
     Ok(())
 }
 
-/// Everything that no image needs: results of steps with their layers, blobs that nothing names, packages, trees, caches.
+/// Everything that no image needs: step results with their layers, blobs that nothing names, packages, trees, caches.
 fn candidates(store: &Store, kept: &BTreeSet<BlobDigest>) -> Result<Vec<Candidate>> {
     let root = store.root();
     let mut all = Vec::new();

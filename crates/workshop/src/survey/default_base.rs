@@ -19,7 +19,7 @@ pub(super) fn of(main: Option<&Finding>, buildpacks: &Buildpacks) -> (String, Op
     };
     let meets = |suite: &Suite, range: &str| {
         let own = suite.runtimes.iter().filter(|own| own.name == wish.runtime);
-        // What is not understood is told by whoever needs it.
+        // Errors are reported where the value is needed.
         own.into_iter().any(|own| buildpack.accepts(range, own.version) != Some(false))
     };
     let said: Vec<&(String, Place)> = wish.constraint.iter().chain(&wish.also_said).collect();

@@ -136,7 +136,7 @@ pub(super) fn settings(config: &AppConfig) -> BTreeMap<String, SettingRule> {
                 value: None,
                 required: true,
                 secret: is_secret(template),
-                about: Some(format!("given by the service {name}")),
+                about: Some(format!("provided by the service {name}")),
             });
         }
     }

@@ -54,7 +54,7 @@ pub(crate) struct LiveApp {
     yard: Yard,
     host: Arc<Host>,
     state: Mutex<AppState>,
-    /// Held by whoever changes something.
+    /// Held during changes.
     changing: Mutex<()>,
     front: Arc<Front>,
     served: Mutex<Option<Served>>,
@@ -105,7 +105,7 @@ impl LiveApp {
         }
     }
 
-    /// Starts what is in force, after the yard was started.
+    /// Starts the current releases, after the yard was started.
     pub fn resume(&self, cancel: &Cancel) -> Result<(), Fault> {
         let _changing = self.change()?;
         let Some(release) = self.state().release_in_force().cloned() else { return Ok(()) };
@@ -113,7 +113,7 @@ impl LiveApp {
         self.serve(None)?;
         let image = self.image(&release)?;
         let settings = self.yard.settings(&self.name, Some(release.number))?;
-        // One that fails shows in its log; what was in force is started all the same.
+        // One that fails shows in its log; what was current is started all the same.
         let _ = self.prepare(release.number, &image, Before::Start, &settings, cancel);
         let app = self.start(&image, release.number, settings)?;
         self.put_in_force(release.number, &image, app);
@@ -149,7 +149,7 @@ impl LiveApp {
         RunningApp::start(Arc::clone(&self.host.store), image.clone(), how, self.tell(number))
     }
 
-    /// Keeps what happens to instances, and tells whoever waits for a release.
+    /// Keeps what happens to instances, and notifies waiters for a release.
     fn tell(&self, release: u32) -> Tell {
         let (yard, app, listener) = (self.yard.clone(), self.name.clone(), Arc::clone(&self.listener));
         Arc::new(move |instance: &InstanceName, what: &What| {
@@ -165,7 +165,7 @@ impl LiveApp {
         })
     }
 
-    /// Lets the instances answer from now on, and ends those that did before as soon as nobody waits for them.
+    /// Lets the instances answer from now on, and stops the old ones once their requests are answered.
     fn put_in_force(&self, release: u32, image: &OpenImage, app: RunningApp) {
         let process = processes_of(image).find(|process| process.port.is_some());
         let process = process.map(|process| process.name.clone());
@@ -214,7 +214,7 @@ impl LiveApp {
         Ok(Wanted { kind: ReleaseKind::RollBack { to }, image, label, way, settings, who, port: None })
     }
 
-    /// The release in force with other settings, or nothing where there is none: they are kept for the first.
+    /// The current release with other settings; without one, they are kept for the first release.
     pub fn wanted_with(
         &self,
         settings: Settings,

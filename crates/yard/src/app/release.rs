@@ -1,4 +1,4 @@
-//! A release of an app: written down, prepared, started, and put in force or given up.
+//! A release of an app: written down, prepared, started, and made current or given up.
 
 use super::{GRACE, LiveApp, Told, Wanted, patience, tag};
 use crate::events::EventKind;
@@ -14,7 +14,7 @@ use std::sync::PoisonError;
 use std::time::Duration;
 use workshop::inspect::{OpenImage, open_index};
 
-/// How long an instance that nobody can ask has to run until it counts as well.
+/// How long an instance without a port has to run to count as healthy.
 const SETTLED: Duration = Duration::from_secs(1);
 /// Of how many releases the logs are kept.
 const LOGS_KEPT: u32 = 5;
@@ -102,7 +102,7 @@ impl LiveApp {
         Ok(number)
     }
 
-    /// The steps whose layers are not those of the release in force.
+    /// The steps whose layers differ from the current release.
     fn changed(&self, image: &OpenImage) -> Vec<String> {
         let in_force = self.state().release_in_force().cloned();
         let Some(before) = in_force.and_then(|release| self.image(&release).ok()) else { return Vec::new() };
@@ -120,7 +120,7 @@ impl LiveApp {
     ) -> Result<Option<u16>, (Outcome, Vec<String>)> {
         let of_error = |error: model::Error| (Outcome::Refused { detail: error.to_string() }, Vec::new());
         running::data::fill(&self.host.store, image, &self.yard.data(&self.name)).map_err(of_error)?;
-        // What was in force before had the tasks of its release run then.
+        // What was current before had the tasks of its release run then.
         let before = if wanted.kind == ReleaseKind::Image { Before::Release } else { Before::Start };
         self.prepare(number, image, before, &wanted.settings, cancel)?;
         let app = self.start_healthy(image, number, wanted.settings)?;

@@ -142,7 +142,7 @@ impl<'a> Session<'a> {
         }
         if let Some(failed) = waited {
             let log = self.how.logs.join(format!("{}.log", failed.name.process));
-            let note = format!("it did not become ready; what it wrote is in {}", log.display());
+            let note = format!("it did not become ready; its output is in {}", log.display());
             self.narrator.note(&failed.name, note);
             return Ok(Some(ExitCode::FAILURE));
         }
@@ -162,7 +162,7 @@ impl<'a> Session<'a> {
         Ok(None)
     }
 
-    /// The settings in force: those of services, and over them those that are given.
+    /// The effective settings: those of services, overridden by given ones.
     fn settings(&self) -> Result<BTreeMap<String, String>, Failure> {
         let of_services = self.services.iter().flat_map(|services| services.settings.clone());
         Ok(of_services.chain(given_settings::gather(&self.options.settings)?).collect())

@@ -35,14 +35,14 @@ fn of_option(text: &str) -> Result<(String, String), Failure> {
         None if model::names::is_variable(text) => match env::var(text) {
             Ok(value) => Ok((text.to_owned(), value)),
             Err(_) => Err(Failure::Usage {
-                message: format!("--set {text} takes the value from the environment, which has none"),
+                message: format!("--set {text}: the environment has no such variable"),
                 hint: format!("export {text}, or write --set {text}=VALUE"),
             }),
         },
         // The text may hold a secret, so it is not repeated.
         _ => Err(Failure::Usage {
-            message: "--set wants a name and a value".to_owned(),
-            hint: "write --set NAME=VALUE, or --set NAME for a variable of the environment".to_owned(),
+            message: "--set needs a name and a value".to_owned(),
+            hint: "use --set NAME=VALUE, or --set NAME to take the value from the environment".to_owned(),
         }),
     }
 }
@@ -61,7 +61,7 @@ fn in_file(file: &Path) -> Result<BTreeMap<String, String>, Failure> {
     };
     parse(&text).map_err(|line| Failure::Usage {
         message: format!("{shown} line {line} is not NAME=VALUE"),
-        hint: "write one setting on each line; a line that begins with # is a comment".to_owned(),
+        hint: "write one setting on each line; lines starting with # are comments".to_owned(),
     })
 }
 

@@ -65,7 +65,7 @@ pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -
         // This thread ends with the last process that could still write.
         scope.spawn(|| pass_on(errors, &watched, output));
         if kind == Some(ProcessKind::Process) {
-            output.aside(styled(FAINT, format!("{} {name} starts; Ctrl-C ends it", image.label)));
+            output.aside(styled(FAINT, format!("{} {name} is starting; Ctrl-C stops it", image.label)));
             announce(&mut launched, &name, output);
         }
         launched.process().wait().map_err(model::Error::from)
@@ -111,7 +111,7 @@ fn start_of(
 fn kept_data(options: &RunOptions) -> Result<Option<PathBuf>, Failure> {
     match &options.data {
         Some(path) if path.exists() && !path.is_dir() => Err(Failure::Usage {
-            message: format!("{} is no folder, so nothing can be kept in it", path.display()),
+            message: format!("{} is not a folder, so nothing can be kept in it", path.display()),
             hint: "give a folder: --data DIR".to_owned(),
         }),
         Some(path) => Ok(Some(std::path::absolute(path)?)),
@@ -135,7 +135,7 @@ fn exit_code(name: &str, declared: Option<&ProcessType>, ended: Ended, output: &
             ExitCode::from(128 + KILL)
         }
         Ended::Signal(signal) => {
-            output.aside(format!("{name} was ended by signal {signal}"));
+            output.aside(format!("{name} was terminated by signal {signal}"));
             ExitCode::from(u8::try_from(128 + signal).unwrap_or(1))
         }
     }
@@ -151,9 +151,7 @@ fn announce(launched: &mut Launched, process: &str, output: &Output) {
             "note: {process} listens on {other}: in shtetl.toml, under [process.{process}]: port = {port}, and build again"
         ));
         if other.ip().is_loopback() {
-            output.aside(
-                "note: elsewhere than in `shtetl run` nobody reaches that address: let it listen on 0.0.0.0",
-            );
+            output.aside("note: only `shtetl run` can reach that address: make the app listen on 0.0.0.0");
         }
     }
 }

@@ -5,7 +5,7 @@ use arguments::RunOptions;
 use cancel::Cancel;
 use config::Effective;
 use config::addresses::Addresses;
-use engine::{Budget, Session};
+use engine::Budget;
 use model::error::RunError;
 use model::service::Access;
 use model::{Ecosystem, Error, Service, ServiceKind};
@@ -37,7 +37,7 @@ pub fn bindings(options: &RunOptions, image: &OpenImage) -> Result<BTreeMap<Stri
     for (number, text) in (1..=u8::MAX).zip(&options.bind) {
         // The text may hold a password, so it is not repeated.
         let (name, url) = text.split_once('=').ok_or_else(|| Failure::Usage {
-            message: "--bind wants a service and its address".to_owned(),
+            message: "--bind needs a service and its address".to_owned(),
             hint: "write --bind SERVICE=URL".to_owned(),
         })?;
         let services = &image.record.services;
@@ -120,16 +120,8 @@ fn prepare(
     };
     let fetcher = surroundings.fetcher(Network::Allowed);
     let (renderer, budget) = (Renderer::of_work(output), Budget::new(surroundings.jobs));
-    let session = Session {
-        store: &surroundings.store,
-        fetcher: &fetcher,
-        budget: &budget,
-        events: &|event| renderer.show(&event),
-        limits: surroundings.step_limits(),
-        failed_root: None,
-        shared: None,
-        cancel: &surroundings.cancel,
-    };
+    let events = |event| renderer.show(&event);
+    let session = surroundings.session(&fetcher, &budget, &events);
     let start = |(name, service): &(&String, &Service)| {
         Ok(ServiceStart {
             name: (*name).clone(),

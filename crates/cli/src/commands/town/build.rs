@@ -51,15 +51,10 @@ pub fn run(town: &Town, options: &TownBuildOptions, surroundings: &Surroundings,
     let shared = shared::open(surroundings, planning.network)?;
     let view = TownView::new(apps.len(), output);
     let outcomes = at_place(&planning, surroundings, |place, budget| {
+        let events = |event| view.event(&event);
         let session = Session {
-            store: &surroundings.store,
-            fetcher: &fetcher,
-            budget,
-            events: &|event| view.event(&event),
-            limits: surroundings.step_limits(),
-            failed_root: None,
             shared: shared.as_ref().map(|shared| shared as &dyn SharedResults),
-            cancel: &surroundings.cancel,
+            ..surroundings.session(&fetcher, budget, &events)
         };
         build_town(town, &apps, place, &session, on_failure, &|progress| view.progress(&progress))
     })?;
@@ -115,7 +110,7 @@ fn of_shard(all: Vec<TownApp>, shard: Shard, options: &TownBuildOptions) -> Resu
     Ok(all.into_iter().filter(|app| own.apps.contains(&app.name)).collect())
 }
 
-/// How many steps ran, each once, whoever wanted it.
+/// How many steps ran, each counted once.
 fn step_counts(outcomes: &[Outcome]) -> StepCounts {
     let mut seen = BTreeSet::new();
     let mut counts = StepCounts::default();

@@ -28,7 +28,7 @@ pub fn run(apps: &[TownApp], online: bool, surroundings: &Surroundings, output: 
             Err(trouble) => causes[0].entry(cause(&trouble)).or_default().push(&app.name),
             Ok(problems) => {
                 for problem in &problems {
-                    let at = usize::from(problem.severity == Severity::Doubt);
+                    let at = usize::from(problem.severity == Severity::Warning);
                     let apps = causes[at].entry(cause_of_problem(problem)).or_default();
                     if apps.last() != Some(&app.name.as_str()) {
                         apps.push(&app.name);
@@ -37,7 +37,7 @@ pub fn run(apps: &[TownApp], online: bool, surroundings: &Surroundings, output: 
             }
         }
     }
-    let [breaks, doubts] = causes.map(|causes| {
+    let [breaks, warnings] = causes.map(|causes| {
         let mut causes: Vec<(Cause, Vec<&str>)> = causes.into_iter().collect();
         causes.sort_by_key(|(_, apps)| std::cmp::Reverse(apps.len()));
         causes
@@ -52,7 +52,7 @@ pub fn run(apps: &[TownApp], online: bool, surroundings: &Surroundings, output: 
         };
         output.json(&serde_json::json!({
             "format": "shtetl/town-check/1", "apps": apps.len(), "failing": failing.len(),
-            "breaks": list(&breaks), "doubts": list(&doubts),
+            "errors": list(&breaks), "warnings": list(&warnings),
         }));
         return Ok(ExitCode::from(u8::from(!failing.is_empty())));
     }
@@ -63,9 +63,9 @@ pub fn run(apps: &[TownApp], online: bool, surroundings: &Surroundings, output: 
     output.line(format!(
         "{}: {verdict}, {}",
         words::count(apps.len(), "app"),
-        words::count(doubts.len(), "doubt")
+        words::count(warnings.len(), "warning")
     ));
     show_causes(&breaks, output);
-    show_causes(&doubts, output);
+    show_causes(&warnings, output);
     Ok(ExitCode::from(u8::from(!failing.is_empty())))
 }

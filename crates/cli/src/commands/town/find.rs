@@ -9,7 +9,7 @@ use content::BlobDigest;
 use engine::run_indexed;
 use evidence::Severity;
 use images::pull;
-use images::push::{Transfer, reference};
+use images::push::reference;
 use remote::Network;
 use render::table::Table;
 use render::{BAD, FAINT, GOOD, Output, STRONG, styled, words};
@@ -27,8 +27,8 @@ const AT_ONCE: usize = 16;
 
 pub fn run(town: &Town, package: &str, registry: bool, surroundings: &Surroundings, output: &Output) -> Done {
     let query = Query::parse(package).ok_or_else(|| Failure::Usage {
-        message: format!("{package:?} names no package"),
-        hint: "write NAME, KIND:NAME or a package URL, and by choice @VERSION or @ with bounds: hull@>=4,<4.17.21".to_owned(),
+        message: format!("{package:?} is not a package"),
+        hint: "use NAME, KIND:NAME or a package URL, optionally followed by @VERSION or @ and a range: hull@>=4,<4.17.21".to_owned(),
     })?;
     let store = &surroundings.store;
     let mut pulled = BTreeMap::new();
@@ -52,7 +52,7 @@ pub fn run(town: &Town, package: &str, registry: bool, surroundings: &Surroundin
     };
     let (index, unreadable) = PackageIndex::of(store, &named, &open)?;
     for (label, error) in unreadable {
-        output.aside(format!("note: {label} cannot be looked at: {}", wording::message_and_advice(&error).0));
+        output.aside(format!("note: {label} cannot be read: {}", wording::message_and_advice(&error).0));
     }
     let found = index.find(&query, &named);
     if output.is_json() {
@@ -95,13 +95,7 @@ type InRegistry = (Vec<(String, OpenImage)>, Vec<(String, Failure)>);
 fn in_registry(town: &Town, surroundings: &Surroundings) -> Result<InRegistry, Failure> {
     let names = images_of(town, &town.apps, true, surroundings)?;
     let fetcher = surroundings.fetcher(Network::Allowed);
-    let transfer = Transfer {
-        store: &surroundings.store,
-        fetcher: &fetcher,
-        credentials: &surroundings.credentials,
-        progress: &|_, _| {},
-        cancel: &surroundings.cancel,
-    };
+    let transfer = surroundings.transfer(&fetcher, &|_, _| {});
     let done: Mutex<InRegistry> = Mutex::default();
     run_indexed(names.len(), AT_ONCE, |at| {
         let name = &names[at];

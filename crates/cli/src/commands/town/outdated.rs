@@ -70,7 +70,7 @@ pub fn run(apps: &[TownApp], offline: bool, surroundings: &Surroundings, output:
     let left =
         if never > 0 { format!(", {} never built here", words::count(never, "app")) } else { String::new() };
     let verdict = match behind.len() {
-        0 => styled(GOOD, "nothing is behind"),
+        0 => styled(GOOD, "everything is up to date"),
         count => styled(BUSY, format!("{} behind", words::count(count, "thing"))),
     };
     output.line(format!("{}{left}: {verdict}", words::count(looked_at, "image")));
@@ -101,7 +101,7 @@ pub fn run(apps: &[TownApp], offline: bool, surroundings: &Surroundings, output:
 fn told(one: &Behind) -> String {
     match one {
         Behind::Base { base, since } => {
-            format!("{}  nobody supports it since {}", styled(STRONG, base), styled(BAD, since))
+            format!("{}  unsupported since {}", styled(STRONG, base), styled(BAD, since))
         }
         Behind::Runtime { runtime, version, since } => {
             format!(

@@ -71,8 +71,8 @@ pub fn run(
 pub fn registry(town: &Town, to: Option<&str>) -> Result<String, Failure> {
     let said = to.map(str::to_owned).or_else(|| town.file.registry.clone());
     let said = said.ok_or_else(|| Failure::Usage {
-        message: format!("{} names no registry", town.path.display()),
-        hint: "write registry = \"HOST[:PORT]/NAME\" into it, or give --to".to_owned(),
+        message: format!("{} has no registry", town.path.display()),
+        hint: "add registry = \"HOST[:PORT]/NAME\" to it, or use --to".to_owned(),
     })?;
     let registry = said.trim_end_matches('/').to_owned();
     images::push::reference(&format!("{registry}/app"), DEFAULT_TAG)?;
@@ -128,13 +128,7 @@ fn push_all(
     surroundings: &Surroundings,
 ) -> Result<u64, Failure> {
     let fetcher = surroundings.fetcher(Network::Allowed);
-    let transfer = Transfer {
-        store: &surroundings.store,
-        fetcher: &fetcher,
-        credentials: &surroundings.credentials,
-        progress: &|_, _| {},
-        cancel: &surroundings.cancel,
-    };
+    let transfer = surroundings.transfer(&fetcher, &|_, _| {});
     let images: Vec<(usize, String)> = result
         .apps
         .iter()

@@ -31,7 +31,7 @@ pub fn cause(trouble: &Trouble) -> Cause {
         // The first one is what the app is told of first.
         Trouble::WillFail(problems) => problems.first().map(cause_of_problem).unwrap_or_default(),
         Trouble::Waits { after } => {
-            let what = format!("the image of {after}, which it needs, was not built");
+            let what = format!("the image of {after}, on which it depends, was not built");
             Cause { what, ..Cause::default() }
         }
     }
@@ -167,7 +167,7 @@ pub fn plan(
     if unknown > 0 {
         output.line(styled(
             FAINT,
-            format!("{} never built here: counted as 5 s each", words::count(unknown, "app")),
+            format!("{} never built here: estimated at 5 s each", words::count(unknown, "app")),
         ));
     }
     Ok(ExitCode::SUCCESS)

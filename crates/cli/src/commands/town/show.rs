@@ -57,12 +57,12 @@ pub fn run(apps: &[TownApp], page: Option<&Path>, surroundings: &Surroundings, o
     }
     for (behind, count) in &found.support {
         let said = match behind {
-            Behind::Base { base, since } => format!("{base} is unsupported since {since}"),
+            Behind::Base { base, since } => format!("{base}: unsupported since {since}"),
             Behind::Runtime { runtime, version, since } => {
-                format!("{runtime} {version} is unsupported since {since}")
+                format!("{runtime} {version}: unsupported since {since}")
             }
             Behind::RuntimeSoon { runtime, version, until } => {
-                format!("{runtime} {version} is supported until {until} only")
+                format!("{runtime} {version}: supported only until {until}")
             }
             Behind::Package { .. } => continue,
         };

@@ -45,9 +45,9 @@ pub fn run(
     let mut table = Table::new(&[1]);
     for (what, value) in [
         ("a commit, median", whole(simulated.median)),
-        ("a commit, 95 of 100 are faster", whole(simulated.slow)),
-        ("the first build, nothing there", whole(simulated.cold)),
-        ("work of all workers", whole(simulated.work)),
+        ("a commit, 95th percentile", whole(simulated.slow)),
+        ("the first build, with an empty store", whole(simulated.cold)),
+        ("total work of all workers", whole(simulated.work)),
         ("steps found", format!("{:.2} %", simulated.hit_rate * 100.0)),
         ("stored in the shared store", words::size(to_whole(simulated.bytes_stored))),
         ("requests to it", simulated.requests.to_string()),
@@ -80,8 +80,8 @@ fn measure(apps: &[TownApp], surroundings: &Surroundings) -> Result<Measured, Fa
     let known: Vec<&Cost> = costs.iter().filter(|cost| cost.is_known).collect();
     if known.is_empty() {
         return Err(Failure::Usage {
-            message: "no app was built here, so nothing is measured".to_owned(),
-            hint: "build once: shtetl town build".to_owned(),
+            message: "no app has been built here, so there are no measurements".to_owned(),
+            hint: "build first: shtetl town build".to_owned(),
         });
     }
     let mut wanted = BTreeMap::<&String, (u64, usize)>::new();

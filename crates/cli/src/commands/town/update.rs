@@ -4,7 +4,7 @@ use super::super::Done;
 use super::place::{Planning, at_place};
 use super::results;
 use crate::surroundings::Surroundings;
-use engine::{OnFailure, Session};
+use engine::OnFailure;
 use model::PathFacts;
 use model::files::PINS;
 use planning::Pinning;
@@ -125,16 +125,8 @@ fn build(
     let fetcher = surroundings.fetcher(planning.network);
     let view = TownView::new(apps.len(), output);
     Ok(at_place(&planning, surroundings, |place, budget| {
-        let session = Session {
-            store: &surroundings.store,
-            fetcher: &fetcher,
-            budget,
-            events: &|event| view.event(&event),
-            limits: surroundings.step_limits(),
-            failed_root: None,
-            shared: None,
-            cancel: &surroundings.cancel,
-        };
+        let events = |event| view.event(&event);
+        let session = surroundings.session(&fetcher, budget, &events);
         build_town(town, apps, place, &session, OnFailure::GoOn, &|progress| view.progress(&progress))
     })?)
 }
@@ -223,7 +215,7 @@ fn git(surroundings: &Surroundings, folder: &Path, arguments: &[&str]) -> Result
     let program =
         surroundings.host.search.iter().map(|folder| folder.join("git")).find(|file| file.is_file());
     let program = program.ok_or_else(|| Failure::Usage {
-        message: "git is not on the search path".to_owned(),
+        message: "git is not in PATH".to_owned(),
         hint: "install it, or leave out --commit and --patch".to_owned(),
     })?;
     let said = Command::new(program).arg("-C").arg(folder).args(arguments).output()?;
@@ -233,6 +225,6 @@ fn git(surroundings: &Surroundings, folder: &Path, arguments: &[&str]) -> Result
     let what = String::from_utf8_lossy(&said.stderr).trim().to_owned();
     Err(Failure::Usage {
         message: format!("git in {}: {what}", folder.display()),
-        hint: "the pins are moved, and not committed".to_owned(),
+        hint: "the pins were moved but not committed".to_owned(),
     })
 }

@@ -46,7 +46,7 @@ pub fn start(here: &Here<'_>) -> Result<bool, Failure> {
     }
     Err(Failure::Usage {
         message: "the yard could not be started".to_owned(),
-        hint: format!("what it said is in {}", file.display()),
+        hint: format!("its output is in {}", file.display()),
     })
 }
 
@@ -63,8 +63,8 @@ fn again(here: &Here<'_>, worker: bool) -> Command {
 
 pub fn start_command(here: &Here<'_>) -> Done {
     match start(here)? {
-        true => here.done("the yard runs".to_owned()),
-        false => here.done("the yard runs already".to_owned()),
+        true => here.done("the yard is running".to_owned()),
+        false => here.done("the yard is already running".to_owned()),
     }
     Ok(ExitCode::SUCCESS)
 }
@@ -75,9 +75,9 @@ pub fn stop(here: &Here<'_>) -> Done {
         // One that ends at once may be faster than its answer.
         Ok(_) | Err(Trouble::Ended) => {
             Client(here.yard).wait_for_end(PATIENCE)?;
-            here.done("the yard is stopped; what it keeps stays".to_owned());
+            here.done("the yard is stopped; its data stays".to_owned());
         }
-        Err(Trouble::NotRunning) => here.output.aside(styled(FAINT, "the yard does not run")),
+        Err(Trouble::NotRunning) => here.output.aside(styled(FAINT, "the yard is not running")),
         Err(trouble) => return Err(trouble.into()),
     }
     Ok(ExitCode::SUCCESS)
@@ -85,7 +85,7 @@ pub fn stop(here: &Here<'_>) -> Done {
 
 /// Starts the process that does the work, and starts it again when it was killed.
 pub fn watch_over(here: &Here<'_>) -> Done {
-    // Whoever closes the terminal does not mean the yard. It fails where there is a session of its own already.
+    // Closing the terminal must not stop the yard. This fails if the process already leads a session.
     let _ = setsid();
     let cancel = Cancel::new();
     ends_with(&cancel)?;

@@ -1,4 +1,4 @@
-//! `yard logs` and `yard events`: what is kept in files, so that it can be read whether the yard runs or not.
+//! `yard logs` and `yard events`: what is kept in files, so that it can be read whether the yard is running or not.
 
 use super::super::Done;
 use super::Here;
@@ -33,7 +33,7 @@ pub fn logs(here: &Here<'_>, app: &str, which: &Which<'_>, follow: bool) -> Done
     let state = here.state(app)?;
     let Some(number) = which.release_of(&state) else {
         return Err(Failure::Usage {
-            message: format!("nothing of {app} was released yet"),
+            message: format!("{app} has not been released yet"),
             hint: format!("release an image: shtetl yard release {app}"),
         });
     };
@@ -42,7 +42,7 @@ pub fn logs(here: &Here<'_>, app: &str, which: &Which<'_>, follow: bool) -> Done
         if let (Some(process), false) = (which.process, follow) {
             return Err(Failure::Usage {
                 message: format!("{process} wrote nothing in release {number} of {app}"),
-                hint: format!("`shtetl yard logs {app}` shows what all wrote"),
+                hint: format!("`shtetl yard logs {app}` shows the output of all"),
             });
         }
         here.output.aside(styled(FAINT, format!("nothing was written in release {number} of {app}")));
@@ -68,7 +68,7 @@ impl Which<'_> {
     }
 }
 
-/// Shows what is written from now on, until nobody reads it; `read` is how much of each file was shown.
+/// Shows new output until the reader is gone; `read` is how much of each file was shown.
 fn go_on(
     here: &Here<'_>,
     app: &str,
@@ -192,9 +192,9 @@ fn event_words(kind: &EventKind) -> String {
         EventKind::ReleaseBegun { release, what } => match what {
             ReleaseKind::Image => format!("release {release} begins"),
             ReleaseKind::Settings { names } => {
-                format!("release {release} begins: settings {}", names.join(", "))
+                format!("release {release} starts: settings {}", names.join(", "))
             }
-            ReleaseKind::RollBack { to } => format!("release {release} begins: back to {to}"),
+            ReleaseKind::RollBack { to } => format!("release {release} starts: back to {to}"),
         },
         EventKind::ReleaseEnded { release, outcome } => {
             format!("release {release}: {}", outcome_words(outcome))

@@ -106,7 +106,7 @@ fn scale(here: &Here<'_>, app: &str, instances: &[String]) -> Done {
         let parts = text.split_once('=').and_then(|(process, number)| Some((process, number.parse().ok()?)));
         let Some((process, number)) = parts else {
             return Err(Failure::Usage {
-                message: format!("{text:?} is no process type with a number"),
+                message: format!("{text:?} is not a process type with a number"),
                 hint: "write PROCESS=N, for example web=3".to_owned(),
             });
         };
@@ -134,7 +134,7 @@ fn releases(here: &Here<'_>, app: &str) -> Done {
         let is_current = state.current == Some(release.number);
         let outcome = match &release.outcome {
             Outcome::InForce if is_current => styled(GOOD, "in force"),
-            Outcome::InForce => "was in force".to_owned(),
+            Outcome::InForce => "was current".to_owned(),
             other => outcome_words(other),
         };
         table.row([

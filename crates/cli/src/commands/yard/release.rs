@@ -51,7 +51,7 @@ fn way(here: &Here<'_>, image: &OpenImage, asked: &Asked<'_>) -> Result<Way, Fai
         let built = built.ok_or_else(|| not_built(&process.name, "the image does not have it"))?;
         check_same(built, process)?;
         if built.port != process.port || built.env != process.env {
-            return Err(not_built(&process.name, "its port or its variables are others"));
+            return Err(not_built(&process.name, "its port or its variables differ"));
         }
         if built.instances != process.instances {
             way.instances.extend(process.instances.map(|instances| (process.name.clone(), instances)));
@@ -64,7 +64,7 @@ pub fn roll_back(here: &Here<'_>, app: &str, to: Option<u32>) -> Done {
     let state = here.state(app)?;
     let Some(to) = to.or_else(|| state.before_current().map(|release| release.number)) else {
         return Err(Failure::Usage {
-            message: format!("{app} has no release before the one in force"),
+            message: format!("{app} has no release before the current one"),
             hint: format!("`shtetl yard releases {app}` lists them"),
         });
     };
@@ -83,7 +83,7 @@ pub fn change_settings(here: &Here<'_>, app: &str, given: Settings, unset: &[Str
         if settings.remove(name).is_none() {
             return Err(Failure::Usage {
                 message: format!("{app} has no value for {name}"),
-                hint: format!("`shtetl yard settings {app}` lists those that it has"),
+                hint: format!("`shtetl yard settings {app}` lists its settings"),
             });
         }
     }
@@ -131,6 +131,6 @@ fn follow(here: &Here<'_>, app: &str, names: Vec<String>, request: Request) -> D
         return Ok(ExitCode::SUCCESS);
     }
     let at = address.map(|address| format!(": {address}")).unwrap_or_default();
-    here.output.line(format!("{}{at}", styled(GOOD, format!("release {release} of {app} is in force"))));
+    here.output.line(format!("{}{at}", styled(GOOD, format!("release {release} of {app} is now current"))));
     Ok(ExitCode::SUCCESS)
 }

@@ -27,10 +27,11 @@ pub fn status(here: &Here<'_>, only: Option<&str>) -> Done {
         return Ok(ExitCode::SUCCESS);
     }
     if !is_running {
-        here.output.line(format!("the yard does not run; {}", styled(FAINT, "shtetl yard start starts it")));
+        here.output
+            .line(format!("the yard is not running; {}", styled(FAINT, "start it: shtetl yard start")));
     }
     if shown.is_empty() {
-        here.output.line("no app was released here yet");
+        here.output.line("no app has been released here yet");
     }
     for app in shown {
         lines(app, is_running).iter().for_each(|line| here.output.line(line));
@@ -59,7 +60,7 @@ pub fn known(here: &Here<'_>) -> Result<(Vec<AppStatus>, bool), Failure> {
 /// An app and its instances.
 pub fn lines(app: &AppStatus, is_running: bool) -> Vec<String> {
     let release =
-        app.release.map_or_else(|| "nothing in force".to_owned(), |number| format!("release {number}"));
+        app.release.map_or_else(|| "no current release".to_owned(), |number| format!("release {number}"));
     let address = app.port.filter(|_| is_running && app.release.is_some());
     let address = address.map(|port| format!("  http://127.0.0.1:{port}/")).unwrap_or_default();
     let mut all = vec![format!("{}  {release}{address}", styled(STRONG, &app.name))];
@@ -96,8 +97,8 @@ pub fn health(here: &Here<'_>, app: &str, instance: &str) -> Done {
     });
     let Some(named) = named else {
         return Err(Failure::Usage {
-            message: format!("{instance:?} is no instance"),
-            hint: "write a process type and a number, for example web.1".to_owned(),
+            message: format!("{instance:?} is not an instance"),
+            hint: "use a process type and a number, for example web.1".to_owned(),
         });
     };
     let request = Request::Health { app: app.to_owned(), instance: named };
@@ -123,7 +124,7 @@ pub fn health(here: &Here<'_>, app: &str, instance: &str) -> Done {
     }
     table.lines().iter().for_each(|line| here.output.line(line));
     if probes.is_empty() {
-        here.output.line(format!("{instance} was not asked yet, or has no health path"));
+        here.output.line(format!("{instance} has not been checked yet, or has no health path"));
     }
     Ok(ExitCode::SUCCESS)
 }

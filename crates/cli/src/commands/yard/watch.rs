@@ -34,10 +34,10 @@ fn view(here: &Here<'_>) -> Result<Vec<String>, Failure> {
     let (apps, is_running) = status::known(here)?;
     let mut lines = Vec::new();
     if !is_running {
-        lines.push("the yard does not run; shtetl yard start starts it".to_owned());
+        lines.push("the yard is not running; start it: shtetl yard start".to_owned());
     }
     if apps.is_empty() {
-        lines.push("no app was released here yet".to_owned());
+        lines.push("no app has been released here yet".to_owned());
     }
     for app in &apps {
         lines.extend(status::lines(app, is_running));
@@ -47,7 +47,7 @@ fn view(here: &Here<'_>) -> Result<Vec<String>, Failure> {
         }
         lines.push(String::new());
     }
-    lines.push(styled(FAINT, "Ctrl-C ends the view; the yard goes on"));
+    lines.push(styled(FAINT, "Ctrl-C leaves this view; the yard keeps running"));
     Ok(lines)
 }
 

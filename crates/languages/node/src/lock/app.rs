@@ -24,7 +24,7 @@ impl App<'_> {
     pub(super) fn patch(&self, path: &str, lockfile: &str) -> Result<Patch> {
         let text = self.tree.map(|tree| tree.read(path)).transpose()?.flatten();
         text.map(|text| Patch { path: path.to_owned(), text }).ok_or_else(|| {
-            malformed(lockfile, None, format!("it names the patch {path}, which is not in the source"))
+            malformed(lockfile, None, format!("it uses the patch {path}, which is not in the source"))
         })
     }
 }

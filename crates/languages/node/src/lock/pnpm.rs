@@ -126,7 +126,7 @@ pub(super) fn parse(file: &'static str, text: &str, app: &App<'_>) -> Result<Pac
         let mut package = package(id, facts, snapshot);
         if key.contains(PATCHED) {
             let path = document.patch_of(id, app).ok_or_else(|| {
-                malformed(file, None, format!("{id} is patched, and nothing says where the patch is"))
+                malformed(file, None, format!("{id} is patched, but no patch file is named"))
             })?;
             package.entry.patches.push(app.patch(path, file)?);
         }

@@ -78,7 +78,7 @@ fn packages_stand_for_others() {
     assert_eq!(resolved(wanted, &entries, &[]).unwrap(), ["ferry/needs-log 1.0"]);
     assert_eq!(
         facts(json!({ "require": { "ferry/needs-log": "*" } }), &entries),
-        ["ferry/needs-log 1.0 wants psr/log-implementation ^1.0, which no package of the app is or provides"]
+        ["ferry/needs-log 1.0 requires psr/log-implementation ^1.0, which no package of the app provides"]
     );
 }
 
@@ -115,19 +115,19 @@ fn requirements_that_cannot_be_met_are_told_with_what_is_there() {
     assert_eq!(
         facts(json!({ "require": { "ferry/tide": "^1.0" } }), &entries),
         [
-            "the app wants ferry/tide >=1.0.0, <2.0.0",
-            "ferry/tide 1.0.0 wants ferry/moon >=2.0.0, <3.0.0",
-            "ferry/moon is there for PHP 8.4.0 in 1.5.0",
+            "the app requires ferry/tide >=1.0.0, <2.0.0",
+            "ferry/tide 1.0.0 requires ferry/moon >=2.0.0, <3.0.0",
+            "ferry/moon is available for PHP 8.4.0 in 1.5.0",
         ]
     );
     let told = facts(json!({ "require": { "ferry/old": "*" } }), &entries);
     assert_eq!(
         told[1..],
-        ["no repository has ferry/old for PHP 8.4.0 in a version that is settled enough"],
+        ["no repository has a version of ferry/old for PHP 8.4.0 that is stable enough"],
         "{told:?}"
     );
     assert_eq!(
         facts(json!({ "require": { "ferry/nothing": "*" } }), &entries),
-        ["the app wants ferry/nothing *, which no package of the app is or provides"]
+        ["the app requires ferry/nothing *, which no package of the app provides"]
     );
 }

@@ -82,7 +82,7 @@ impl Kind {
         graph.select(target).map_err(|missing| {
             let detail = match missing {
                 Missing::Package { name, wanted_by } if wanted_by.is_empty() => {
-                    format!("{name} is asked for and not locked")
+                    format!("{name} is required but not locked")
                 }
                 Missing::Package { name, wanted_by } => {
                     format!("{wanted_by} needs {name}, which is not locked")

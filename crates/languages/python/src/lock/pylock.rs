@@ -11,7 +11,7 @@ pub(super) fn read(content: &str, _app: &App<'_>) -> Result<LockGraph, Fault> {
     let document = table(content)?;
     match text(&document, "lock-version") {
         Some(version) if version.starts_with("1.") => {}
-        other => return Err((None, format!("lock-version is {other:?}; 1.0 is understood"))),
+        other => return Err((None, format!("lock-version is {other:?}; only 1.0 is supported"))),
     }
     let mut graph = LockGraph::default();
     for package in tables(&document, "packages") {

@@ -25,17 +25,17 @@ pub fn open_package<'r>(mut package: impl Read + 'r) -> io::Result<PackageFile<'
     let mut said = Control::default();
     let bad = |detail: &str| io::Error::new(io::ErrorKind::InvalidData, detail.to_owned());
     let mut magic = [0; 8];
-    package.read_exact(&mut magic).map_err(|_| bad("no ar archive"))?;
+    package.read_exact(&mut magic).map_err(|_| bad("not an ar archive"))?;
     if magic != *b"!<arch>\n" {
-        return Err(bad("no ar archive"));
+        return Err(bad("not an ar archive"));
     }
     let mut head = [0; 60];
     while package.read_exact(&mut head).is_ok() {
         let field = |range: Range<usize>| String::from_utf8_lossy(&head[range]).trim().to_owned();
         let name = field(0..16).trim_end_matches('/').to_owned();
-        let size: u64 = field(48..58).parse().map_err(|_| bad("a member without length"))?;
+        let size: u64 = field(48..58).parse().map_err(|_| bad("an archive member without a length"))?;
         if let Some(ending) = name.strip_prefix("data.tar") {
-            let data = unpacked(ending, package.take(size))?.ok_or_else(|| bad("an unknown compression"))?;
+            let data = unpacked(ending, package.take(size))?.ok_or_else(|| bad("unknown compression"))?;
             let Control { source, depends } = said;
             return Ok(PackageFile { source, depends, data });
         }

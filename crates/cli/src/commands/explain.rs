@@ -1,0 +1,50 @@
+//! `explain`: what a code means.
+
+use super::Done;
+use arguments::ExplainOptions;
+use render::table::Table;
+use render::{FAINT, Output, STRONG, styled};
+use std::process::ExitCode;
+use wording::{Explanation, Failure, explanation, explanations, suggestion, troubleshooting};
+
+pub fn run(options: &ExplainOptions, output: &Output) -> Done {
+    match &options.code {
+        _ if options.markdown => output.line(troubleshooting().trim_end()),
+        None => list(output),
+        Some(code) => {
+            let known: Vec<&str> = explanations().map(|explanation| explanation.code).collect();
+            let found = explanation(code).ok_or_else(|| Failure::Usage {
+                message: format!("unknown code {code:?}"),
+                hint: suggestion(code, &known),
+            })?;
+            show(found, output);
+        }
+    }
+    Ok(ExitCode::SUCCESS)
+}
+
+fn show(explanation: Explanation, output: &Output) {
+    let Explanation { code, text } = explanation;
+    if output.is_json() {
+        output.json(&serde_json::json!({ "format": "shtetl/explanation/1", "code": code, "text": text }));
+        return;
+    }
+    output.line(styled(STRONG, code));
+    output.line("");
+    output.line(text);
+}
+
+fn list(output: &Output) {
+    if output.is_json() {
+        let codes: Vec<&str> = explanations().map(|explanation| explanation.code).collect();
+        output.json(&serde_json::json!({ "format": "shtetl/explanations/1", "codes": codes }));
+        return;
+    }
+    let mut table = Table::new(&[]);
+    for explanation in explanations() {
+        table.row([explanation.code.to_owned(), styled(FAINT, explanation.summary())]);
+    }
+    for line in table.lines() {
+        output.line(line);
+    }
+}
