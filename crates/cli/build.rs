@@ -1,11 +1,11 @@
-//! Embeds the files of `demo/` in the program, so that an installed `shtetl demo` works anywhere.
+//! Embeds the files of `demo/` (a link here, files in a packaged crate), so that an installed `shtetl demo` works anywhere.
 
 use std::fmt::Write as _;
 use std::path::{Path, PathBuf};
 use std::{env, fs};
 
 fn main() {
-    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo");
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("demo");
     println!("cargo::rerun-if-changed={}", root.display());
     let mut files = Vec::new();
     collect(&root, &mut files);

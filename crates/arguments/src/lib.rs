@@ -1,6 +1,7 @@
 //! The command line, as it is written: every comment on an option is its help.
 #![forbid(unsafe_code)]
-#![allow(missing_docs, reason = "what is said of options is the help of commands")]
+#![allow(missing_docs, reason = "comments on options are help texts")]
+#![allow(rustdoc::broken_intra_doc_links, rustdoc::invalid_html_tags, reason = "help texts are not Markdown")]
 
 mod buildpacks;
 mod documents;
@@ -247,7 +248,7 @@ impl Command {
     }
 }
 
-/// Which source, and what is said about it for this run.
+/// The source, and overrides for this run.
 #[derive(Args)]
 pub struct SourceOptions {
     /// The app: its folder, an archive (zip, tar) of it, or a built program

@@ -12,7 +12,7 @@ use std::path::{Path, PathBuf};
 use std::{env, fs};
 use wording::Failure;
 
-/// Reads what the user said in options, variables and the own configuration.
+/// Reads the user's options, variables and own configuration.
 pub fn of_user(
     options: &[String],
     user: &UserConfig,
@@ -40,7 +40,7 @@ pub fn of_user(
     Ok(known)
 }
 
-/// All that is said of addresses: by the user, and by the ecosystems' files and those of the machine `host`.
+/// All known addresses: from the user, from the ecosystems' files, and from those of the machine `host`.
 pub fn book(of_user: Vec<KnownAddress>, of_ecosystems: &Said, host: &Path) -> AddressBook {
     let servers = of_user.iter().filter_map(|known| known.address.server()).map(str::to_owned);
     let servers: Vec<String> = servers.chain(of_ecosystems.servers.iter().cloned()).collect();

@@ -148,7 +148,7 @@ impl Surroundings {
             .with_git(git)
     }
 
-    /// Looks at an app with everything that is said outside of it. `now` is in nanoseconds since 1970.
+    /// Looks at an app, with the configuration from outside of it. `now` is in nanoseconds since 1970.
     pub fn look(&self, options: &SourceOptions, now: i64) -> Result<App, Failure> {
         let revision = options.rev.as_deref();
         let member = options.member.as_deref();
@@ -199,7 +199,7 @@ impl Surroundings {
         Ok(workshop::app::buildpacks_of(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 
-    /// What is said outside of an app about its configuration.
+    /// Configuration of an app from outside of it.
     pub fn choice(&self, options: &SourceOptions) -> Choice {
         let by_variable = env::var(VALUES).ok().map(|text| (Layer::Variable, VALUES, text));
         let by_option = options.values.iter().map(|text| (Layer::Option, "--value", text.clone()));

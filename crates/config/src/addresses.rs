@@ -9,7 +9,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
 use std::sync::{Arc, Mutex, PoisonError};
 
-/// Who said where packages come from, strongest first.
+/// The origins of addresses, strongest first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Origin {
@@ -41,13 +41,13 @@ pub struct KnownAddress {
     pub bound: Option<String>,
     /// Where they are.
     pub address: Address,
-    /// Who said so.
+    /// Its origin.
     pub origin: Origin,
     /// The option, variable, file or command, for people.
     pub detail: String,
 }
 
-/// All addresses that were said outside of the app, and a way to ask the ecosystems' tools.
+/// All addresses from outside the app, and a way to ask the ecosystems' tools.
 pub struct AddressBook {
     /// In any order.
     pub known: Vec<KnownAddress>,
@@ -169,7 +169,7 @@ impl Addresses {
         bound.min_by_key(|k| k.origin).cloned()
     }
 
-    /// Everything that was said of `ecosystem` as a whole, in force first; the tool is asked when nothing
+    /// All addresses for `ecosystem` as a whole, the effective one first; the tool is asked when nothing
     /// was.
     pub fn all(&self, ecosystem: Ecosystem) -> Vec<KnownAddress> {
         let mut said: Vec<_> = self.said(ecosystem).filter(|k| k.bound.is_none()).cloned().collect();

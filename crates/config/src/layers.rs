@@ -1,6 +1,6 @@
 //! One configuration out of several layers, each value with its origin.
 //!
-//! Lowest first: built-in defaults, house rules, `shtetl.toml`, the chosen variant, values said for
+//! Lowest first: built-in defaults, house rules, `shtetl.toml`, the chosen variant, values for
 //! one run in a variable or an option. (What the survey finds lies between house rules and
 //! `shtetl.toml`; it is not configuration, and is merged there.)
 
@@ -13,7 +13,7 @@ use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
-/// Which layer said a value.
+/// The layer that set a value.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case", tag = "layer", content = "name")]
 pub enum Layer {
@@ -29,7 +29,7 @@ pub enum Layer {
     Option,
 }
 
-/// Where an effective value was said.
+/// The origin of an effective value.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Origin {
     /// By which layer.
@@ -44,7 +44,7 @@ pub struct Origin {
     pub locked: bool,
 }
 
-/// What is said outside of the app's folder about its configuration.
+/// Configuration from outside the app's folder.
 #[derive(Debug, Clone, Default)]
 pub struct Choice {
     /// A file of house rules, stronger than the one that the app names.
@@ -55,7 +55,7 @@ pub struct Choice {
     pub values: Vec<RunValues>,
 }
 
-/// Keys of `shtetl.toml` that are said for one run.
+/// Keys of `shtetl.toml` for one run.
 #[derive(Debug, Clone)]
 pub struct RunValues {
     /// Who says them.
@@ -82,7 +82,7 @@ pub struct ConfigPlace<'a> {
 pub struct Effective {
     /// All layers together.
     pub config: AppConfig,
-    /// Who said each key (dotted, as in the file).
+    /// The origin of each key (dotted, as in the file).
     pub origins: BTreeMap<String, Origin>,
 }
 
@@ -155,7 +155,7 @@ impl Effective {
         Ok(HouseRules::load(file, names)?.read.config)
     }
 
-    /// Where `key` (dotted, as in the file) was said.
+    /// The origin of `key` (dotted, as in the file).
     pub fn place(&self, key: &str) -> Option<Place> {
         self.origins.get(key).map(|origin| origin.place.clone())
     }

@@ -12,7 +12,7 @@
 //! | `town` | `town.toml`: many apps together |
 //! | [`schema`] | JSON Schemas of what may be written |
 //! | [`pins`] | `shtetl.lock` |
-//! | [`addresses`] | where packages come from, and who said so |
+//! | [`addresses`] | where packages come from, and what set each address |
 //!
 //! Names of buildpacks, tools and ecosystems are passed in as [`model::KnownNames`].
 #![forbid(unsafe_code)]
@@ -63,7 +63,7 @@ pub struct AppConfig {
     pub build_packages: Vec<String>,
     /// `[base] with`: what an empty base has all the same.
     pub base_with: Vec<EmptyPart>,
-    /// `[base] outdated`: whether a release that is past its time will do.
+    /// `[base] outdated`: whether to accept a release past its Valid-Until date.
     pub outdated: Option<bool>,
     /// `[base] keyring`: a file with keys that are trusted besides the distribution's.
     pub keyring: Option<String>,
@@ -143,7 +143,7 @@ pub struct ProcessConfig {
 }
 
 impl AppConfig {
-    /// Notes that what it says of versions was said in `file`.
+    /// Notes that its versions come from `file`.
     fn name_versions(&mut self, file: &str) {
         self.buildpacks.values_mut().for_each(|options| options.name_version_file(file));
     }

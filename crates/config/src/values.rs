@@ -95,7 +95,7 @@ fn read_shared(root: &Table<'_, '_>, config: &mut AppConfig, names: &KnownNames)
     read_running(root, config);
 }
 
-/// Why an advisory is accepted, and until when; both have to be said.
+/// Why an advisory is accepted, and until when; both are required.
 fn read_accepted(value: &Value<'_, '_>) -> Option<AcceptedAdvisory> {
     let table = value.table()?;
     let (reason, until) = (table.value("reason"), table.value("until"));

@@ -16,7 +16,7 @@ pub enum ContentError {
     Io {
         /// The file or folder that was worked on.
         path: PathBuf,
-        /// What the operating system said.
+        /// The operating system's message.
         source: io::Error,
     },
     /// Bytes do not have the digest they are named by.

@@ -9,9 +9,9 @@ use std::collections::BTreeMap;
 
 /// How often a pod that starts is asked, in seconds.
 const START_PERIOD: u32 = 2;
-/// How long it may take until it answers for the first time, where nothing is said.
+/// The default time until the first answer.
 const START_WITHIN: u32 = 120;
-/// How often it is asked afterwards, where nothing is said.
+/// The default interval of health checks.
 const HEALTH_EVERY: u32 = 5;
 
 /// The app as manifests, and a list of them for `kustomize`.

@@ -60,7 +60,7 @@ fn text_of<'a>(node: Node<'a, '_>, name: &str) -> Option<&'a str> {
     (!text.is_empty()).then_some(text)
 }
 
-/// The repository that the program on this machine asks when nothing else is said.
+/// The default repository of the program on this machine.
 pub fn of_program() -> Option<KnownAddress> {
     let path = env::var_os("PATH")?;
     let program = env::split_paths(&path).map(|folder| folder.join("mvn")).find(|file| file.is_file())?;

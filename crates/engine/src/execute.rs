@@ -41,7 +41,7 @@ pub fn execute(
 }
 
 /// The same for several groups of steps, which may share some: as soon as all steps of a group are finished, `ready` is called
-/// with its number and with everything that led to them, by any thread. Gives what came of each group; the failure of a
+/// with its number and with everything that led to them, by any thread. Returns the result of each group; the failure of a
 /// step is that of all groups that need it.
 pub fn execute_groups<T: Send>(
     graph: &StepGraph<'_>,

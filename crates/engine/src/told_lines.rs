@@ -7,7 +7,7 @@ const SHOWN: usize = 40;
 /// How many frames of a stack are shown.
 const FRAMES: usize = 4;
 
-/// The last lines, of which long stacks keep only their first frames: what went wrong is often said before them.
+/// The last lines, of which long stacks keep only their first frames: the cause is often printed before them.
 pub(super) fn of(lines: VecDeque<String>) -> Vec<String> {
     let mut told: Vec<String> = Vec::new();
     let mut frames = 0;

@@ -113,7 +113,7 @@ struct Range {
     events: Vec<Event>,
 }
 
-/// Only one of them is said.
+/// Only one of them is present.
 #[derive(Debug, Default, Deserialize)]
 #[serde(default)]
 struct Event {

@@ -40,7 +40,7 @@ pub enum KeyFault {
     /// It is a key of another kind.
     #[error("it is neither an Ed25519 nor a P-256 key")]
     Kind,
-    /// It has a passphrase, and none is said.
+    /// It has a passphrase, and none was given.
     #[error("it is protected by a passphrase, and none was given")]
     Locked,
     /// It has another passphrase.

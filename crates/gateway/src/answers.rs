@@ -46,7 +46,7 @@ pub enum Trouble {
 pub(crate) enum Answer {
     /// A blob of the store.
     There { digest: BlobDigest, size: u64, sha1: String },
-    /// Nothing, as its source said.
+    /// Nothing, according to its source.
     NotThere,
     /// Nothing that may be given; the status says why.
     Withheld(u16),

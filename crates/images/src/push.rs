@@ -52,7 +52,7 @@ pub struct Pushed {
     pub known: u64,
 }
 
-/// Reads where an image is in a registry; `tag` is the tag where none is said.
+/// Reads where an image is in a registry; `tag` is the default tag.
 pub fn reference(text: &str, tag: &str) -> Result<Reference> {
     Reference::with_tag(text, tag)
         .map_err(|fault| Error::Registry(RegistryError::Reference { text: text.to_owned(), fault }))

@@ -28,7 +28,7 @@ pub struct AppBuild {
     pub folder: String,
     /// The line that people know it by.
     pub shown: String,
-    /// Where it is said.
+    /// Where it comes from.
     pub said: Place,
 }
 
@@ -39,6 +39,6 @@ pub struct Pages {
     pub folder: String,
     /// Whether every path that is no file is answered with the first page: the page finds its own way.
     pub single_page: bool,
-    /// Where that is said.
+    /// Where that comes from.
     pub said: Place,
 }

@@ -72,7 +72,7 @@ impl BuildpackOptions {
         self.0.insert(key.to_owned(), value);
     }
 
-    /// The wanted version of the runtime, and where it is said.
+    /// The requested version of the runtime, and where it comes from.
     pub fn version(&self) -> Option<(String, Place)> {
         match self.0.get("version")? {
             OptionValue::Version(text, place) => Some((text.clone(), place.clone())),
@@ -101,7 +101,7 @@ impl BuildpackOptions {
         }
     }
 
-    /// Whether something is said for a key.
+    /// Whether a key has a value.
     pub fn has(&self, key: &str) -> bool {
         self.0.contains_key(key)
     }

@@ -54,7 +54,7 @@ pub struct ProcessType {
     /// The moment before which a task runs.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub before: Option<String>,
-    /// Where its command is said.
+    /// Where its command comes from.
     pub said: Place,
 }
 

@@ -9,18 +9,18 @@ use serde::{Deserialize, Serialize};
 pub struct RuntimeWish {
     /// For example `node`.
     pub runtime: String,
-    /// The versions that will do, and where that is said.
+    /// The accepted versions, and where they come from.
     pub constraint: Option<(String, Place)>,
     /// Further places that say something of the version.
     pub also_said: Vec<(String, Place)>,
     /// Versions that locked packages want, with a package that wants them.
     #[serde(skip)]
     pub of_packages: Vec<(String, String)>,
-    /// Parts of it that are wanted besides its core (extensions of PHP), and where that is said.
+    /// Required parts besides its core (extensions of PHP), with their origins.
     pub parts: Vec<(String, Place)>,
     /// Whether it only builds, and no image has it.
     pub for_build: bool,
-    /// Whether the app itself is written for it; otherwise it only serves, and any version will do.
+    /// Whether the app itself is written for it; otherwise it only serves, and any version is suitable.
     pub for_app: bool,
     /// Another runtime that does the same, for bases other than Debian's.
     #[serde(skip)]

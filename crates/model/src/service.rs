@@ -72,7 +72,7 @@ impl ServiceKind {
         }
     }
 
-    /// The settings that it gives where nothing else is said, each with its template; the first one says where it is.
+    /// The default settings that it provides, each with its template; the first one has the address.
     pub fn default_gives(self) -> &'static [(&'static str, &'static str)] {
         match self {
             Self::Postgresql | Self::Mysql | Self::Mariadb => &[("DATABASE_URL", "{url}")],

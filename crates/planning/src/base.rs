@@ -19,7 +19,7 @@ pub trait Base: Send + Sync {
     }
 
     /// The steps that put a runtime with its headers on the root that things are built in, bottom first, and
-    /// the folder with them; without steps, that root's own runtime will do.
+    /// the folder with them; without steps, that root's own runtime is used.
     fn runtime_for_build(&self, _runtime: &str) -> (Vec<Step>, String) {
         (Vec::new(), "/usr".to_owned())
     }

@@ -289,7 +289,7 @@ pub fn apply(
         }
         let servers: Vec<_> = framework.starts.iter().filter_map(|s| s.server).collect();
         if !servers.is_empty() && !known.processes.iter().any(|p| p.name == "web") {
-            let tells = format!("no server for it is declared: {}", servers.join(" or "));
+            let tells = format!("it needs a server, and none is declared ({})", servers.join(", "));
             let missing = Evidence::against(place, framework.package, tells);
             known.evidence.push(missing.as_sign(Sign::NoServer));
         }

@@ -42,7 +42,7 @@ pub enum RemoteError {
     Io {
         /// The file.
         path: PathBuf,
-        /// What the operating system said.
+        /// The operating system's message.
         source: io::Error,
     },
     /// The network was needed though the caller asked to do without.

@@ -305,7 +305,7 @@ pub(crate) fn answered(url: &str, said: Result<Response<Body>, ureq::Error>) -> 
     said.map(Answer).map_err(|e| RemoteError::Unreachable { url: shown(url), detail: e.to_string() })
 }
 
-/// What a server said.
+/// A server's message.
 pub struct Answer(Response<Body>);
 
 impl Answer {

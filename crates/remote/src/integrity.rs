@@ -67,7 +67,7 @@ impl Integrity {
         Some(Self { accepted })
     }
 
-    /// Reads pip's notation (`sha256:<hex>`), any of which will do.
+    /// Reads pip's notation (`sha256:<hex>`), any of which is accepted.
     pub fn any_of<'a>(hashes: impl Iterator<Item = &'a str>) -> Option<Self> {
         let accepted: Vec<_> = hashes
             .filter_map(|text| {

@@ -66,8 +66,10 @@ impl Watched<'_> {
             Unwritable::Unnamed => ("where it wanted to".to_owned(), "FOLDER"),
         };
         let process = self.process;
+        // A command of its own is no process type: the user knows which one it stands for.
+        let of = if self.kind.is_some() { process } else { "NAME" };
         format!(
-            "note: {process} could not write {what}: in shtetl.toml, under [{table}.{process}]: writable = [{folder:?}], \
+            "note: {process} could not write {what}: in shtetl.toml, under [{table}.{of}]: writable = [{folder:?}], \
              and build again; run --data DIR keeps what it writes"
         )
     }

@@ -11,7 +11,7 @@ use std::sync::Arc;
 pub struct Renderer<'o> {
     output: &'o Output,
     live: Option<Live>,
-    /// Whether what is there already is worth a line.
+    /// Whether found results get a line.
     shows_found: bool,
 }
 

@@ -6,7 +6,7 @@ use std::time::Duration;
 
 /// How long a connection to a port of this machine may take.
 const CONNECT_PATIENCE: Duration = Duration::from_millis(500);
-/// How long an answer may take where nothing else is said.
+/// The default time limit for an answer.
 const PATIENCE: Duration = Duration::from_secs(10);
 /// How many bytes of an answer are read.
 const LONGEST_ANSWER: u64 = 16 << 20;

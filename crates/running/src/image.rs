@@ -22,7 +22,7 @@ use workshop::image::inside_app;
 use workshop::inspect::{OpenImage, ProcessImage};
 use workshop::plan::PORT_VARIABLE;
 
-/// What is said at the start of a process, besides what the image says.
+/// Options for starting a process, besides its image.
 pub struct Start {
     /// Values of settings.
     pub settings: BTreeMap<String, String>,
@@ -65,7 +65,7 @@ pub enum Data {
 }
 
 impl Start {
-    /// With nothing said but how much the process may use.
+    /// Defaults, with limits for the process.
     pub fn within(limits: Limits) -> Self {
         Self {
             settings: BTreeMap::new(),
@@ -251,7 +251,7 @@ fn user_of(text: &str) -> (u32, u32) {
 pub(crate) fn layer_folders(store: &Store, variant: &ProcessImage, mode: Mode) -> Result<Vec<PathBuf>> {
     let diff_ids = &variant.config.rootfs.diff_ids;
     let layers = variant.manifest.layers.iter().zip(diff_ids).enumerate();
-    // An image of others may have a layer twice: the upper one gives all that the lower one gave, and no
+    // A foreign image may have a layer twice: the upper one gives all that the lower one gave, and no
     // folder can be part of an overlay twice.
     let is_last = |(number, (_, diff_id)): &(usize, (_, &DiffId))| !diff_ids[number + 1..].contains(*diff_id);
     layers

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 /// How often it is looked how much is used.
 const GLANCE: Duration = Duration::from_millis(100);
-/// The part of this machine's memory that is used where nothing is said.
+/// The default share of this machine's memory.
 const MEMORY_SHARE: (u64, u64) = (9, 10);
 /// How many files and folders a file system in memory may have.
 const MEMORY_FILES: u64 = 500_000;
@@ -39,7 +39,7 @@ impl Limits {
     pub const PROCESS: Self =
         Self { processes: 4096, memory: None, open_files: 65_536, written: None, time: None };
 
-    /// Bytes of memory, whether said or not.
+    /// Bytes of memory, configured or default.
     pub fn memory_in_force(&self) -> u64 {
         let (part, whole) = MEMORY_SHARE;
         self.memory.unwrap_or_else(|| machine_memory().map_or(u64::MAX, |all| all / whole * part))

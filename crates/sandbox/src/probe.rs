@@ -11,7 +11,7 @@ use std::process::Stdio;
 #[derive(Debug, Clone, thiserror::Error)]
 #[error("no way to isolate a process is available on this machine")]
 pub struct Refusal {
-    /// Way, step, and what the system said.
+    /// Way, step, and the system's message.
     pub tries: Vec<(Mode, String, String)>,
 }
 

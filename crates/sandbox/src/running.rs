@@ -24,7 +24,7 @@ pub enum SandboxError {
     Refused {
         /// Which step, in words of this crate.
         step: String,
-        /// What the system said.
+        /// The system's message.
         detail: String,
     },
     /// The program is not in the root, or cannot be executed.
@@ -32,7 +32,7 @@ pub enum SandboxError {
     NotStarted {
         /// The first word of the command.
         program: String,
-        /// What the system said.
+        /// The system's message.
         detail: String,
     },
     /// The stages ended without a report.

@@ -71,7 +71,7 @@ pub struct Statistics {
 pub enum Trouble {
     /// A request failed.
     Failed {
-        /// What the server or the connection said.
+        /// The server's or the connection's message.
         detail: String,
     },
     /// After some failures in a row it is not asked any more.

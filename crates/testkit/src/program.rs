@@ -18,7 +18,7 @@ pub struct Program {
     user: Option<u32>,
 }
 
-/// What the program said and how it ended, with what differs between runs replaced.
+/// The program's output and exit status, with what differs between runs replaced.
 #[must_use]
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Said {
@@ -143,7 +143,7 @@ impl Program {
         self.said(&shell.output().expect("there is a shell"))
     }
 
-    /// Runs the program and expects success; gives what it said.
+    /// Runs the program and expects success; returns its output.
     pub fn succeed(&self, arguments: &str) -> Said {
         let said = self.run(arguments);
         assert_eq!(said.code, 0, "shtetl {arguments}\n{said}");

@@ -45,7 +45,7 @@ pub struct TownApp {
     pub tag: Option<String>,
 }
 
-/// Which apps are meant; all where nothing is said.
+/// The selected apps; all by default.
 #[derive(Debug, Clone, Default)]
 pub struct Filter {
     /// Names of apps.
@@ -160,7 +160,7 @@ impl Town {
     }
 }
 
-/// Apps that have to be built on one machine, since some need images of others: sets of names, each app in one.
+/// Apps that have to be built on one machine, since some need foreign images: sets of names, each app in one.
 pub fn together(apps: &[TownApp]) -> Vec<Vec<String>> {
     let mut sets: Vec<BTreeSet<&str>> = Vec::new();
     let known: BTreeSet<&str> = apps.iter().map(|app| app.name.as_str()).collect();

@@ -13,7 +13,7 @@ use workshop::inspect::{self, OpenImage};
 /// What is looked for: a package, and which of its versions.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Query {
-    /// The kind of its package URL (`npm`, `pypi`, `maven`, `golang`, `gem`, `composer`, `deb`), where it is said.
+    /// The kind of its package URL (`npm`, `pypi`, `maven`, `golang`, `gem`, `composer`, `deb`), if known.
     kind: Option<String>,
     /// Its name.
     name: String,

@@ -12,7 +12,7 @@
 //! | [`find`], [`outdated`] | what is in images of a town, and what of it is behind |
 //! | [`overview`] | a town at a glance |
 //! | [`simulate`] | what a day of commits would cost |
-//! | [`results`] | what came of a build, and of all its parts |
+//! | [`results`] | the results of a build, and of all its parts |
 //! | [`shards`] | parts of a town for many machines |
 #![forbid(unsafe_code)]
 

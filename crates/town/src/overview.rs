@@ -15,7 +15,7 @@ pub struct Overview {
     pub apps: usize,
     /// How many have an image here.
     pub built: usize,
-    /// Apps whose last build failed, with what it said.
+    /// Apps whose last build failed, with the message.
     pub failing: Vec<(String, String)>,
     /// Images by the buildpack that leads.
     pub languages: BTreeMap<String, usize>,

@@ -65,7 +65,7 @@ pub struct Place<'a> {
     pub means: &'a (dyn Fn(&TownApp) -> Means + Sync),
 }
 
-/// What is known for one app: who may come in where is said in its folder, too.
+/// What is known for one app: its folder may contain credentials, too.
 pub struct Means {
     /// Where packages come from.
     pub book: Arc<AddressBook>,
@@ -73,7 +73,7 @@ pub struct Means {
     pub fetcher: Arc<Fetcher>,
     /// The same without the network.
     pub offline: Arc<Fetcher>,
-    /// What is said of its configuration outside of it.
+    /// Its configuration from outside of it.
     pub choice: Choice,
 }
 
@@ -154,7 +154,7 @@ impl<'a> Place<'a> {
         }
     }
 
-    /// Does something for every app, several at once; gives what came of each, in order.
+    /// Does something for every app, several at once; returns the results in order.
     pub fn each<T: Sync, R: Send>(&self, items: &[T], work: impl Fn(&T) -> R + Sync) -> Vec<R> {
         let done: Mutex<Vec<Option<R>>> = Mutex::new(items.iter().map(|_| None).collect());
         run_indexed(items.len(), self.budget.jobs(), |index| {

@@ -54,7 +54,7 @@ pub enum Failure {
     StoreInUse,
     /// A process of the demo does not answer.
     Silent,
-    /// A command of the demo failed, and said why.
+    /// A command of the demo failed, and reported why.
     Demo { command: String },
     /// A result could not be written to standard output.
     Output(io::Error),

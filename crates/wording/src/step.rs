@@ -92,7 +92,7 @@ fn failure_advice(missing: &[Missing], causes: &[Cause], not_there: &[String]) -
     }
 }
 
-/// What a program said, and what it did not find.
+/// A program's output, and what it did not find.
 fn failure_details(said: &[String], missing: &[Missing], not_there: &[String]) -> Vec<String> {
     let mut lines: Vec<String> =
         said.iter().chain(&missing_words(missing)).map(|line| format!("  {line}")).collect();

@@ -26,7 +26,7 @@ pub struct App {
     pub opened: Opened,
     /// Its configuration.
     pub config: AppConfig,
-    /// Who said each key of it.
+    /// The origin of each of its keys.
     pub origins: BTreeMap<String, Origin>,
     /// Its files.
     pub tree: Arc<SourceTree>,

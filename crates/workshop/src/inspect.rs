@@ -16,7 +16,7 @@ use std::collections::BTreeMap;
 use std::io::Read;
 use std::path::Path;
 
-/// The tag of an image for which none is said.
+/// The default tag.
 pub const DEFAULT_TAG: &str = "latest";
 
 /// An image of this tool, opened for one platform: this machine's, where it has that.

@@ -16,7 +16,7 @@
 //! | [`build`], `recording` | from the worklist to the image |
 //! | [`image`], [`record`], [`ledger`] | what a build leaves behind |
 //! | [`trials`] | samples for buildpacks that folders define |
-//! | [`inspect`], [`run`], [`init`] | looking at images, running them, drafting a configuration |
+//! | [`inspect`], [`init`] | looking at images, drafting a configuration |
 //!
 //! Nothing here prints, reads environment variables or knows where configuration files lie: all of that is
 //! passed in.

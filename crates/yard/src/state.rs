@@ -11,7 +11,7 @@ pub const FORMAT: &str = "shtetl/yard-app/1";
 /// An app of the yard.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct AppState {
-    /// [`FORMAT`].
+    /// The version of this format.
     pub format: String,
     /// Its releases, the oldest first.
     pub releases: Vec<Release>,
@@ -147,7 +147,7 @@ pub enum Outcome {
     CutShort,
     /// It could not be started at all.
     Refused {
-        /// What was said.
+        /// The message.
         detail: String,
     },
 }

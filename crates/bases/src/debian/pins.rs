@@ -66,7 +66,7 @@ pub struct Archives<'a> {
     pub store: &'a Store,
     /// Now, in seconds since 1970.
     pub now: i64,
-    /// Whether a release that is past its time will do.
+    /// Whether to accept a release past its Valid-Until date.
     pub outdated: bool,
 }
 

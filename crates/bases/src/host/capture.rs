@@ -110,7 +110,7 @@ impl<'s> Collector<'s> {
         Ok(self.captured)
     }
 
-    /// Folders above, with plain modes, where nothing else was said of them.
+    /// Folders above, with plain modes, unless stated otherwise.
     fn parents(&mut self, path: &str) {
         for (at, _) in path.match_indices('/') {
             let plain = Source::Folder { mode: 0o755, owner: Owner::ROOT };

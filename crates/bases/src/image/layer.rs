@@ -1,4 +1,4 @@
-//! Layers of an image of others: kept as they are, so that registries that have them need not get them.
+//! Layers of a foreign image: kept as they are, so that registries that have them need not get them.
 
 use crate::image::location::Location;
 use crate::image::remote;

@@ -1,4 +1,4 @@
-//! Bases that are images of others: pulled from a registry, or taken from a layout on this machine.
+//! Bases that are foreign images: pulled from a registry, or taken from a layout on this machine.
 
 mod layer;
 mod location;

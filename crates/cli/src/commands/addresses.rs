@@ -1,4 +1,4 @@
-//! `addresses`: where packages come from, and who said so.
+//! `addresses`: where packages come from, and what set each address.
 
 use super::Done;
 use crate::surroundings::Surroundings;

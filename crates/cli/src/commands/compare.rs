@@ -193,7 +193,7 @@ fn layers(comparison: &Comparison, all: bool, output: &Output) {
     }
 }
 
-/// How a file changed, its size, and what else is to be said.
+/// How a file changed, its size, and details.
 fn file(fact: &Pair<Option<FileFact>>) -> (String, String, String) {
     let size = |fact: &FileFact| if fact.link.is_some() { "link".to_owned() } else { words::size(fact.size) };
     match (&fact.before, &fact.after) {

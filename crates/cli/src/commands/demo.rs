@@ -282,7 +282,7 @@ impl<'a> Demo<'a> {
         Ok(())
     }
 
-    /// A line that an app said.
+    /// A line of an app's output.
     fn said(&self, line: &str) {
         const WIDEST: usize = 92;
         let cut: String = line.chars().take(WIDEST).collect();

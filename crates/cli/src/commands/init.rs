@@ -52,6 +52,9 @@ pub fn run(options: &InitOptions, surroundings: &Surroundings, output: &Output) 
         return Ok(ExitCode::SUCCESS);
     }
     output.line(format!("{} {}", styled(GOOD, "written:"), styled(STRONG, path.display())));
+    if options.schema {
+        output.line(format!("{} {}", styled(GOOD, "written:"), options.path.join(SCHEMA).display()));
+    }
     output.line("");
     for line in text.lines() {
         let shown = if line.starts_with('#') { styled(FAINT, line) } else { line.to_owned() };

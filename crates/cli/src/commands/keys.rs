@@ -62,7 +62,7 @@ fn unusable(path: &Path, source: io::Error) -> Failure {
     Failure::File { path: path.to_owned(), source }
 }
 
-/// The key that signs, where one is said.
+/// The signing key, if one is given.
 pub fn signing_key(options: &SigningOptions) -> Result<Option<PrivateKey>, Failure> {
     let (text, said) = match &options.key {
         Some(file) => {

@@ -126,7 +126,7 @@ pub fn in_force(app: &App) -> Table {
     table
 }
 
-/// Everything else that was said, and the base.
+/// All other values, and the base.
 fn others(app: &App) -> Table {
     let mut table = Table::new(&[]);
     let elsewhere = ["settings.", "process.", "task."];

@@ -1,4 +1,4 @@
-//! Bases that are images of others, from a stand-in registry and from layouts.
+//! Bases that are foreign images, from a stand-in registry and from layouts.
 
 use crate::program;
 use serde_json::{Value, json};

@@ -634,3 +634,19 @@ fn node_packages_come_from_commits_and_from_folders_of_the_source() {
     std::fs::rename(program.path("code"), program.path("gone")).unwrap();
     assert_eq!(program.json(&format!("{build} --locked --offline"))["digest"], first);
 }
+
+#[test]
+fn requests_and_causes_are_shown_where_they_are_wanted() {
+    let index = Registry::start();
+    index.answer("/tide/", vec![Reply::status(404)]);
+    let program = python_app("tide\n");
+    let command = format!("build app --address pypi=http://ada:secret@{}", index.host());
+    let short = program.run(&command);
+    assert!(!short.stderr.contains("GET ") && !short.stderr.contains("cause:"), "{short}");
+    let long = program.run(&format!("{command} --verbose"));
+    let request = format!("GET http://{}/tide/  404, ", index.host());
+    assert!(long.stderr.contains(&request) && long.stderr.contains("\n  cause: "), "{long}");
+    assert!(!long.stderr.contains("secret"), "{long}");
+    let events = program.run(&format!("{command} --verbose --format json")).stderr;
+    assert!(events.contains(r#""event":"request""#), "{events}");
+}

@@ -38,3 +38,17 @@ fn schemas_of_configuration_know_no_other_keys() {
 fn an_unknown_schema_gets_the_nearest_one() {
     insta::assert_snapshot!(program().run("schema configuraton"));
 }
+
+#[test]
+fn init_writes_the_schema_for_editors_and_it_is_never_packed() {
+    let program = program();
+    program.write("app/index.html", "<title>Tides</title>");
+    let _ = program.succeed("init app --yes --schema");
+    let text = std::fs::read_to_string(program.path("app/shtetl.toml")).unwrap();
+    assert!(text.starts_with("#:schema ./shtetl.schema.json\n"), "{text}");
+    let written: Value =
+        serde_json::from_slice(&std::fs::read(program.path("app/shtetl.schema.json")).unwrap()).unwrap();
+    assert_eq!(written, program.json("schema configuration"));
+    let survey = program.succeed("survey app").stdout;
+    assert!(survey.contains("source    1 file,"), "{survey}");
+}

@@ -33,7 +33,7 @@ pub struct Pins {
     /// Packages of the root that things are built in, by the platform of the machine that builds.
     #[serde(default)]
     pub build: BTreeMap<String, PinnedSet>,
-    /// Images of others, by platform.
+    /// Foreign images, by platform.
     #[serde(default)]
     pub images: BTreeMap<String, ImagePin>,
     /// Packages that no lockfile of the app says.
@@ -191,7 +191,7 @@ impl Pins {
         self.build.get(platform).filter(|_| self.base == base)
     }
 
-    /// New pins of one platform whose base is an image of others.
+    /// New pins of one platform whose base is a foreign image.
     pub fn with_image(old: Option<&Self>, base: &str, platform: &str, image: ImagePin) -> Self {
         let mut images = old.filter(|p| p.base == base).map(|p| p.images.clone()).unwrap_or_default();
         images.insert(platform.to_owned(), image);

@@ -91,7 +91,7 @@ fn by_path(set: &FetchedSet) -> BTreeMap<String, Option<String>> {
     there.map(|answer| (format!("{}/{}", answer.from, answer.path), answer.sha256.clone())).collect()
 }
 
-/// Says of packages what became of them: of a few, each by its name.
+/// Describes what happened to packages; a few are named.
 fn told(packages: &[String], what: &str) -> Vec<String> {
     const FEW: usize = 5;
     match packages {

@@ -28,7 +28,7 @@ use temporary::TemporaryArea;
 ///
 /// ```text
 /// blobs/sha256/<hex>      layers, configurations, manifests, indexes (OCI image layout's blob folder)
-/// blobs/verified/         what the file system said of each when its digest was last verified
+/// blobs/verified/         metadata of each at its last verification
 /// fragments/<kind>/<hex>  one package each, normalised and compressed; and what was learned of packages
 /// steps/<hex>.json        result of the step with that key
 /// trees/                  what is known of files; unpacked sources and layers, each with a listing

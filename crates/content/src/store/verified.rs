@@ -1,4 +1,4 @@
-//! Files of the store whose content was verified, known by what the file system said of them then.
+//! Files of the store whose content was verified, identified by their metadata at that time.
 //!
 //! A file that is only looked up is held by its size, times and inode; one whose bytes are read is hashed.
 

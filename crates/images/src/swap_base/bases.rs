@@ -39,7 +39,7 @@ pub struct SwapRequest<'a> {
     pub addresses: &'a Addresses,
     /// Keys that are trusted besides the distribution's.
     pub keyrings: &'a [Vec<u8>],
-    /// Whether a release that is past its time will do.
+    /// Whether to accept a release past its Valid-Until date.
     pub outdated: bool,
     /// Credentials for registries of images.
     pub credentials: &'a Arc<CredentialFiles>,
@@ -201,7 +201,7 @@ impl<'a> NewBases<'a> {
         Ok(index)
     }
 
-    /// A base that is an image of others.
+    /// A base that is a foreign image.
     fn of_image(
         &self,
         name: &str,

@@ -118,7 +118,7 @@ fn swap_platform(
     Ok(swapped)
 }
 
-/// Whether the layer is of the base: one that was composed, or one of an image of others.
+/// Whether the layer is of the base: one that was composed, or one of a foreign image.
 fn is_replaced(record: &Record, layer: &LayerRecord) -> bool {
     match &record.composition {
         Some(composition) => composition.sets.values().any(|set| set.step == layer.step),

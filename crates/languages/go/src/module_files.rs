@@ -22,7 +22,7 @@ const LARGE: u64 = 16 << 20;
 /// The step's work: modules, each with where it comes from.
 pub(super) struct ModuleFiles {
     pub(super) modules: Vec<(Module, Address)>,
-    /// Where to ask what became of them.
+    /// Where to ask about their state.
     pub(super) addresses: Addresses,
 }
 

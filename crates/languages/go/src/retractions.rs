@@ -1,5 +1,5 @@
 //! Versions that the authors of a module take back, and modules that they gave up (the Go modules reference, "retract
-//! directive" and "Deprecation"): said by the `go.mod` of the newest version.
+//! directive" and "Deprecation"): taken from the `go.mod` of the newest version.
 
 use crate::modules::Module;
 use config::addresses::Addresses;

@@ -8,7 +8,7 @@ use crate::tree::{Entry, Origin, PackageTree};
 use model::Result;
 use std::collections::{BTreeMap, BTreeSet};
 
-/// What a package needs: a name, and how that is said.
+/// A dependency: a name, and how it is specified.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) struct Need {
     /// The name that the package uses.

@@ -1,4 +1,4 @@
-//! What the source says of itself: how it is built and started, which versions of Node will do, what its lockfile locks.
+//! What the source says of itself: how it is built and started, which versions of Node it supports, what its lockfile locks.
 
 use crate::tree::{LockedPackage, PackageTree};
 use crate::{APP, MANIFEST, NAME, app, install, lock, members, read_manifest};

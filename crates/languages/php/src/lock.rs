@@ -19,7 +19,7 @@ pub(super) struct Manifest {
     pub(super) config: Config,
     pub(super) autoload: Autoload,
     pub(super) extra: Extra,
-    /// The least settled versions that will do; `stable` where nothing is said.
+    /// The minimum stability of accepted versions; `stable` by default.
     #[serde(rename = "minimum-stability")]
     pub(super) minimum_stability: String,
     #[serde(rename = "prefer-stable")]

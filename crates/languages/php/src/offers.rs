@@ -1,4 +1,4 @@
-//! What repositories offer of each package, as far as it will do for the image.
+//! What repositories offer of each package, as far as it suits the image.
 
 use crate::lock::Manifest;
 use crate::version::{Set, Stability, Version, allowed, wanted_stability};
@@ -83,7 +83,7 @@ impl<'a> Offers<'a> {
         &self.php
     }
 
-    /// What will do of a package.
+    /// The suitable versions of a package.
     pub(super) fn of(&self, name: &str) -> Result<Listing> {
         Ok(Listing(self.found(name)?))
     }

@@ -159,7 +159,7 @@ impl Solver<'_> {
         unmet(APP, "the app".to_owned(), own).into_iter().chain(of_packages).collect()
     }
 
-    /// What the app or a package needs, with the versions that will do.
+    /// A dependency of the app or of a package, with the accepted versions.
     fn needs(&self, name: &str, version: &Version) -> Result<BTreeMap<String, Set>> {
         let offers = (name != APP).then(|| self.offers.of(name)).transpose()?;
         let offer = offers.as_ref().and_then(|offers| offers.get(version));

@@ -167,13 +167,13 @@ fn identity(entry: &Value) -> String {
     format!("sha256:{}", Sha256::of(entry.to_string().as_bytes()).hex())
 }
 
-/// Where the store keeps what is said of a package.
+/// Where the store keeps a package's metadata.
 fn place(package: &ResolvedPackage, resolving: &Resolving<'_>) -> std::path::PathBuf {
     let key = format!("{} {} {}", package.name, package.version, package.integrity);
     resolving.store.fragment_path("composer-entries", Sha256::of(key.as_bytes()))
 }
 
-/// What is said of pinned packages; `None` if it is unknown and there is no network access.
+/// Metadata of pinned packages; `None` if it is unknown and there is no network access.
 fn entries(
     manifest: &Manifest,
     packages: &[ResolvedPackage],

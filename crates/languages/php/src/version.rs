@@ -3,7 +3,7 @@
 use pubgrub::Ranges;
 use std::fmt;
 
-/// Versions that will do.
+/// Accepted versions.
 pub(super) type Set = Ranges<Version>;
 
 /// The number that stands for all that a branch may become.
@@ -51,7 +51,7 @@ impl Version {
         Self::with_length(text).map(|(version, _)| version)
     }
 
-    /// The same, and how many numbers are said.
+    /// The same, and how many numbers are given.
     fn with_length(text: &str) -> Option<(Self, usize)> {
         let text = text.trim().split('#').next()?.split('+').next()?.trim();
         let text = text.strip_prefix(['v', 'V']).unwrap_or(text);

@@ -82,7 +82,7 @@ impl Origin {
         }
     }
 
-    /// Whether it is a folder with a source, which no hash is said of.
+    /// Whether it is a folder with a source, which has no hash.
     pub(super) fn is_folder(&self) -> bool {
         matches!(self, Self::Folder(_) | Self::Commit { .. })
     }

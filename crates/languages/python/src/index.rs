@@ -66,7 +66,7 @@ pub(super) struct Index<'a> {
     pub(super) downloads: Downloads<'a>,
     pub(super) addresses: &'a Addresses,
     pub(super) target: &'a Target,
-    /// Whether versions without a wheel will do.
+    /// Whether to accept versions without a wheel.
     compiles: bool,
     /// Where packages are looked for, and in which form.
     pub(super) terms: Terms,

@@ -26,9 +26,9 @@ pub(super) struct Asked {
     pub(super) wanted: Vec<Wanted>,
     /// Narrow down what is chosen, and ask for nothing.
     pub(super) constraints: Vec<Wanted>,
-    /// What is said of all packages at once.
+    /// Options for all packages.
     pub(super) terms: Terms,
-    /// Whether versions before a release will do.
+    /// Whether to accept pre-releases.
     pub(super) early: bool,
     /// Whether the app itself is asked for, as a package.
     pub(super) itself: bool,
@@ -311,7 +311,7 @@ impl Wanted {
         Ok(Self { need, hashes, origin: Some(origin), stands_for, place })
     }
 
-    /// The version, if only one will do.
+    /// The version, if only one is accepted.
     pub(super) fn exact(&self) -> Option<Version> {
         let Some(VersionOrUrl::VersionSpecifier(specifiers)) = &self.need.version_or_url else { return None };
         let [one] = &specifiers[..] else { return None };

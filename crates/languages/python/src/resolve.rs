@@ -115,7 +115,7 @@ struct Solver<'a> {
     target: &'a Target,
     index: &'a Index<'a>,
     known: &'a BTreeMap<String, Version>,
-    /// What was said of what is needed, to be told again: by package, version and need.
+    /// Requirements as they were written, for messages: by package, version and need.
     said: RefCell<BTreeMap<(Package, Version, Package), String>>,
 }
 

@@ -279,7 +279,7 @@ fn script(target: &str, interpreter: &str) -> Result<String, String> {
     Ok(format!("#!{interpreter}\nimport sys\nfrom {module} import {imported}\nsys.exit({function}())\n"))
 }
 
-/// The new `RECORD`; hashes that the wheel said of unchanged files are used again.
+/// The new `RECORD`; the wheel's hashes of unchanged files are reused.
 fn record_lines(
     files: &BTreeMap<String, Installed>,
     known: &BTreeMap<String, (String, String)>,

@@ -162,7 +162,7 @@ fn resolve(
     Ok(packages)
 }
 
-/// What is offered of a gem that will do for the image, by version; the best of each.
+/// The suitable files of a gem, by version; the best of each.
 type Offers = BTreeMap<GemVersion, Offer>;
 
 struct Solver<'a> {
@@ -224,7 +224,7 @@ impl Solver<'_> {
         Ok(before.or(released).or(fitting.last()).map(|version| (*version).clone()))
     }
 
-    /// What the app or a gem needs, with the versions that will do.
+    /// A dependency of the app or of a gem, with the accepted versions.
     fn needs(&self, name: &str, version: &GemVersion) -> Result<BTreeMap<String, Set>> {
         let mut needs = BTreeMap::new();
         let mut add = |name: &str, texts: Vec<&str>, of: &str| {

@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 use std::fmt;
 use std::hash::{Hash, Hasher};
 
-/// Versions that will do.
+/// Accepted versions.
 pub(super) type Set = Ranges<GemVersion>;
 
 /// A part of a version. Words come before numbers: `1.0.a` is before `1.0`.

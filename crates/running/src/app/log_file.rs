@@ -15,7 +15,7 @@ pub struct BoundedLog {
 }
 
 impl BoundedLog {
-    /// Goes on at the end of what is there.
+    /// Appends to existing content.
     pub fn open(path: &Path) -> io::Result<Self> {
         let file = OpenOptions::new().append(true).create(true).open(path)?;
         let length = file.metadata()?.len();

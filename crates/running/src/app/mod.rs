@@ -42,7 +42,7 @@ const RETIRING: Duration = Duration::from_secs(2);
 /// How long an instance may take to end that is replaced.
 const GRACE: Duration = Duration::from_secs(2);
 
-/// What is said at the start of an app, besides what its image says.
+/// Options for starting an app, besides its image.
 #[derive(Clone)]
 pub struct AppStart {
     /// Values of settings.

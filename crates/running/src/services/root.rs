@@ -26,7 +26,7 @@ pub struct Source<'a> {
     pub addresses: [Option<Address>; 2],
     /// Keys that are trusted besides the distribution's.
     pub keyrings: &'a [Vec<u8>],
-    /// Whether a release that is past its time will do.
+    /// Whether to accept a release past its Valid-Until date.
     pub outdated: bool,
     /// Now, in seconds since 1970.
     pub now: i64,

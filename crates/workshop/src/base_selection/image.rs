@@ -1,4 +1,4 @@
-//! Bases that are images of others: which one, and what of it is pinned.
+//! Bases that are foreign images: which one, and what of it is pinned.
 
 use crate::app::{App, BuildRequest};
 use crate::base_selection::{BaseRequest, NewPins, Provision};
@@ -13,7 +13,7 @@ use remote::oci::{ForeignConfig, ForeignManifest};
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-/// What an app wants of an image of others.
+/// What an app wants of a foreign image.
 pub(super) struct ImageRequest<'a> {
     name: String,
     location: Location,

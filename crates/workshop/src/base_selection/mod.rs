@@ -139,7 +139,7 @@ pub struct Provision {
     pub version: Option<String>,
     /// Where it comes from.
     pub origin: String,
-    /// What says the version, in an image of others.
+    /// What says the version, in a foreign image.
     pub said: Option<String>,
     /// Whether `shtetl.lock` pins it.
     pub pinned: bool,

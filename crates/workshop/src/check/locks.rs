@@ -25,7 +25,7 @@ pub(super) fn missing(subject: &Subject<'_>) -> Result<Vec<Found>> {
         let declares = !finding.declared.is_empty() || buildpack == "php" && declares_for_php(subject)?;
         let other_lock = lockfiles(subject, buildpack).next().is_some();
         if declares && subject.tree.has(manifest) && !subject.tree.has(lockfile) && !other_lock {
-            let what = format!("{manifest} declares packages, but there is no {lockfile}");
+            let what = format!("packages are declared, but there is no {lockfile}");
             let advice = format!("run {how} and commit {lockfile}");
             if !is_resolved(subject, buildpack)? {
                 let advice =

@@ -36,7 +36,7 @@ pub(super) fn unmet(subject: &Subject<'_>) -> Result<Vec<Found>> {
     Ok(found)
 }
 
-/// The line that names the bases with a version of a runtime that will do.
+/// The line that names the bases with a suitable version of a runtime.
 fn bases_with(runtime: &str, will_do: impl Fn(&str) -> bool) -> Option<String> {
     let of_suite = |suite: &Suite| {
         let own = suite.runtimes.iter().find(|own| own.name == runtime && will_do(own.version))?;

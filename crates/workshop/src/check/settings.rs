@@ -5,7 +5,7 @@ use crate::check::{Found, Subject, error, warning};
 use crate::survey::{looks_needed, looks_secret};
 use model::{Place, Result};
 
-/// Where a setting is said, whichever of its keys comes first.
+/// Where a setting is declared, whichever of its keys comes first.
 fn place_of(subject: &Subject<'_>, name: &str) -> Option<Place> {
     let prefix = format!("settings.{name}.");
     let mut said = subject.app.origins.iter().filter(|(key, _)| key.starts_with(&prefix));

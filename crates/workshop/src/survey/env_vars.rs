@@ -55,7 +55,7 @@ const MOST_PLACES: usize = 50;
 /// Version of the patterns; what was found with others is not taken from memory.
 const VERSION: u32 = 5;
 
-/// As [`find`], from the store's memory when nobody touched a file since it was looked at. `now` is
+/// The variables that code reads, from the store if no file has changed since it was looked at. `now` is
 /// in nanoseconds since 1970.
 pub fn find_or_remember(tree: &SourceTree, store: &Store, now: i64) -> Result<BTreeMap<String, ReadSetting>> {
     let memory = tree.appearance(now).map(|a| store.tree_path(&format!("reads-{VERSION}-{}.json", a.hex())));

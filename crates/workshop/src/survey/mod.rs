@@ -31,7 +31,7 @@ use std::collections::BTreeMap;
 pub struct Survey {
     /// The app's name.
     pub name: String,
-    /// Where the name was said; without, it is the folder's.
+    /// Where the name comes from; `None` if it is the folder's.
     pub name_said: Option<Place>,
     /// How many files are packed.
     pub files: usize,
@@ -44,7 +44,7 @@ pub struct Survey {
     pub left_out: Vec<LeftOut>,
     /// What was taken in and hardly anybody means to have in an image.
     pub notable: Vec<Notable>,
-    /// The base, and where it was said; without, it is the default.
+    /// The base, and where it comes from; `None` if it is the default.
     pub base: (String, Option<Place>),
     /// What every buildpack concludes, in order.
     pub findings: Vec<Finding>,

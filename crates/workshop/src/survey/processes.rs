@@ -7,7 +7,7 @@ use model::shell_words::CommandLine;
 use model::{Error, Finding, Place, ProcessKind, ProcessType, Result, in_folder};
 use std::collections::BTreeMap;
 
-/// The port of a `web` process for which nothing else is said.
+/// The default port of a `web` process.
 const WEB_PORT: u16 = 8080;
 
 /// `member` is the folder of the member of a workspace that the app is; empty when it is the whole.

@@ -28,7 +28,7 @@ const GRACE: Duration = Duration::from_secs(10);
 const GLANCE: Duration = Duration::from_millis(5);
 /// How long instances may take until they are healthy, beside the time that their process type says.
 const PATIENCE: Duration = Duration::from_secs(30);
-/// How long a process type may take to start where nothing is said.
+/// The default time for a process type to start.
 const START_WITHIN: u32 = 60;
 
 /// A release that is wanted.

@@ -29,7 +29,7 @@ use wording::{Failure, limit_advice};
 
 /// How long a process that was asked to end may take.
 const GRACE: Duration = Duration::from_secs(10);
-/// How long a process that listens is waited for before nothing more is said of it.
+/// How long to wait for a listening process before nothing more is reported.
 const PATIENCE: Duration = Duration::from_secs(10);
 
 pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -> Done {

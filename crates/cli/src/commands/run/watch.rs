@@ -15,9 +15,9 @@ use std::time::{Duration, Instant};
 use wording::Failure;
 use workshop::inspect;
 
-/// A process that ends stays ended until the next change: what it said is still to be seen.
+/// A process that ends stays ended until the next change: its output stays visible.
 const TRIES: u32 = 1;
-/// How long the processes may take until they answer, before nothing more is said of it.
+/// How long to wait for processes to answer before nothing more is reported.
 const PATIENCE: Duration = Duration::from_secs(60);
 
 pub fn run_watch(options: &RunOptions, surroundings: &Surroundings, output: &Output) -> Done {

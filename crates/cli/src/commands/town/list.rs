@@ -1,4 +1,4 @@
-//! `town list`: the apps, and what came of their last builds.
+//! `town list`: the apps, and the results of their last builds.
 
 use super::super::Done;
 use crate::surroundings::Surroundings;

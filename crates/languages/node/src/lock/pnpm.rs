@@ -47,7 +47,7 @@ enum Patched {
 }
 
 impl Document {
-    /// The path of the patch for the package `id`; it may be said for one version, or for all.
+    /// The path of the patch for the package `id`; it may apply to one version, or to all.
     fn patch_of<'d>(&'d self, id: &str, app: &'d App<'_>) -> Option<&'d str> {
         let name = &id[..id.rfind('@').filter(|at| *at > 0).unwrap_or(id.len())];
         let said = |key: &str| match self.patched_dependencies.get(key)? {

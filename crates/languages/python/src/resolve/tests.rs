@@ -1,4 +1,4 @@
-//! Whatever packages ask for: what is resolved meets it, and nothing is said to be impossible that is not. Every choice
+//! Whatever packages ask for: the resolution satisfies it, and nothing possible is reported as impossible. Every choice
 //! is tried out, which small worlds allow.
 
 use crate::index_options::Terms;

@@ -1,4 +1,4 @@
-//! Package files: an `ar` archive whose member `data.tar` holds what is installed, and `control.tar` what is said of the
+//! Package files: an `ar` archive whose member `data.tar` holds the installed files, and `control.tar` the metadata of the
 //! package (deb(5)).
 
 use super::control::paragraphs;
@@ -7,14 +7,14 @@ use liblzma::read::XzDecoder;
 use std::io::{self, Read};
 use std::ops::Range;
 
-/// What is said of a package is no longer than this, in bytes.
+/// The maximum size of a package's metadata, in bytes.
 const LONGEST_CONTROL: u64 = 4 << 20;
 
 /// A package file, opened.
 pub struct PackageFile<'r> {
     /// The source package, with its version where it is not that of the package: `openssl (3.5.1-1)`.
     pub source: Option<String>,
-    /// The names of the packages that it depends on; where one of several will do, all of them.
+    /// The names of the packages that it depends on; of alternatives, all of them.
     pub depends: Vec<String>,
     /// The tar bytes of the files that it installs.
     pub data: Box<dyn Read + 'r>,
