@@ -17,7 +17,7 @@ pub struct ShowOptions {
     /// The platform to show [default: this machine's, where the image has it]
     #[arg(long, value_parser = model::platform::PLATFORMS)]
     pub platform: Option<String>,
-    /// Print the record: how the image came about, as JSON
+    /// Print the record: how the image was built, as JSON
     #[arg(long)]
     pub record: bool,
     /// Also list packages affected by advisories: an OSV document, or a folder of them
@@ -181,7 +181,7 @@ pub struct HandOverOptions {
     /// Platform that runs the app
     #[arg(long, value_enum)]
     pub to: DescriptorForm,
-    /// Folder for the files; files of the same names are replaced
+    /// Folder for the files; existing files are replaced
     #[arg(long, value_name = "DIR")]
     pub folder: PathBuf,
     /// Where the store's image is in a registry: HOST[:PORT]/NAME

@@ -263,7 +263,7 @@ pub struct SourceOptions {
     /// Use this variant of shtetl.toml
     #[arg(long, env = "SHTETL_VARIANT", hide_env_values = true, value_name = "NAME")]
     pub variant: Option<String>,
-    /// Say a key of shtetl.toml for this run only: process.web.port=9000; may be repeated
+    /// Set a key of shtetl.toml for this run only: process.web.port=9000; may be repeated
     #[arg(long = "value", value_name = "KEY=VALUE")]
     pub values: Vec<String>,
 }
@@ -279,7 +279,7 @@ impl SourceOptions {
 pub struct SurveyOptions {
     #[command(flatten)]
     pub source: SourceOptions,
-    /// Also list every effective configuration value and where it was set
+    /// Also list what other buildpacks looked for, and every effective value with its origin
     #[arg(long)]
     pub explain: bool,
 }
@@ -318,8 +318,8 @@ pub struct BuildOptions {
     /// Also write the image as an OCI layout folder
     #[arg(long, value_name = "DIR")]
     pub layout: Option<PathBuf>,
-    /// Also write the image as a tar archive of an OCI layout, - for standard output; programs that know only the form
-    /// before layouts read it too, with --compress gzip
+    /// Also write the image as a tar archive of an OCI layout, - for standard output; older programs
+    /// can read it, too, with --compress gzip
     #[arg(long, value_name = "FILE")]
     pub archive: Option<PathBuf>,
     /// Also push the image to a registry: HOST[:PORT]/NAME[:TAG] [default tag: that of --tag]

@@ -22,10 +22,10 @@ pub enum YardCommand {
         /// Port on this machine for the app [default: the one it has, or the image's]
         #[arg(long)]
         port: Option<u16>,
-        /// Folder of the app, whose shtetl.toml says the variant
+        /// Folder of the app, whose shtetl.toml defines the variant
         #[arg(long, value_name = "DIR")]
         source: Option<PathBuf>,
-        /// Instances and values of this variant, which the image need not be built with
+        /// Use the instances and values of this variant, even if the image was built without it
         #[arg(long, requires = "source", value_name = "NAME")]
         variant: Option<String>,
         #[command(flatten)]
@@ -43,9 +43,9 @@ pub enum YardCommand {
         #[arg(required = true, value_name = "PROCESS=N")]
         instances: Vec<String>,
     },
-    /// Replace all instances by new ones, without losing a request
+    /// Replace all instances, without losing a request
     Restart { app: String },
-    /// Release again what an earlier release had: image and settings
+    /// Release the image and settings of an earlier release again
     RollBack {
         app: String,
         /// The number of that release [default: the one before the current release]
@@ -53,7 +53,7 @@ pub enum YardCommand {
     },
     /// List releases: who made them, when, what changed
     Releases { app: String },
-    /// Show what instances wrote
+    /// Show the output of instances
     Logs {
         app: String,
         /// Only this process type or task, or this instance, as in web.2
@@ -101,9 +101,9 @@ pub enum YardCommand {
         #[arg(long, value_name = "APP")]
         confirm: Option<String>,
     },
-    /// Start the yard, with the apps that it keeps
+    /// Start the yard and its apps
     Start,
-    /// Stop the yard and its apps; what it keeps stays
+    /// Stop the yard and its apps; its data stays
     Stop,
     /// The yard itself
     #[command(hide = true)]

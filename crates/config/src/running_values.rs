@@ -91,7 +91,7 @@ pub(super) fn check_name(value: &Value<'_, '_>, what: &'static str, name: &str) 
     if let Err(Error::Config(ConfigError::Name { suggestion, .. })) = check(what, name) {
         let rule = "a name has lower-case letters, digits and dashes, begins with a letter, and has at most 63 characters";
         value.bad(match suggestion {
-            Some(suggestion) => format!("{rule}; {suggestion:?} would do"),
+            Some(suggestion) => format!("{rule}; for example {suggestion:?}"),
             None => rule.to_owned(),
         });
     }

@@ -42,7 +42,7 @@ impl<'o> Renderer<'o> {
         } else if let Some(live) = &self.live {
             live.show(event, line(event));
         } else if let Some(line) = line(event) {
-            self.output.aside(line);
+            self.output.aside_prose(line);
         }
     }
 }

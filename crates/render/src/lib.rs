@@ -9,6 +9,7 @@ pub mod machine;
 pub mod problem;
 pub mod resolving;
 pub mod schema_tables;
+mod screen;
 pub mod snippet;
 pub mod table;
 pub mod town_view;
@@ -118,6 +119,20 @@ impl Output {
     pub fn aside(&self, text: impl std::fmt::Display) {
         // There is nowhere to report that this failed.
         let _ = writeln!(anstream::stderr().lock(), "{text}");
+    }
+
+    /// Sentences of the result; on a terminal, they go on below themselves.
+    pub fn prose(&self, text: impl std::fmt::Display) {
+        screen::wrapped(&text.to_string(), screen::columns(io::stdout()))
+            .iter()
+            .for_each(|line| self.line(line));
+    }
+
+    /// Sentences of anything else; on a terminal, they go on below themselves.
+    pub fn aside_prose(&self, text: impl std::fmt::Display) {
+        screen::wrapped(&text.to_string(), screen::columns(io::stderr()))
+            .iter()
+            .for_each(|line| self.aside(line));
     }
 
     /// The result as JSON, one document.

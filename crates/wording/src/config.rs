@@ -24,7 +24,7 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
                 (Some(s), "app") => format!(
                     "a name has lower-case letters, digits and dashes and begins with a letter; in shtetl.toml: name = {s:?}"
                 ),
-                (Some(s), _) => format!("{s:?} would do"),
+                (Some(s), _) => format!("for example {s:?}"),
                 (None, _) => "use lower-case letters, digits and dashes, beginning with a letter".to_owned(),
             },
         ),

@@ -55,12 +55,12 @@ impl Worded {
         if output.is_json() {
             output.aside(serde_json::json!({ "event": "error", "error": self.document() }));
         } else {
-            output.aside(format!("{} {}", styled(BAD, "error:"), self.message));
+            output.aside_prose(format!("{} {}", styled(BAD, "error:"), self.message));
             for line in &self.details {
-                output.aside(line);
+                output.aside_prose(line);
             }
             if let Some(hint) = &self.hint {
-                output.aside(format!("{} {hint}", styled(TYPED, "what to do:")));
+                output.aside_prose(format!("{} {hint}", styled(TYPED, "what to do:")));
             }
             if let Some(code) = &self.code {
                 output.aside(styled(FAINT, format!("more: shtetl explain {code}")));

@@ -77,7 +77,7 @@ fn document(ecosystem: Ecosystem, all: &[KnownAddress], bound: &[KnownAddress]) 
 fn table(all: &[KnownAddress]) -> Table {
     let mut table = Table::new(&[]);
     for (number, known) in all.iter().enumerate() {
-        let force = if number == 0 { styled(GOOD, "in force") } else { styled(FAINT, "weaker") };
+        let force = if number == 0 { styled(GOOD, "effective") } else { styled(FAINT, "overridden") };
         let detail = format!("{}: {}", who(known.origin), known.detail);
         table.row([force, known.address.to_string(), styled(FAINT, detail)]);
     }

@@ -117,7 +117,7 @@ fn text(name: &str, problems: &[Problem], failing: usize, output: &Output) {
     output.line(format!("{}  {verdict}", styled(STRONG, name)));
     for problem in problems {
         output.line("");
-        problem::lines(problem).into_iter().for_each(|line| output.line(line));
+        problem::lines(problem).into_iter().for_each(|line| output.prose(line));
     }
     if !problems.is_empty() {
         output.line("");

@@ -30,8 +30,14 @@ fn show(explanation: Explanation, output: &Output) {
         return;
     }
     output.line(styled(STRONG, code));
-    output.line("");
-    output.line(text);
+    for paragraph in text.split("\n\n") {
+        output.line("");
+        let is_code = paragraph.starts_with("    ");
+        match is_code {
+            true => output.line(paragraph),
+            false => output.prose(paragraph.replace('\n', " ")),
+        }
+    }
 }
 
 fn list(output: &Output) {

@@ -20,7 +20,7 @@ pub fn run(options: &SurveyOptions, surroundings: &Surroundings, output: &Output
         let (survey, provisions) = (&app.survey, &provisions[..]);
         output.json(&SurveyDocument { format: "shtetl/survey/1", survey, provisions });
     } else {
-        text(&app.survey, &provisions, output);
+        text(&app.survey, &provisions, options.explain, output);
         if options.explain {
             heading(output, "effective configuration");
             for line in in_force(&app).lines() {
@@ -31,8 +31,8 @@ pub fn run(options: &SurveyOptions, surroundings: &Surroundings, output: &Output
     Ok(ExitCode::SUCCESS)
 }
 
-/// Shows a survey to people.
-pub fn text(survey: &Survey, provisions: &[Provision], output: &Output) {
+/// Shows a survey to people, in short or in full.
+fn text(survey: &Survey, provisions: &[Provision], in_full: bool, output: &Output) {
     let chosen = survey.chosen.join(" and ");
     output.line(format!("{}  {chosen}", styled(STRONG, &survey.name)));
     for line in facts(survey, provisions).lines() {
@@ -48,7 +48,7 @@ pub fn text(survey: &Survey, provisions: &[Provision], output: &Output) {
         survey.findings.iter().filter(|f| !survey.chosen.contains(&f.buildpack)).collect();
     if !others.is_empty() {
         heading(output, "why not");
-        for line in others_table(&others).lines() {
+        for line in why_not(&others, in_full) {
             output.line(line);
         }
     }
@@ -179,9 +179,14 @@ fn shortened(text: &str) -> String {
     format!("{kept}…")
 }
 
-fn others_table(others: &[&Finding]) -> Table {
+/// Why other buildpacks do not build the source. Those without any evidence are one line; in full, each has what it looked
+/// for.
+fn why_not(others: &[&Finding], in_full: bool) -> Vec<String> {
+    let is_silent =
+        |finding: &&Finding| !in_full && finding.claim == Claim::None && finding.evidence.is_empty();
+    let (silent, speaking): (Vec<&Finding>, Vec<&Finding>) = others.iter().partition(|f| is_silent(f));
     let mut table = Table::new(&[]);
-    for finding in others {
+    for finding in speaking {
         let against = finding.evidence.iter().find(|e| e.speaks == Speaks::Against);
         let why = match against {
             Some(evidence) => format!("{}: {}", words::place(&evidence.place), evidence.tells),
@@ -192,7 +197,13 @@ fn others_table(others: &[&Finding]) -> Table {
         };
         table.row([finding.buildpack.to_owned(), styled(FAINT, why)]);
     }
-    table
+    let mut lines = table.lines();
+    if !silent.is_empty() {
+        let names: Vec<&str> = silent.iter().map(|finding| finding.buildpack.as_ref()).collect();
+        let hint = styled(FAINT, "no evidence; --explain lists what was looked for");
+        lines.push(format!("  {}  {hint}", names.join(", ")));
+    }
+    lines
 }
 
 fn processes(survey: &Survey) -> Table {

@@ -185,12 +185,7 @@ fn a_built_program_is_a_source_by_itself() {
       + ferryd  ELF  a program, already compiled
 
     why not
-      node    none of package.json
-      python  none of requirements.txt, pyproject.toml, Pipfile, setup.py, manage.py, app.py, main.py
-      ruby    none of Gemfile, config.ru
-      php     none of composer.json, index.php, public/index.php, htdocs/index.php
-      java    none of pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
-      static  none of index.html, public/index.html, site/index.html
+      node, python, ruby, php, java, static  no evidence; --explain lists what was looked for
 
     how it runs
       web  ./ferryd  port 8080  ferryd

@@ -19,12 +19,7 @@ fn a_node_app_is_told_with_its_evidence() {
       + package.json line 7   node server.js                         the start script
 
     why not
-      python  none of requirements.txt, pyproject.toml, Pipfile, setup.py, manage.py, app.py, main.py
-      ruby    none of Gemfile, config.ru
-      php     none of composer.json, index.php, public/index.php, htdocs/index.php
-      java    none of pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
-      go      none of go.mod, a program in bin/ or at the top
-      static  none of index.html, public/index.html, site/index.html
+      python, ruby, php, java, go, static  no evidence; --explain lists what was looked for
 
     how it runs
       web    node server.js  port 8080, health /healthz, memory 128 MiB  package.json line 7
@@ -54,12 +49,7 @@ fn a_python_app_and_pages_are_told_apart() {
       + requirements.txt       3 packages  exact versions
 
     why not
-      node    none of package.json
-      ruby    none of Gemfile, config.ru
-      php     none of composer.json, index.php, public/index.php, htdocs/index.php
-      java    none of pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
-      go      none of go.mod, a program in bin/ or at the top
-      static  none of index.html, public/index.html, site/index.html
+      node, ruby, php, java, go, static  no evidence; --explain lists what was looked for
 
     how it runs
       web    quayside fares:application  port 8080, health /healthz  shtetl.toml line 8
@@ -80,12 +70,7 @@ fn a_python_app_and_pages_are_told_apart() {
       + index.html  present  pages to be served
 
     why not
-      node    none of package.json
-      python  none of requirements.txt, pyproject.toml, Pipfile, setup.py, manage.py, app.py, main.py
-      ruby    none of Gemfile, config.ru
-      php     none of composer.json, index.php, public/index.php, htdocs/index.php
-      java    none of pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
-      go      none of go.mod, a program in bin/ or at the top
+      node, python, ruby, php, java, go  no evidence; --explain lists what was looked for
 
     how it runs
       web  /opt/pages/serve /app  port 8080, health /  index.html
@@ -111,12 +96,7 @@ fn what_is_left_out_and_missing_is_said() {
       + package.json  present  an app for Node
 
     why not
-      python  none of requirements.txt, pyproject.toml, Pipfile, setup.py, manage.py, app.py, main.py
-      ruby    none of Gemfile, config.ru
-      php     none of composer.json, index.php, public/index.php, htdocs/index.php
-      java    none of pom.xml, build.gradle.kts, build.gradle, *.jar, *.war
-      go      none of go.mod, a program in bin/ or at the top
-      static  none of index.html, public/index.html, site/index.html
+      python, ruby, php, java, go, static  no evidence; --explain lists what was looked for
 
     how it runs
       no start command found; in shtetl.toml: [process.web], then run = "the command"
@@ -143,12 +123,12 @@ fn addresses_are_shown_with_who_said_them() {
     program.write("home/.config/shtetl/config.toml", "[addresses]\npypi = \"https://pypi.example/simple\"\n");
     insta::assert_snapshot!(program.run("addresses timetable --address npm=https://mirror.test/npm"), @r#"
     npm
-      in force  https://mirror.test/npm     option: --address
-      weaker    [place]/mirror/npm  app: shtetl.toml
-      weaker    https://npm.example/all     ecosystem's configuration: npm_config_registry
+      effective   https://mirror.test/npm     option: --address
+      overridden  [place]/mirror/npm  app: shtetl.toml
+      overridden  https://npm.example/all     ecosystem's configuration: npm_config_registry
 
     pypi
-      in force  https://pypi.example/simple  your configuration: [place]/home/.config/shtetl/config.toml
+      effective  https://pypi.example/simple  your configuration: [place]/home/.config/shtetl/config.toml
 
     gem
       no address; in shtetl.toml, under [addresses]: gem = "URL or folder"

@@ -133,7 +133,7 @@ fn releases(here: &Here<'_>, app: &str) -> Done {
     for release in state.releases.iter().rev() {
         let is_current = state.current == Some(release.number);
         let outcome = match &release.outcome {
-            Outcome::InForce if is_current => styled(GOOD, "in force"),
+            Outcome::InForce if is_current => styled(GOOD, "current"),
             Outcome::InForce => "was current".to_owned(),
             other => outcome_words(other),
         };
