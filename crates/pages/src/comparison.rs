@@ -19,7 +19,7 @@ pub fn comparison(before: &str, after: &str, of: &Comparison) -> String {
         sections.push(Section { id: "layers", title: "Layers and files", body: layers(of) });
     }
     if !(of.processes.is_empty() && of.settings.is_empty() && of.runtimes.is_empty()) {
-        sections.push(Section { id: "runs", title: "How it runs", body: runs(of) });
+        sections.push(Section { id: "runs", title: "Processes and settings", body: runs(of) });
     }
     page(&format!("{before} and {after}"), &head(of), &sections)
 }

@@ -36,10 +36,10 @@ pub fn image(of: &ImagePage<'_>) -> io::Result<String> {
     let ImagePage { image, .. } = of;
     let record = &image.record;
     let mut sections = vec![
-        Section { id: "weight", title: "What it weighs", body: weight(of) },
+        Section { id: "weight", title: "Size", body: weight(of) },
         Section { id: "packages", title: "Packages", body: packages(of) },
-        Section { id: "runs", title: "How it runs", body: runs(image) },
-        Section { id: "why", title: "What the survey saw", body: evidence(record) },
+        Section { id: "runs", title: "Processes and settings", body: runs(image) },
+        Section { id: "why", title: "Evidence", body: evidence(record) },
     ];
     if let Some(build) = of.build {
         sections.push(Section { id: "build", title: "How it was built", body: build_steps(build) });
@@ -257,7 +257,7 @@ fn evidence(record: &Record) -> Markup {
         @for buildpack in &record.buildpacks {
             h3 { (buildpack.name) }
             div.wide { table {
-                thead { tr { th scope="col" { "Where" } th scope="col" { "What is there" } th scope="col" { "What it says" } } }
+                thead { tr { th scope="col" { "Where" } th scope="col" { "Found" } th scope="col" { "Meaning" } } }
                 tbody {
                     @for one in &buildpack.evidence {
                         tr { td { code { (one.place) } } td { (one.value) } td { (one.tells) } }

@@ -17,7 +17,7 @@ pub enum Pinning {
     Keep,
     /// They hold, and nothing may be missing.
     Locked,
-    /// They are moved to what is newest.
+    /// They are moved to the newest versions.
     Update,
 }
 

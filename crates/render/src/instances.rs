@@ -13,7 +13,7 @@ use std::time::{Duration, Instant};
 const COLOURS: [AnsiColor; 6] = [
     AnsiColor::Cyan,
     AnsiColor::Magenta,
-    AnsiColor::Blue,
+    AnsiColor::BrightBlue,
     AnsiColor::BrightYellow,
     AnsiColor::BrightGreen,
     AnsiColor::BrightMagenta,

@@ -123,14 +123,17 @@ impl Output {
 
     /// Sentences of the result; on a terminal, they go on below themselves.
     pub fn prose(&self, text: impl std::fmt::Display) {
-        screen::wrapped(&text.to_string(), screen::columns(io::stdout()))
+        let text = text.to_string();
+        // Paragraphs stay even; points of a list go on further in.
+        let further = if text.starts_with(' ') { 2 } else { 0 };
+        screen::wrapped(&text, further, screen::columns(io::stdout()))
             .iter()
             .for_each(|line| self.line(line));
     }
 
     /// Sentences of anything else; on a terminal, they go on below themselves.
     pub fn aside_prose(&self, text: impl std::fmt::Display) {
-        screen::wrapped(&text.to_string(), screen::columns(io::stderr()))
+        screen::wrapped(&text.to_string(), 2, screen::columns(io::stderr()))
             .iter()
             .for_each(|line| self.aside(line));
     }

@@ -79,6 +79,10 @@ impl Live {
                     bar.finish_and_clear();
                 }
                 state.done += 1;
+                if state.done >= state.planned {
+                    // The result may be printed before this is dropped.
+                    state.total.take().inspect(ProgressBar::finish_and_clear);
+                }
                 for needs in state.waiting.values_mut() {
                     needs.remove(step);
                 }

@@ -26,7 +26,7 @@ pub(crate) fn width(text: &str) -> usize {
 /// Words in pieces that are no wider than `room`, as far as the words allow.
 pub(crate) fn pieces(text: &str, room: usize) -> Vec<String> {
     let mut pieces = vec![String::new()];
-    for word in text.split_whitespace() {
+    for word in text.split(' ') {
         let last = pieces.len() - 1;
         match pieces[last].is_empty() {
             true => pieces[last].push_str(word),
@@ -40,15 +40,16 @@ pub(crate) fn pieces(text: &str, room: usize) -> Vec<String> {
     pieces
 }
 
-/// A line that goes on below itself, further in, where it is wider than the screen. Quoted code with its line number stays as
-/// it is.
-pub(crate) fn wrapped(line: &str, screen: Option<usize>) -> Vec<String> {
-    let indent = line.len() - line.trim_start().len();
+/// A line that goes on below itself, `further` in, where it is wider than the screen. Quoted code with its line number stays
+/// as it is.
+pub(crate) fn wrapped(line: &str, further: usize, screen: Option<usize>) -> Vec<String> {
+    let text = line.trim_start();
+    let indent = line.len() - text.len();
     match screen {
         Some(screen) if width(line) > screen && !line.contains(" | ") => {
             let first = " ".repeat(indent);
-            let further = " ".repeat(indent + 2);
-            let pieces = pieces(line, screen.saturating_sub(indent + 2).max(20));
+            let pieces = pieces(text, screen.saturating_sub(indent + further).max(20));
+            let further = " ".repeat(indent + further);
             let numbered = pieces.into_iter().enumerate();
             numbered
                 .map(|(at, piece)| format!("{}{piece}", if at == 0 { &first } else { &further }))
@@ -65,9 +66,9 @@ mod tests {
     #[test]
     fn long_lines_go_on_further_in_and_code_stays() {
         let line = "  what to do: read the port from PORT, or name it";
-        assert_eq!(wrapped(line, Some(30)), ["  what to do: read the port", "    from PORT, or name it"]);
-        assert_eq!(wrapped(line, None), [line]);
+        assert_eq!(wrapped(line, 2, Some(30)), ["  what to do: read the port", "    from PORT, or name it"]);
+        assert_eq!(wrapped(line, 2, None), [line]);
         let code = "  12 | port = 80800 # far too long for such a screen";
-        assert_eq!(wrapped(code, Some(30)), [code]);
+        assert_eq!(wrapped(code, 2, Some(30)), [code]);
     }
 }

@@ -23,7 +23,7 @@ mod yard;
 pub use self::config::trust_advice;
 pub use self::explain::{Explanation, all as explanations, document as troubleshooting, explanation};
 pub use self::sandbox::limit_advice;
-pub use self::yard::outcome_words;
+pub use self::yard::{event_words, outcome_words};
 pub use worded::{INTERRUPTED, suggestion};
 
 use ::content::ContentError;

@@ -1,7 +1,7 @@
 //! Words of the yard.
 
 use super::worded::{FAILED, OUTSIDE, WRONG, Worded, joined, suggestion, system, worded};
-use ::yard::{Fault, Outcome, Trouble};
+use ::yard::{EventKind, Fault, Outcome, ReleaseKind, Trouble};
 use render::instances::{end_words, state_words};
 use running::app::State;
 
@@ -99,5 +99,32 @@ pub fn outcome_words(outcome: &Outcome) -> String {
         Outcome::NotHealthy { instance, state } => format!("{instance} is {}", state_words(state)),
         Outcome::CutShort => "interrupted when the yard ended".to_owned(),
         Outcome::Refused { detail } => detail.clone(),
+    }
+}
+
+/// What happened to an app, in words.
+pub fn event_words(kind: &EventKind) -> String {
+    match kind {
+        EventKind::ReleaseBegun { release, what } => match what {
+            ReleaseKind::Image => format!("release {release} starts"),
+            ReleaseKind::Settings { names } => {
+                format!("release {release} starts: settings {}", names.join(", "))
+            }
+            ReleaseKind::RollBack { to } => format!("release {release} starts: back to {to}"),
+        },
+        EventKind::ReleaseEnded { release, outcome } => {
+            format!("release {release}: {}", outcome_words(outcome))
+        }
+        EventKind::Replaced { release } => format!("the instances of release {release} are gone"),
+        EventKind::Instance { release, instance, state } => {
+            format!("{instance} of release {release}: {}", state_words(state))
+        }
+        EventKind::Scaled { process, instances } => format!("scaled: {process}={instances}"),
+        EventKind::Restarted => "restarted".to_owned(),
+        EventKind::YardStarted => "the yard was started".to_owned(),
+        EventKind::YardEnded => "the yard ended".to_owned(),
+        EventKind::PortMoved { before, after } => {
+            format!("port {before} is in use: {after} answers in its place")
+        }
     }
 }

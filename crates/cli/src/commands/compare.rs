@@ -163,7 +163,10 @@ fn coloured(change: Move) -> String {
 
 fn more(count: usize, most: usize, what: &str, output: &Output) {
     if count > most {
-        output.line(styled(FAINT, format!("  {} more; --all lists them", words::count(count - most, what))));
+        output.line(styled(
+            FAINT,
+            format!("  {}; --all lists them", words::count(count - most, &format!("more {what}"))),
+        ));
     }
 }
 

@@ -49,7 +49,7 @@ fn text(survey: &Survey, provisions: &[Provision], in_full: bool, output: &Outpu
     if !others.is_empty() {
         heading(output, "why not");
         for line in why_not(&others, in_full) {
-            output.line(line);
+            output.prose(line);
         }
     }
     heading(output, "how it runs");

@@ -21,7 +21,7 @@ fn every_fault_of_the_configuration_is_underlined_at_once() {
     shtetl.toml line 1: no key "proces"; did you mean "process"?
       1 | [proces.web]
         |  ~~~~~~
-    shtetl.toml line 4: process.Tides: a name has lower-case letters, digits and dashes, begins with a letter, and has at most 63 characters; "tides" would do
+    shtetl.toml line 4: process.Tides: a name has lower-case letters, digits and dashes, begins with a letter, and has at most 63 characters; for example "tides"
       4 | [process.Tides]
         | ~~~~~~~~~~~~~~~
     shtetl.toml line 6: process.Tides.port: must be a port from 1 to 65535
@@ -115,7 +115,7 @@ fn names_that_are_not_allowed() {
     insta::assert_snapshot!(program.run("build Ferry_Times"), @r#"
     --- stderr
     error: Ferry_Times/shtetl.toml has 1 fault
-    shtetl.toml line 1: name: a name has lower-case letters, digits and dashes, begins with a letter, and has at most 63 characters; "ferry-times" would do
+    shtetl.toml line 1: name: a name has lower-case letters, digits and dashes, begins with a letter, and has at most 63 characters; for example "ferry-times"
       1 | name = "Ferry_Times"
         |        ~~~~~~~~~~~~~
     what to do: correct the file; nothing was built
@@ -126,7 +126,7 @@ fn names_that_are_not_allowed() {
     insta::assert_snapshot!(program.run("build pages --tag a/b"), @r#"
     --- stderr
     error: "a/b" is not a valid name for a tag
-    what to do: "a-b" would do
+    what to do: for example "a-b"
     more: shtetl explain config-name
     --- exit 2
     "#);

@@ -221,7 +221,7 @@ fn packages_are_found_and_pins_move_only_where_the_app_still_builds() {
         .args(["log", "-1", "--format=%s"])
         .output()
         .unwrap();
-    assert_eq!(String::from_utf8_lossy(&said.stdout).trim(), "Move pins of 1 app to what is newest");
+    assert_eq!(String::from_utf8_lossy(&said.stdout).trim(), "Move pins of 1 app to the newest versions");
     let swapped = program.succeed("town swap-base --newest").stdout;
     assert!(swapped.contains("the same"), "{swapped}");
 

@@ -21,11 +21,70 @@ const AVOIDED: [&str; 14] = [
     "has nothing to build in",
 ];
 
+/// What no message says, besides those.
+const AVOIDED_IN_MESSAGES: [&str; 16] = [
+    "nothing says",
+    "names no ",
+    "in force",
+    "made again",
+    "is there already",
+    "of this machine",
+    "speaks to it",
+    "nobody ",
+    "somebody",
+    "whoever",
+    "who said",
+    "is told",
+    "are told",
+    "was said",
+    "than it may",
+    "for its own sake",
+];
+
+/// Files of Rust below a folder, without tests.
+fn sources(folder: &Path, found: &mut Vec<PathBuf>) {
+    for entry in fs::read_dir(folder).unwrap() {
+        let path = entry.unwrap().path();
+        let is_for_tests =
+            ["tests", "tests.rs", "testkit", "demo", "examples"].iter().any(|name| path.ends_with(name));
+        if path.is_dir() && !is_for_tests {
+            sources(&path, found);
+        } else if path.extension().is_some_and(|extension| extension == "rs") && !is_for_tests {
+            found.push(path);
+        }
+    }
+}
+
+#[test]
+fn messages_are_plain() {
+    let mut files = Vec::new();
+    sources(&Path::new(env!("CARGO_MANIFEST_DIR")).join(".."), &mut files);
+    let mut found = Vec::new();
+    for file in &files {
+        let text = fs::read_to_string(file).unwrap();
+        let code = text.split("#[cfg(test)]").next().unwrap();
+        for (number, line) in code.lines().enumerate() {
+            let line = line.trim_start();
+            // Texts between quotation marks; those of comments and attributes are for readers of the code.
+            let is_code = !line.starts_with("//") && !line.starts_with("#[");
+            for text in line.split('"').skip(1).step_by(2).filter(|_| is_code).map(str::to_lowercase) {
+                let avoided =
+                    AVOIDED.iter().chain(&AVOIDED_IN_MESSAGES).filter(|words| text.contains(**words));
+                found.extend(avoided.map(|words| format!("{}:{}: {words:?}", file.display(), number + 1)));
+            }
+        }
+    }
+    assert!(files.len() > 300, "{}", files.len());
+    assert!(found.is_empty(), "{}", found.join("\n"));
+}
+
 #[test]
 fn help_and_documents_are_plain() {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let mut files: Vec<PathBuf> = ["README.md", "CONTRIBUTING.md"].map(|name| root.join(name)).into();
-    files.extend(fs::read_dir(root.join("docs")).unwrap().map(|entry| entry.unwrap().path()));
+    for folder in ["docs", "docs/languages"] {
+        files.extend(fs::read_dir(root.join(folder)).unwrap().map(|entry| entry.unwrap().path()));
+    }
     files.extend(fs::read_dir(root.join("crates/arguments/src")).unwrap().map(|entry| entry.unwrap().path()));
     let mut found = Vec::new();
     for file in files.iter().filter(|path| path.extension().is_some_and(|e| e == "md" || e == "rs")) {

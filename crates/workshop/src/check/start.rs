@@ -183,7 +183,7 @@ pub(super) fn migration(subject: &Subject<'_>) -> Result<Vec<Found>> {
             let advice = format!("in shtetl.toml, under [task.{}]: before = \"release\"", task.name);
             warning(
                 task.said.clone(),
-                format!("the task {} runs only when somebody starts it", task.name),
+                format!("the task {} runs only when it is started by hand", task.name),
                 advice,
             )
         })

@@ -1,4 +1,4 @@
-//! `town update`: pins move to what is newest, and the apps are built with them.
+//! `town update`: pins move to the newest versions, and the apps are built with them.
 
 use super::super::Done;
 use super::place::{Planning, at_place};
@@ -174,7 +174,7 @@ fn show(outcomes: &[Outcome], moved: &[(&Outcome, &Pins)], keep: &Keep<'_>, outp
 fn commit(moved: &[(&Outcome, &Pins)], surroundings: &Surroundings) -> Result<(), Failure> {
     for (top, files) in by_repository(moved, surroundings)? {
         let apps = words::count(files.len(), "app");
-        let message = format!("Move pins of {apps} to what is newest");
+        let message = format!("Move pins of {apps} to the newest versions");
         let files: Vec<&str> = files.iter().map(String::as_str).collect();
         git(surroundings, &top, &[&["add", "--"], &files[..]].concat())?;
         git(surroundings, &top, &[&["commit", "--quiet", "-m", &message, "--"], &files[..]].concat())?;

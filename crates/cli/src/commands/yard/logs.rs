@@ -3,7 +3,7 @@
 use super::super::Done;
 use super::Here;
 use model::folder::entries;
-use render::instances::{prefix, state_words};
+use render::instances::prefix;
 use render::{FAINT, styled};
 use running::app::kept_text;
 use std::collections::BTreeMap;
@@ -12,8 +12,8 @@ use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::process::ExitCode;
 use std::time::Duration;
-use wording::{Failure, outcome_words};
-use yard::{AppState, Event, EventKind, ReleaseKind};
+use wording::{Failure, event_words};
+use yard::{AppState, Event};
 
 /// How often it is looked whether there is more.
 const GLANCE: Duration = Duration::from_millis(100);
@@ -185,30 +185,4 @@ fn show_event(here: &Here<'_>, event: &Event) {
     }
     let time = jiff::Timestamp::from_millisecond(event.at_ms).unwrap_or_default();
     here.output.line(format!("{} {}", styled(FAINT, format!("{time:.3}")), event_words(&event.kind)));
-}
-
-fn event_words(kind: &EventKind) -> String {
-    match kind {
-        EventKind::ReleaseBegun { release, what } => match what {
-            ReleaseKind::Image => format!("release {release} begins"),
-            ReleaseKind::Settings { names } => {
-                format!("release {release} starts: settings {}", names.join(", "))
-            }
-            ReleaseKind::RollBack { to } => format!("release {release} starts: back to {to}"),
-        },
-        EventKind::ReleaseEnded { release, outcome } => {
-            format!("release {release}: {}", outcome_words(outcome))
-        }
-        EventKind::Replaced { release } => format!("the instances of release {release} are gone"),
-        EventKind::Instance { release, instance, state } => {
-            format!("{instance} of release {release}: {}", state_words(state))
-        }
-        EventKind::Scaled { process, instances } => format!("scaled: {process}={instances}"),
-        EventKind::Restarted => "restarted".to_owned(),
-        EventKind::YardStarted => "the yard was started".to_owned(),
-        EventKind::YardEnded => "the yard ended".to_owned(),
-        EventKind::PortMoved { before, after } => {
-            format!("port {before} is in use: {after} answers in its place")
-        }
-    }
 }

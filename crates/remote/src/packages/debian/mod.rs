@@ -75,8 +75,10 @@ pub fn fetch_package<W: Write>(
 }
 
 fn check(address: &Address, sha256: &str, bytes: &[u8]) -> Result<()> {
-    let malformed =
-        || RemoteError::Malformed { url: address.to_string(), detail: format!("{sha256:?} is no SHA-256") };
+    let malformed = || RemoteError::Malformed {
+        url: address.to_string(),
+        detail: format!("{sha256:?} is not a SHA-256"),
+    };
     let integrity =
         Integrity::any_of([format!("sha256:{sha256}").as_str()].into_iter()).ok_or_else(malformed)?;
     integrity.check(&address.to_string(), bytes)
