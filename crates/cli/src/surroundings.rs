@@ -152,7 +152,15 @@ impl Surroundings {
     pub fn look(&self, options: &SourceOptions, now: i64) -> Result<App, Failure> {
         let revision = options.rev.as_deref();
         let member = options.member.as_deref();
-        let asked = Asked { path: &options.path, revision, search: &self.host.search, member, heads: None };
+        let asked = Asked {
+            path: &options.path,
+            revision,
+            search: &self.host.search,
+            member,
+            heads: None,
+            fetcher: None,
+            name: None,
+        };
         Ok(look(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 
@@ -160,7 +168,15 @@ impl Surroundings {
     pub fn take(&self, options: &SourceOptions, now: i64) -> Result<Taken, Failure> {
         let revision = options.rev.as_deref();
         let member = options.member.as_deref();
-        let asked = Asked { path: &options.path, revision, search: &self.host.search, member, heads: None };
+        let asked = Asked {
+            path: &options.path,
+            revision,
+            search: &self.host.search,
+            member,
+            heads: None,
+            fetcher: None,
+            name: None,
+        };
         Ok(take(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 
@@ -195,6 +211,8 @@ impl Surroundings {
             search: &self.host.search,
             member: None,
             heads: None,
+            fetcher: None,
+            name: None,
         };
         Ok(workshop::app::buildpacks_of(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
     }

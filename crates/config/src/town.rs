@@ -85,7 +85,11 @@ pub fn name_in(folder: &Path) -> Option<String> {
 }
 
 fn read_root(root: Table<'_, '_>, folder: &Path) -> TownFile {
-    let near = |value: Value<'_, '_>| Some(folder.join(value.string()?));
+    let near = |value: Value<'_, '_>| {
+        let text = value.string()?;
+        // The URL of a repository is no path.
+        Some(if text.contains("://") { PathBuf::from(text) } else { folder.join(text) })
+    };
     let mut town = TownFile { folder: folder.to_owned(), ..TownFile::default() };
     if let Some(format) = root.value("format")
         && format.number::<u32>("1").is_some_and(|number| number != FORMAT)

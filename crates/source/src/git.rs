@@ -178,6 +178,11 @@ pub fn is_commit(name: &str) -> bool {
 /// The files of the commit `id` (in full) of the repository at `url`, in a folder of the store; fetched, if
 /// they are not there yet.
 pub fn checked_out(url: &str, id: &str, downloads: Downloads<'_>) -> Result<PathBuf> {
+    commit_at(url, id, downloads).map(|(files, _)| files)
+}
+
+/// The same, with the repository.
+pub(super) fn commit_at(url: &str, id: &str, downloads: Downloads<'_>) -> Result<(PathBuf, Git)> {
     let Downloads { fetcher, store } = downloads;
     let none =
         || Error::Source(SourceError::NoRevision { path: PathBuf::from(url), revision: id.to_owned() });
@@ -189,9 +194,14 @@ pub fn checked_out(url: &str, id: &str, downloads: Downloads<'_>) -> Result<Path
         Error::Package(PackageError::Remote { wanted_by: format!("commit {id}"), source })
     };
     let repository = store.tree_path(&format!("repository-{}", Sha256::of(url.as_bytes()).hex()));
-    fetcher.commit(url, id, &repository).map_err(remote)?;
+    {
+        // git writes to a repository from one process at a time.
+        let _turn = store.lock(&format!("repository-{}", Sha256::of(url.as_bytes()).hex()))?;
+        fetcher.commit(url, id, &repository).map_err(remote)?;
+    }
     let git = Git::bare(fetcher.git_program().ok_or_else(none)?, repository);
-    git.unpacked(&Commit { id: id.to_owned(), prefix: String::new() }, store)
+    let files = git.unpacked(&Commit { id: id.to_owned(), prefix: String::new() }, store)?;
+    Ok((files, git))
 }
 
 /// A running `git cat-file --batch`.

@@ -27,7 +27,7 @@ mod watching;
 pub use archive::{open_zip, unpack_package};
 pub use git::{KnownHeads, Revision, checked_out, is_commit};
 pub use notable::{Notable, Unexpected};
-pub use opened::{Asked, Opened};
+pub use opened::{Asked, Opened, is_url};
 pub use rules::{LeftOut, WhyLeftOut};
 pub use tree::{SourceTree, TreeDigests, TreeFile, TreeKind};
 pub use unpack_limit::UnpackLimit;

@@ -2,19 +2,20 @@
 
 use crate::archive;
 use crate::archive::Form;
-use crate::git::{Commit, Git, KnownHeads, Revision};
+use crate::git::{Commit, Git, KnownHeads, Revision, commit_at, is_commit};
 use crate::tree::SourceTree;
 use content::digest::Sha256;
 use content::store::Store;
-use model::error::SourceError;
+use model::error::{PackageError, SourceError};
 use model::files::CONFIG;
 use model::{Error, PathFacts, Result};
+use remote::{Downloads, Fetcher, RemoteError};
 use std::fs::{self, File};
 use std::io::Read;
 use std::path::{Path, PathBuf};
 
 /// A request for a source.
-#[derive(Debug, Clone, Copy)]
+#[derive(Clone, Copy)]
 pub struct Asked<'a> {
     /// A folder, an archive or a built program.
     pub path: &'a Path,
@@ -26,6 +27,15 @@ pub struct Asked<'a> {
     pub member: Option<&'a str>,
     /// What is known of repositories already, where many folders are looked at in one moment.
     pub heads: Option<&'a KnownHeads>,
+    /// Gets commits of a repository elsewhere, where `path` is its URL.
+    pub fetcher: Option<&'a Fetcher>,
+    /// The default name of an app that comes from a repository elsewhere.
+    pub name: Option<&'a str>,
+}
+
+/// Whether a place is the URL of a repository, and not a path.
+pub fn is_url(place: &Path) -> bool {
+    place.to_str().is_some_and(|text| text.contains("://"))
 }
 
 /// A source that is at hand as a folder.
@@ -51,6 +61,9 @@ impl Opened {
     /// Opens a source; archives and commits are unpacked into the store. `now` is in nanoseconds
     /// since 1970.
     pub fn open(asked: &Asked<'_>, store: &Store, now: i64) -> Result<Self> {
+        if let (true, Some(fetcher)) = (is_url(asked.path), asked.fetcher) {
+            return Self::elsewhere(asked, fetcher, store);
+        }
         let path = asked.path.canonicalize().facts(asked.path)?;
         if path.is_dir() {
             fs::read_dir(&path).facts(asked.path)?;
@@ -102,6 +115,36 @@ impl Opened {
         let (name, shown) = (name_of(&path), asked.path.to_owned());
         let member = String::new();
         Ok(Self { root, only: None, ignores: false, near: path, shown, name, committed, member })
+    }
+
+    /// A commit of a repository elsewhere; without a revision, the one that the repository is at.
+    fn elsewhere(asked: &Asked<'_>, fetcher: &Fetcher, store: &Store) -> Result<Self> {
+        let url = asked.path.to_string_lossy();
+        let revision = asked.revision.unwrap_or("HEAD");
+        let missing = || {
+            let (path, revision) = (asked.path.to_owned(), revision.to_owned());
+            Error::Source(SourceError::NoRevision { path, revision })
+        };
+        let remote = |source: RemoteError| {
+            Error::Package(PackageError::Remote { wanted_by: format!("the source at {revision}"), source })
+        };
+        let id = match is_commit(revision) {
+            true => revision.to_owned(),
+            false => fetcher.commit_of(&url, revision).map_err(remote)?.ok_or_else(missing)?,
+        };
+        let (root, git) = commit_at(&url, &id, Downloads { fetcher, store })?;
+        let name = name_of(asked.path);
+        let name = asked.name.unwrap_or(name.strip_suffix(".git").unwrap_or(&name)).to_owned();
+        Ok(Self {
+            near: root.clone(),
+            root,
+            only: None,
+            ignores: false,
+            shown: asked.path.to_owned(),
+            name,
+            committed: Some((git, Commit { id, prefix: String::new() }, true)),
+            member: String::new(),
+        })
     }
 
     fn archive(asked: &Asked<'_>, path: &Path, form: Form, store: &Store, now: i64) -> Result<Self> {

@@ -5,6 +5,7 @@ use globset::{GlobBuilder, GlobMatcher};
 use model::error::TownError;
 use model::folder::entries;
 use model::{PathFacts, Result, names};
+use source::is_url;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::process::Command;
@@ -182,8 +183,9 @@ pub fn together(apps: &[TownApp]) -> Vec<Vec<String>> {
 impl TownApp {
     fn at(name: String, path: PathBuf) -> Self {
         let of_folder = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        let of_place = || names::valid(&of_folder).filter(|_| !is_url(&path));
         Self {
-            image: name_in(&path).or_else(|| names::valid(&of_folder)).unwrap_or_else(|| name.clone()),
+            image: name_in(&path).or_else(of_place).unwrap_or_else(|| name.clone()),
             name,
             path,
             revision: None,

@@ -174,6 +174,8 @@ impl<'a> Place<'a> {
             search: &self.host.search,
             member: app.member.as_deref(),
             heads: Some(self.heads),
+            fetcher: Some(&means.fetcher),
+            name: Some(&app.name),
         };
         let looked = look(&asked, &means.choice, self.buildpacks, self.store, self.now)?;
         Ok(Looked { place: app.clone(), app: looked, means })

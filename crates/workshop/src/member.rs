@@ -5,7 +5,7 @@ use content::store::Store;
 use model::error::SourceError;
 use model::{Error, PathFacts, Result};
 use planning::Member;
-use source::{Asked, Opened, Source, SourceRules, take_in};
+use source::{Asked, Opened, Source, SourceRules, is_url, take_in};
 use std::path::{Path, PathBuf};
 
 /// Opens what is asked for: the whole workspace where that is one of its members, with the folder of the member.
@@ -20,6 +20,9 @@ pub(crate) fn open(
         let folder = named(name, &opened, buildpacks)?;
         let shown = asked.path.join(&folder);
         return Ok((opened.of_member(&folder, shown), Some(folder)));
+    }
+    if is_url(asked.path) {
+        return Ok((Opened::open(asked, store, now)?, None));
     }
     let path = asked.path.canonicalize().facts(asked.path)?;
     let above = buildpacks.iter().filter(|_| path.is_dir()).find_map(|b| b.workspace_above(&path));

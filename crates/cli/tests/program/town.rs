@@ -56,6 +56,45 @@ fn a_step_that_all_want_runs_once_and_a_failure_does_not_stop_the_others() {
 }
 
 #[test]
+fn apps_of_a_repository_elsewhere_are_built_at_their_revisions() {
+    let program = program().with("PATH", &std::env::var("PATH").unwrap());
+    add_app(&program, "tides");
+    let git = |arguments: &[&str]| {
+        let mut git = Command::new("git");
+        git.args(["-c", "user.name=Ada", "-c", "user.email=ada@kestrel.example", "-C"]);
+        let done = git.arg(program.path("apps/tides")).args(arguments).output().unwrap();
+        assert!(done.status.success(), "{arguments:?}: {}", String::from_utf8_lossy(&done.stderr));
+        String::from_utf8(done.stdout).unwrap().trim().to_owned()
+    };
+    git(&["init", "-q"]);
+    git(&["add", "-A"]);
+    git(&["commit", "-qm", "first"]);
+    git(&["tag", "v1"]);
+    let first = git(&["rev-parse", "HEAD"]);
+    let url = format!("file://{}", program.path("apps/tides").display());
+    program.write(
+        "town.toml",
+        format!("[app.old]\nfrom = {url:?}\nrevision = \"v1\"\n[app.newest]\nfrom = {url:?}\n"),
+    );
+    let commit = |app: &str| -> String {
+        let record = program.succeed(&format!("show {app} --record")).stdout;
+        let record: Value = serde_json::from_str(&record).unwrap();
+        record["revision"]["commit"].as_str().unwrap().to_owned()
+    };
+    let _ = program.succeed("town build");
+    assert_eq!((commit("old"), commit("newest")), (first.clone(), first.clone()));
+    assert!(program.succeed("town list").stdout.contains("newest:latest"));
+
+    program.write("apps/tides/server.js", "// changed");
+    git(&["commit", "-qam", "second"]);
+    let _ = program.succeed("town build");
+    assert_eq!((commit("old"), commit("newest")), (first, git(&["rev-parse", "HEAD"])));
+    program.edit("town.toml", "\"v1\"", "\"v9\"");
+    let missing = program.run("town build old");
+    assert!(missing.code == 1 && missing.stdout.contains("has no revision \"v9\""), "{missing}");
+}
+
+#[test]
 fn images_are_those_that_single_builds_make() {
     let program = harbour();
     let together = program.json("town build ferry quay");

@@ -20,7 +20,7 @@ pub fn town() -> Value {
         [
             (
                 "from",
-                Key::text("A folder, an archive, or a git repository on this machine")
+                Key::text("A folder, an archive, a git repository on this machine, or the URL of one")
                     .example("../fares.git"),
             ),
             ("revision", Key::text("A revision of the repository").example("v14")),
