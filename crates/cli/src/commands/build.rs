@@ -326,9 +326,10 @@ pub fn show_built(built: &Built, written: &[String], output: &Output) {
     let others = built.others.iter().flat_map(|other| &other.outcomes);
     let ran = built.outcomes.iter().chain(others).filter(|o| o.because.is_some()).count();
     let image = format!("{}:{}", built.name, built.tag);
-    let verdict = match (ran, built.before == Some(built.digest)) {
-        (0, true) => "nothing changed, nothing ran".to_owned(),
-        (0, false) => "nothing ran; only the image's documents changed".to_owned(),
+    let verdict = match (ran, built.before) {
+        (0, Some(before)) if before == built.digest => "nothing changed, nothing ran".to_owned(),
+        (0, Some(_)) => "nothing ran; only the image's documents changed".to_owned(),
+        (0, None) => "nothing ran: every result was found".to_owned(),
         (n, _) => format!("{} ran", words::count(n, "step")),
     };
     let time = words::duration(built.milliseconds);
