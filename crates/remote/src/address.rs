@@ -92,6 +92,11 @@ impl fmt::Display for Address {
     }
 }
 
+/// The URL without a user name or password in it.
+pub(crate) fn shown(url: &str) -> String {
+    Address::Url(url.to_owned()).to_string()
+}
+
 /// The path with every `x/..` taken out, so that `x` need not exist.
 pub fn without_steps_back(path: &Path) -> PathBuf {
     let mut plain = PathBuf::new();

@@ -1,6 +1,6 @@
 //! Requests as they are sent, for users who want to see them.
 
-use crate::fetch::shown;
+use crate::address::shown;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use ureq::middleware::{Middleware, MiddlewareNext};

@@ -1,6 +1,6 @@
 //! Gets bytes from an address, again when that may help.
 
-use crate::address::Address;
+use crate::address::{Address, shown};
 use crate::error::{RemoteError, Result};
 use crate::exchange::{Witness, Witnessed};
 use crate::login::{Login, header_for};
@@ -416,9 +416,4 @@ pub(crate) fn at_path(path: &Path, source: io::Error) -> RemoteError {
         io::ErrorKind::NotFound => RemoteError::NotFound { url: path.display().to_string() },
         _ => RemoteError::Io { path: path.to_owned(), source },
     }
-}
-
-/// The URL without a password in it.
-pub(crate) fn shown(url: &str) -> String {
-    Address::Url(url.to_owned()).to_string()
 }

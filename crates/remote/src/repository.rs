@@ -1,5 +1,6 @@
 //! Commits of git repositories elsewhere, through git's own program.
 
+use crate::address::shown;
 use crate::error::{RemoteError, Result};
 use crate::fetch::Fetcher;
 use std::path::Path;
@@ -7,6 +8,18 @@ use std::process::{Command, Stdio};
 
 /// How git may get something: nothing that would run a program that an address names.
 const PROTOCOLS: &str = "file:git:http:https:ssh";
+
+/// The commit that `name` stands for in what `git ls-remote` lists: it also lists references that only end like that, such as
+/// the branch `next/v1` for `v1`. The order is git's own (gitrevisions); an annotated tag stands for what it points to.
+fn commit_in(listed: &str, name: &str) -> Option<String> {
+    let references: Vec<(&str, &str)> = listed.lines().filter_map(|line| line.split_once('\t')).collect();
+    let id = |reference: &str| {
+        references.iter().find(|(_, known)| *known == reference).map(|(id, _)| (*id).to_owned())
+    };
+    let places =
+        [name.to_owned(), format!("refs/{name}"), format!("refs/tags/{name}"), format!("refs/heads/{name}")];
+    places.iter().find_map(|place| id(&format!("{place}^{{}}")).or_else(|| id(place)))
+}
 
 impl Fetcher {
     /// Puts the commit `id` (in full) of the repository at `url` into the bare repository in `folder`, which is
@@ -28,21 +41,18 @@ impl Fetcher {
     pub fn commit_of(&self, url: &str, name: &str) -> Result<Option<String>> {
         self.may_ask(url)?;
         let said = self.git(url, &["ls-remote", "--quiet", "--", url, name, &format!("{name}^{{}}")])?;
-        let id = |line: &str| Some((line.split_once('\t')?.0.to_owned(), line.ends_with("^{}")));
-        // What an annotated tag points to is listed after the tag.
-        let all: Vec<(String, bool)> = said.lines().filter_map(id).collect();
-        Ok(all.iter().find(|(_, peeled)| *peeled).or(all.first()).map(|(id, _)| id.clone()))
+        Ok(commit_in(&said, name))
     }
 
     fn may_ask(&self, url: &str) -> Result<()> {
         match self.may_use_network() || url.starts_with("file:") {
             true => Ok(()),
-            false => Err(RemoteError::Offline { url: url.to_owned() }),
+            false => Err(RemoteError::Offline { url: shown(url) }),
         }
     }
 
     fn git(&self, url: &str, arguments: &[&str]) -> Result<String> {
-        let unreachable = |detail: String| RemoteError::Unreachable { url: url.to_owned(), detail };
+        let unreachable = |detail: String| RemoteError::Unreachable { url: shown(url), detail };
         let program =
             self.git_program().ok_or_else(|| unreachable("git is not on this machine".to_owned()))?;
         let mut command = Command::new(program);
@@ -58,5 +68,25 @@ impl Fetcher {
         let said = String::from_utf8_lossy(&output.stderr).into_owned();
         let last = said.lines().rfind(|line| !line.trim().is_empty()).unwrap_or("git failed");
         Err(unreachable(last.trim_start_matches("fatal: ").to_owned()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_name_stands_for_the_reference_that_has_exactly_this_name() {
+        let listed = "11\trefs/heads/next/v1\n22\trefs/heads/v1\n33\trefs/tags/v1\n44\trefs/tags/v1^{}\n\
+            55\trefs/tags/old/v1^{}\n66\tHEAD\n";
+        assert_eq!(
+            commit_in(listed, "v1").as_deref(),
+            Some("44"),
+            "a tag comes before a branch, and is followed"
+        );
+        assert_eq!(commit_in(listed, "next/v1").as_deref(), Some("11"));
+        assert_eq!(commit_in(listed, "refs/heads/v1").as_deref(), Some("22"));
+        assert_eq!(commit_in(listed, "HEAD").as_deref(), Some("66"));
+        assert_eq!(commit_in("11\trefs/heads/next/v1\n", "v1"), None);
     }
 }

@@ -1,7 +1,8 @@
 //! Sends bytes to a server.
 
+use crate::address::shown;
 use crate::error::{RemoteError, Result};
-use crate::fetch::{Answer, Fetcher, answered, shown};
+use crate::fetch::{Answer, Fetcher, answered};
 use std::io::Read;
 use ureq::SendBody;
 use ureq::http::Request;

@@ -1,8 +1,9 @@
 //! Uploading blobs to a registry (OCI distribution specification 1.1, "Push").
 
 use super::registry::Registry;
+use crate::address::shown;
 use crate::error::{RemoteError, Result};
-use crate::fetch::{Answer, followed, server_of, shown};
+use crate::fetch::{Answer, followed, server_of};
 use crate::send::{Method, Payload};
 use content::BlobDigest;
 use content::store::Store;
