@@ -2,6 +2,7 @@
 
 use super::Done;
 use crate::demo_files;
+use crate::interrupt::{self, Ending};
 use crate::surroundings::Surroundings;
 use arguments::DemoOptions;
 use config::AppConfig;
@@ -18,8 +19,10 @@ use std::io::{BufRead, BufReader, IsTerminal, Read, Write};
 use std::net::{Ipv4Addr, TcpListener};
 use std::path::{Path, PathBuf};
 use std::process::{Command, ExitCode, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
-use wording::Failure;
+use wording::{Failure, INTERRUPTED};
 use workshop::inspect;
 
 /// The apps that this machine's runtimes can run, each with the program that it needs.
@@ -48,11 +51,28 @@ pub fn run(options: &DemoOptions, surroundings: &Surroundings, output: &Output) 
         Some(folder) => (checked(folder)?, false),
         None => (surroundings.store.temporary_folder()?, true),
     };
+    let interrupted = stop_at_signal(&folder)?;
     let result = Demo::new(&folder, options, surroundings, output).and_then(|demo| demo.whole(temporary));
     if temporary {
         remove_tree(&folder);
     }
-    result.map(|()| ExitCode::SUCCESS)
+    match interrupted.load(Ordering::SeqCst) {
+        // What failed was interrupted, too.
+        true => Err(Error::Interrupted.into()),
+        false => result.map(|()| ExitCode::SUCCESS),
+    }
+}
+
+/// Lets the demo end in good order at a signal, which the command that runs meanwhile gets as well. What does not end in time
+/// is ended, but never without its yard.
+fn stop_at_signal(folder: &Path) -> Result<Arc<AtomicBool>, Failure> {
+    let folder = folder.to_owned();
+    interrupt::on_signal(PATIENCE, move |ending| {
+        if ending == Ending::Forced {
+            stop_yard(&folder);
+            std::process::exit(i32::from(INTERRUPTED));
+        }
+    })
 }
 
 /// Only a new folder, an empty one, or that of an earlier demo is written to.
@@ -188,21 +208,11 @@ impl<'a> Demo<'a> {
     fn shtetl(&self, command: &str) -> Result<(), Failure> {
         self.typed(command);
         std::io::stdout().flush()?;
-        let status = self.command(command)?.status()?;
+        let status = program(&self.folder, command)?.status()?;
         match status.success() {
             true => Ok(()),
             false => Err(Failure::Demo { command: command.to_owned() }),
         }
-    }
-
-    fn command(&self, command: &str) -> Result<Command, Failure> {
-        let mut program = Command::new(std::env::current_exe()?);
-        program.args(command.split(' ')).current_dir(&self.folder).stdin(Stdio::null());
-        program.env("SHTETL_STORE", self.folder.join("store")).env("SHTETL_YARD", self.folder.join("yard"));
-        for name in UNSET {
-            program.env_remove(name);
-        }
-        Ok(program)
     }
 
     fn registry(&self, app: &str) -> Result<(), Failure> {
@@ -354,11 +364,26 @@ struct RunningYard<'d, 'o>(&'d Demo<'o>);
 
 impl Drop for RunningYard<'_, '_> {
     fn drop(&mut self) {
-        // Without one that runs there is nothing to stop.
-        let stop =
-            self.0.command("yard stop").and_then(|mut stop| Ok(stop.stdout(Stdio::null()).status()?));
-        drop(stop);
+        stop_yard(&self.0.folder);
     }
+}
+
+fn stop_yard(folder: &Path) {
+    // Without one that runs there is nothing to stop, and nothing to say.
+    let stopped =
+        program(folder, "yard stop").and_then(|mut stop| Ok(stop.stdout(Stdio::null()).status()?));
+    drop(stopped);
+}
+
+/// This program with a command, on the apps, the store and the yard in a folder.
+fn program(folder: &Path, command: &str) -> Result<Command, Failure> {
+    let mut program = Command::new(std::env::current_exe()?);
+    program.args(command.split(' ')).current_dir(folder).stdin(Stdio::null());
+    program.env("SHTETL_STORE", folder.join("store")).env("SHTETL_YARD", folder.join("yard"));
+    for name in UNSET {
+        program.env_remove(name);
+    }
+    Ok(program)
 }
 
 /// Writes what is not there yet; with a base, the apps get that one in place of this machine.
