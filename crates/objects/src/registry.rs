@@ -182,6 +182,9 @@ impl Served {
         let mut bytes = Vec::new();
         body.take(LARGEST_MANIFEST).read_to_end(&mut bytes)?;
         let digest = BlobDigest::of(&bytes);
+        if target.parse::<BlobDigest>().is_ok_and(|named| named != digest) {
+            return Ok(Answer::empty(400));
+        }
         let subject = document(&bytes)["subject"]["digest"].as_str().map(str::to_owned);
         self.with_state(|state| {
             for target in [target.to_owned(), digest.to_string()] {
@@ -271,6 +274,9 @@ mod tests {
         let begun = ureq::post(at("ferry/blobs/uploads/")).send_empty().unwrap();
         let place = at(begun.headers()["location"].to_str().unwrap().trim_start_matches("/v2/"));
         assert_eq!(status(ureq::put(format!("{place}?digest={digest}")).send(&b"other"[..])), 400);
+
+        let named = format!("ferry/manifests/{digest}");
+        assert_eq!(status(ureq::put(at(&named)).send(&b"{}"[..])), 400, "its content has another digest");
 
         let attached = format!(r#"{{"subject":{{"digest":"{digest}"}},"artifactType":"a/b"}}"#);
         assert_eq!(status(ureq::put(at("ferry/manifests/1")).send(attached.as_bytes())), 201);

@@ -99,7 +99,7 @@ pub fn report(output: &Output, failure: &Failure) -> ExitCode {
     words.report(output)
 }
 
-/// The chain of causes, outermost first.
+/// The chain of causes, outermost first, without those that only repeat the next one with more around it.
 fn causes(failure: &Failure) -> Vec<String> {
     let first: Option<&dyn std::error::Error> = match failure {
         Failure::Core(error) => Some(&**error),
@@ -107,8 +107,10 @@ fn causes(failure: &Failure) -> Vec<String> {
         Failure::Output(error) | Failure::System(error) | Failure::File { source: error, .. } => Some(error),
         _ => None,
     };
-    let chain = std::iter::successors(first, |error| error.source());
-    chain.map(|error| format!("  cause: {error}")).collect()
+    let chain: Vec<String> =
+        std::iter::successors(first, |error| error.source()).map(ToString::to_string).collect();
+    let says_more = |at: &usize| chain.get(at + 1).is_none_or(|next| !chain[*at].contains(next.as_str()));
+    (0..chain.len()).filter(says_more).map(|at| format!("  cause: {}", chain[at])).collect()
 }
 
 /// The failure in lines, for commands that go on with other things.
