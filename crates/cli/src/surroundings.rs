@@ -148,36 +148,23 @@ impl Surroundings {
             .with_git(git)
     }
 
+    fn asked<'a>(&'a self, options: &'a SourceOptions) -> Asked<'a> {
+        Asked {
+            revision: options.rev.as_deref(),
+            search: &self.host.search,
+            member: options.member.as_deref(),
+            ..Asked::of(&options.path)
+        }
+    }
+
     /// Looks at an app, with the configuration from outside of it. `now` is in nanoseconds since 1970.
     pub fn look(&self, options: &SourceOptions, now: i64) -> Result<App, Failure> {
-        let revision = options.rev.as_deref();
-        let member = options.member.as_deref();
-        let asked = Asked {
-            path: &options.path,
-            revision,
-            search: &self.host.search,
-            member,
-            heads: None,
-            fetcher: None,
-            name: None,
-        };
-        Ok(look(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
+        Ok(look(&self.asked(options), &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 
     /// Takes in the files of an app, without looking into them. `now` is in nanoseconds since 1970.
     pub fn take(&self, options: &SourceOptions, now: i64) -> Result<Taken, Failure> {
-        let revision = options.rev.as_deref();
-        let member = options.member.as_deref();
-        let asked = Asked {
-            path: &options.path,
-            revision,
-            search: &self.host.search,
-            member,
-            heads: None,
-            fetcher: None,
-            name: None,
-        };
-        Ok(take(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
+        Ok(take(&self.asked(options), &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 
     /// The house rules that are named outside of apps.
@@ -205,16 +192,13 @@ impl Surroundings {
 
     /// The effective buildpacks of an app. `now` is in nanoseconds since 1970.
     pub fn buildpacks_of(&self, options: &SourceOptions, now: i64) -> Result<Buildpacks, Failure> {
-        let asked = Asked {
-            path: &options.path,
-            revision: options.rev.as_deref(),
-            search: &self.host.search,
-            member: None,
-            heads: None,
-            fetcher: None,
-            name: None,
-        };
-        Ok(workshop::app::buildpacks_of(&asked, &self.choice(options), &self.buildpacks, &self.store, now)?)
+        Ok(workshop::app::buildpacks_of(
+            &self.asked(options),
+            &self.choice(options),
+            &self.buildpacks,
+            &self.store,
+            now,
+        )?)
     }
 
     /// Configuration of an app from outside of it.

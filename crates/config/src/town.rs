@@ -87,8 +87,17 @@ pub fn name_in(folder: &Path) -> Option<String> {
 fn read_root(root: Table<'_, '_>, folder: &Path) -> TownFile {
     let near = |value: Value<'_, '_>| {
         let text = value.string()?;
-        // The URL of a repository is no path.
-        Some(if text.contains("://") { PathBuf::from(text) } else { folder.join(text) })
+        let Some((_, rest)) = text.split_once("://") else { return Some(folder.join(text)) };
+        // A user name is part of an address; a password would be in the file, and on screens.
+        if rest
+            .split('/')
+            .next()
+            .and_then(|host| host.rsplit_once('@'))
+            .is_some_and(|(login, _)| login.contains(':'))
+        {
+            value.bad("must not contain a password; git uses its own credentials".to_owned());
+        }
+        Some(PathBuf::from(text))
     };
     let mut town = TownFile { folder: folder.to_owned(), ..TownFile::default() };
     if let Some(format) = root.value("format")

@@ -14,12 +14,12 @@ pub fn position(text: &str, offset: usize) -> (usize, usize) {
 /// Of a long line, only this many characters around the place are shown.
 const WIDEST: usize = 100;
 
-/// The line that `span` begins on, with the span's part of it underlined. With `hide`, quoted texts
-/// are not shown: they may be secrets.
+/// The line that `span` begins on, with the span's part of it underlined. With `hide`, and where a URL has a login, quoted
+/// texts are not shown: they may be secrets.
 pub fn underline(text: &str, span: &Range<usize>, hide: bool) -> Vec<String> {
     let (line, column) = position(text, span.start);
     let content = text.lines().nth(line - 1).unwrap_or_default().replace('\t', " ");
-    let content = if hide { without_quoted(&content) } else { content };
+    let content = if hide || has_login(&content) { without_quoted(&content) } else { content };
     let length = text.get(span.clone()).map_or(1, |t| t.lines().next().unwrap_or_default().chars().count());
     let left = (column - 1).saturating_sub(WIDEST / 2);
     let content: String = content.chars().skip(left).take(WIDEST).collect();
@@ -31,6 +31,12 @@ pub fn underline(text: &str, span: &Range<usize>, hide: bool) -> Vec<String> {
         format!("  {} {content}", styled(FAINT, format!("{number} |"))),
         format!("  {} {}", styled(FAINT, format!("{gap} |")), styled(BAD, marks)),
     ]
+}
+
+/// Whether a URL in the line has a user name or password.
+fn has_login(line: &str) -> bool {
+    let hosts = line.split("://").skip(1).filter_map(|rest| rest.split(['/', '"', '\'']).next());
+    hosts.into_iter().any(|host| host.contains('@'))
 }
 
 /// Quoted texts as dots, so that everything stays in its column.

@@ -29,8 +29,13 @@ pub struct Asked<'a> {
     pub heads: Option<&'a KnownHeads>,
     /// Gets commits of a repository elsewhere, where `path` is its URL.
     pub fetcher: Option<&'a Fetcher>,
-    /// The default name of an app that comes from a repository elsewhere.
-    pub name: Option<&'a str>,
+}
+
+impl<'a> Asked<'a> {
+    /// The files of a folder, an archive or a program as they are, without git.
+    pub fn of(path: &'a Path) -> Self {
+        Self { path, revision: None, search: &[], member: None, heads: None, fetcher: None }
+    }
 }
 
 /// Whether a place is the URL of a repository, and not a path.
@@ -134,14 +139,13 @@ impl Opened {
         };
         let (root, git) = commit_at(&url, &id, Downloads { fetcher, store })?;
         let name = name_of(asked.path);
-        let name = asked.name.unwrap_or(name.strip_suffix(".git").unwrap_or(&name)).to_owned();
         Ok(Self {
             near: root.clone(),
             root,
             only: None,
             ignores: false,
             shown: asked.path.to_owned(),
-            name,
+            name: name.strip_suffix(".git").unwrap_or(&name).to_owned(),
             committed: Some((git, Commit { id, prefix: String::new() }, true)),
             member: String::new(),
         })

@@ -310,15 +310,7 @@ mod tests {
         put("shtetl.toml", "");
         let rules = SourceRules { exclude: vec!["docs".into()], include: vec!["bin/ferryd".into()] };
         let store = Store::open(&folder.join("store")).unwrap();
-        let asked = Asked {
-            path: &root,
-            revision: None,
-            search: &[],
-            member: None,
-            heads: None,
-            fetcher: None,
-            name: None,
-        };
+        let asked = Asked::of(&root);
         let opened = Opened::open(&asked, &store, 0).unwrap();
         let source = take_in(&opened, &rules).unwrap();
         let taken: Vec<_> = source.tree.files().keys().map(String::as_str).collect();

@@ -175,7 +175,6 @@ impl<'a> Place<'a> {
             member: app.member.as_deref(),
             heads: Some(self.heads),
             fetcher: Some(&means.fetcher),
-            name: Some(&app.name),
         };
         let looked = look(&asked, &means.choice, self.buildpacks, self.store, self.now)?;
         Ok(Looked { place: app.clone(), app: looked, means })

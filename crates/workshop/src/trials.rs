@@ -62,15 +62,7 @@ pub fn trial(
     let mut outcomes = Vec::new();
     for sample in entries(&folder.join("trials"))?.into_iter().filter(|path| path.is_dir()) {
         let name = sample.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        let asked = Asked {
-            path: &sample,
-            revision: None,
-            search: &[],
-            member: None,
-            heads: None,
-            fetcher: None,
-            name: None,
-        };
+        let asked = Asked::of(&sample);
         let source = take_in(&Opened::open(&asked, store, now)?, &SourceRules::default())?;
         let found = lines(&buildpack.survey(&source.tree, &BuildpackOptions::default())?, &buildpack);
         let file = sample.with_extension("expected");

@@ -179,15 +179,7 @@ impl Harbour {
 
     fn look(&self) -> App {
         let path = self.place.path().join("ferry");
-        let asked = Asked {
-            path: &path,
-            revision: None,
-            search: &[],
-            member: None,
-            heads: None,
-            fetcher: None,
-            name: None,
-        };
+        let asked = Asked::of(&path);
         let choice = Choice { rules: None, variant: None, values: Vec::new() };
         let buildpacks = Buildpacks::built_in().with_first(Arc::new(Swell));
         look(&asked, &choice, &buildpacks, &self.store, 1).unwrap()

@@ -7,7 +7,7 @@ use content::layer::Codec;
 use engine::Budget;
 use planning::Pinning;
 use remote::{Fetcher, Network};
-use source::KnownHeads;
+use source::{KnownHeads, is_url};
 use std::sync::Arc;
 use town::apps::TownApp;
 use town::plan::{Means, Place};
@@ -67,8 +67,10 @@ fn means(
     (fetcher, offline): (&Arc<Fetcher>, &Arc<Fetcher>),
     surroundings: &Surroundings,
 ) -> Means {
-    let plain =
-        surroundings.choice(&SourceOptions { variant: app.variant.clone(), ..SourceOptions::of(&app.path) });
+    // What is elsewhere cannot be asked for its name: it has the one that the town gives it.
+    let values = is_url(&app.path).then(|| format!("name={}", app.name)).into_iter().collect();
+    let options = SourceOptions { variant: app.variant.clone(), values, ..SourceOptions::of(&app.path) };
+    let plain = surroundings.choice(&options);
     // House rules that are named outside of the town are stronger than the town's.
     let choice = Choice { rules: plain.rules.clone().or_else(|| app.rules.clone()), ..plain };
     let (fetcher, offline) = (Arc::clone(fetcher), Arc::clone(offline));
