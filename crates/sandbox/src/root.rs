@@ -8,6 +8,7 @@ use rustix::fs::{CWD, Mode as Bits, OFlags, openat};
 use rustix::mount::{
     MountFlags, MountPropagationFlags, UnmountFlags, mount, mount_bind, mount_change, mount_remount, unmount,
 };
+use std::collections::BTreeSet;
 use std::ffi::CString;
 use std::fs::{self, File, Metadata, Permissions};
 use std::io;
@@ -256,7 +257,7 @@ impl Overlay {
     fn of_root(plan: &Plan) -> Self {
         let layers = plan.layers.iter().rev().cloned();
         Self {
-            lower: std::iter::once(plan.scratch.join("front")).chain(layers).collect(),
+            lower: distinct(std::iter::once(plan.scratch.join("front")).chain(layers)),
             upper: plan.scratch.join("upper"),
             work: plan.scratch.join("work"),
         }
@@ -268,11 +269,18 @@ impl Overlay {
         let is_folder = |path: &PathBuf| path.symlink_metadata().is_ok_and(|found| found.is_dir());
         let front = plan.scratch.join("front").join(&merged.to);
         Self {
-            lower: std::iter::once(front).chain(layers.filter(is_folder)).collect(),
+            lower: distinct(std::iter::once(front).chain(layers.filter(is_folder))),
             upper: merged.from.clone(),
             work: plan.scratch.join(format!("{MERGED_WORK}{number}")),
         }
     }
+}
+
+/// The folders without those that come again further down: layers with the same content are one folder, which an
+/// overlay takes only once. What the upper one shows hides the lower one whole.
+fn distinct(folders: impl Iterator<Item = PathBuf>) -> Vec<PathBuf> {
+    let mut seen = BTreeSet::new();
+    folders.filter(|folder| seen.insert(folder.clone())).collect()
 }
 
 fn mount_overlay(plan: &Plan, overlay: &Overlay, target: &Path) -> io::Result<()> {

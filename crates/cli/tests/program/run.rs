@@ -1,9 +1,12 @@
 //! `run`: as root and as anybody, and what the process sees.
 
 use crate::program;
+use serde_json::Value;
 use std::fs;
 use std::io::{BufRead, BufReader, Write};
+use std::path::Path;
 use std::process::{Child, Stdio};
+use testkit::archives::sha256_hex;
 use testkit::program::Program;
 
 /// A user without rights, as far as the tests know.
@@ -13,8 +16,7 @@ const NOBODY: u32 = 65534;
 pub fn with_app() -> Program {
     let program = program();
     fs::create_dir(program.path("bin")).unwrap();
-    let stand_in =
-        std::path::Path::new(env!("CARGO_BIN_EXE_shtetl")).with_file_name("examples/stand-in-runtime");
+    let stand_in = Path::new(env!("CARGO_BIN_EXE_shtetl")).with_file_name("examples/stand-in-runtime");
     fs::copy(&stand_in, program.path("bin/node")).unwrap();
     let program = program.without("SHTETL_HOST_ROOT");
     let path = format!("{}:/usr/bin:/bin", program.path("bin").display());
@@ -102,6 +104,40 @@ fn what_a_process_writes_is_kept_where_that_is_wanted_and_the_image_stays_as_it_
     // What is kept is there again, over what the image has.
     fs::write(program.path("kept/page.html"), "changed").unwrap();
     assert!(program.succeed("build ferry --anyway").stdout.contains("nothing ran"));
+}
+
+/// Changes the only image of a layout so that its first layer comes once more, above all others.
+fn repeat_first_layer(layout: &Path) {
+    let blob =
+        |digest: &Value| layout.join("blobs/sha256").join(&digest.as_str().unwrap()["sha256:".len()..]);
+    let read = |path: &Path| -> Value { serde_json::from_slice(&fs::read(path).unwrap()).unwrap() };
+    let write = |value: &Value, of: &mut Value| {
+        let bytes = serde_json::to_vec(value).unwrap();
+        of["digest"] = Value::from(format!("sha256:{}", sha256_hex(&bytes)));
+        of["size"] = Value::from(bytes.len());
+        fs::write(blob(&of["digest"]), bytes).unwrap();
+    };
+    let repeat = |list: &mut Value| {
+        let list = list.as_array_mut().unwrap();
+        list.push(list[0].clone());
+    };
+    let mut index = read(&layout.join("index.json"));
+    let mut manifest = read(&blob(&index["manifests"][0]["digest"]));
+    let mut config = read(&blob(&manifest["config"]["digest"]));
+    repeat(&mut config["rootfs"]["diff_ids"]);
+    repeat(&mut manifest["layers"]);
+    write(&config, &mut manifest["config"]);
+    write(&manifest, &mut index["manifests"][0]);
+    fs::write(layout.join("index.json"), serde_json::to_vec(&index).unwrap()).unwrap();
+}
+
+#[test]
+fn an_image_may_have_the_same_layer_twice() {
+    let program = with_app();
+    repeat_first_layer(&program.path("image"));
+    let said = program.run("run image audit --set TOKEN=hunter2");
+    assert_eq!(said.code, 0, "{said}");
+    assert!(said.stdout.contains("folder /app"), "{said}");
 }
 
 #[test]
