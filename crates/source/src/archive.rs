@@ -1,9 +1,9 @@
 //! Archives with an app in them: zip, and tar plain or compressed. The contents tell which, not the name.
 
+use crate::gunzip::Gunzip;
 use crate::unpacking::Unpacking;
 use content::ContentError;
 use content::store::{FileMemo, Signature, Store, remove_tree};
-use flate2::read::MultiGzDecoder;
 use model::error::SourceError;
 use model::folder::entries;
 use model::{Error, PathFacts, Result};
@@ -66,7 +66,7 @@ fn unpack(file: &Path, form: Form, label: &str, store: &Store) -> Result<Unpacki
     match form {
         Form::Zip => unpack_zip(file, label, &mut unpacking)?,
         Form::Tar => unpack_tar(from, label, &mut unpacking)?,
-        Form::TarGzip => unpack_tar(MultiGzDecoder::new(from), label, &mut unpacking)?,
+        Form::TarGzip => unpack_tar(Gunzip::new(from), label, &mut unpacking)?,
         Form::TarZstd => {
             unpack_tar(zstd::Decoder::with_buffer(from).facts(file)?, label, &mut unpacking)?;
         }

@@ -15,6 +15,7 @@
 mod archive;
 mod credentials;
 mod git;
+mod gunzip;
 mod notable;
 mod opened;
 mod rules;
@@ -26,6 +27,7 @@ mod watching;
 
 pub use archive::{open_zip, unpack_package};
 pub use git::{KnownHeads, Revision, checked_out, is_commit};
+pub use gunzip::Gunzip;
 pub use notable::{Notable, Unexpected};
 pub use opened::{Asked, Opened, is_url};
 pub use rules::{LeftOut, WhyLeftOut};

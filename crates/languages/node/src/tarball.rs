@@ -7,12 +7,11 @@ use content::digest::Sha256;
 use content::layer::{Codec, Entry, FragmentWriter, Kind};
 use content::store::Store;
 use engine::download_buffer::{rewind, spool_unpacked};
-use flate2::read::MultiGzDecoder;
 use model::error::PackageError;
 use model::{Error, Result};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
-use source::UnpackLimit;
+use source::{Gunzip, UnpackLimit};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::Component;
@@ -115,7 +114,7 @@ impl Opened {
         let length = tarball.seek(SeekFrom::End(0)).and_then(|length| tarball.rewind().map(|()| length));
         let allowed = UnpackLimit::of(length.map_err(|e| e.to_string())?, LARGEST);
         let mut raw = spool_unpacked(store);
-        let unpacked = MultiGzDecoder::new(io::BufReader::new(tarball)).take(allowed.bytes + 1);
+        let unpacked = Gunzip::new(io::BufReader::new(tarball)).take(allowed.bytes + 1);
         if io::copy(&mut { unpacked }, &mut raw).map_err(|e| e.to_string())? > allowed.bytes {
             return Err(allowed.to_string());
         }

@@ -1,8 +1,7 @@
 //! The file of a gem: an archive with its metadata, and one with its files.
 
 use crate::specification::{LARGEST as LARGEST_METADATA, Specification};
-use flate2::read::MultiGzDecoder;
-use source::UnpackLimit;
+use source::{Gunzip, UnpackLimit};
 use std::collections::BTreeSet;
 use std::io::{self, BufReader, Read, Seek, SeekFrom};
 use std::path::{Component, Path};
@@ -21,7 +20,7 @@ pub(super) enum Member<'a> {
 pub(super) fn specification(file: impl Read + Seek) -> Result<Specification, String> {
     let text = with_part(file, "metadata.gz", |part| {
         let mut text = String::new();
-        let unpacked = MultiGzDecoder::new(part).take(LARGEST_METADATA + 1).read_to_string(&mut text);
+        let unpacked = Gunzip::new(BufReader::new(part)).take(LARGEST_METADATA + 1).read_to_string(&mut text);
         if unpacked.map_err(told)? as u64 > LARGEST_METADATA {
             return Err("its metadata are too long".to_owned());
         }
@@ -39,7 +38,7 @@ pub(super) fn each_file(
         file.seek(SeekFrom::End(0)).and_then(|length| file.rewind().map(|()| length)).map_err(told)?;
     let allowed = UnpackLimit::of(length, LARGEST);
     with_part(file, "data.tar.gz", |part| {
-        let mut unpacked = MultiGzDecoder::new(BufReader::new(part)).take(allowed.bytes);
+        let mut unpacked = Gunzip::new(BufReader::new(part)).take(allowed.bytes);
         let done = each_entry(&mut unpacked, &mut put);
         // What ends there is no damage.
         if unpacked.limit() == 0 { Err(allowed.to_string()) } else { done }
