@@ -1,7 +1,7 @@
 //! Words of what a source is.
 
 use super::worded::{FAILED, WRONG, Worded, joined, worded};
-use model::error::SurveyError;
+use model::error::{SurveyError, Undeclared};
 use render::words;
 
 pub(super) fn words_of(error: &SurveyError) -> Worded {
@@ -17,6 +17,10 @@ pub(super) fn words_of(error: &SurveyError) -> Worded {
                 format!("in shtetl.toml, under [source]: include = [{:?}]", programs[0]),
             )
         },
+        SurveyError::Unrecognised { inside, code: Some(code), .. } if inside.is_empty() => Worded {
+            details: vec![format!("  {} is {}, and there is no {}", code.file, code.language, code.manifest)],
+            ..worded(FAILED, "no language recognised", declare(code))
+        },
         SurveyError::Unrecognised { looked_for, inside, .. } => Worded {
             details: match inside.is_empty() {
                 true => looked_for
@@ -29,7 +33,9 @@ pub(super) fn words_of(error: &SurveyError) -> Worded {
                 FAILED,
                 "no language recognised",
                 match inside.first() {
-                    Some(folder) => format!("build its apps one by one: `shtetl build …/{folder}`"),
+                    Some(folder) => {
+                        format!("build each app in its own folder: `cd {folder} && shtetl build`")
+                    }
                     None => "give the folder of an app; it must contain one of these files".to_owned(),
                 },
             )
@@ -76,5 +82,14 @@ pub(super) fn words_of(error: &SurveyError) -> Worded {
             format!("{}: {what} is not supported by this version", words::place(place)),
             instead.trim(),
         ),
+    }
+}
+
+/// How the packages of code are declared.
+fn declare(code: &Undeclared) -> String {
+    match (&code.packages[..], code.command) {
+        ([], Some(command)) => format!("in its folder, run `{command}`"),
+        ([], None) => format!("write {}", code.manifest),
+        (packages, _) => format!("write {} with the lines {}", code.manifest, packages.join(", ")),
     }
 }

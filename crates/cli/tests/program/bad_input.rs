@@ -257,6 +257,29 @@ fn images_that_are_not_there() {
 }
 
 #[test]
+fn code_without_the_file_that_declares_its_packages_gets_the_lines_to_write() {
+    let program = program();
+    program.write(
+        "look/look/app.py",
+        "import os\nimport falcon\nfrom PIL import Image\nfrom .images import Store\n",
+    );
+    program.write("look/look/images.py", "import json\n");
+    insta::assert_snapshot!(error_of(&program.run("survey look")), @"
+    error: no language recognised
+      look/app.py is Python, and there is no requirements.txt
+    what to do: write requirements.txt with the lines falcon, pillow
+    more: shtetl explain survey-unrecognised
+    ");
+    program.write("depot/src/depot.go", "package main\n");
+    insta::assert_snapshot!(error_of(&program.run("survey depot")), @"
+    error: no language recognised
+      src/depot.go is Go, and there is no go.mod
+    what to do: in its folder, run `go mod init app && go mod tidy`
+    more: shtetl explain survey-unrecognised
+    ");
+}
+
+#[test]
 fn errors_are_json_when_results_are() {
     let said = program().run("survey gone --format json");
     let error: serde_json::Value = serde_json::from_str(&said.stderr).unwrap();

@@ -139,6 +139,14 @@ const CASES: &[Case<'_>] = &[
     ),
     (
         "build-network!",
+        &[(
+            "package.json",
+            r#"{"scripts":{"start":"node server.js","build":"npm install rimraf && tides"}}"#,
+        )],
+        &[("package.json", r#"{"scripts":{"start":"node server.js","build":"npm install && tides"}}"#)],
+    ),
+    (
+        "build-network!",
         &[
             ("package.json", r#"{"scripts":{"start":"node server.js","build":"tides build"}}"#),
             ("app/layout.tsx", "import { Inter } from 'next/font/google';\n"),
@@ -355,10 +363,22 @@ const CASES: &[Case<'_>] = &[
         &[START, ("server.js", "const a = require('./Boats');\n"), ("boats.js", "")],
         &[
             START,
-            ("server.js", "const a = require('./boats');\nimport './deck/index.js';\n"),
+            (
+                "server.js",
+                "const a = require('./boats');\nimport './deck/index.js';\nconst b = require('./fares');\nconst c = require('./mast');\n",
+            ),
             ("boats.js", ""),
             ("deck/index.js", ""),
+            ("fares.json", "{}"),
+            ("mast/package.json", r#"{"main":"top.js"}"#),
+            ("mast/top.js", ""),
         ],
+    ),
+    (
+        // It may never be run.
+        "import-missing",
+        &[START, ("server.js", "function later() {\n  return require('./boats');\n}\n")],
+        &[START, ("server.js", "function later() {\n  return require('./boats');\n}\n"), ("boats.js", "")],
     ),
     (
         "lock-missing",

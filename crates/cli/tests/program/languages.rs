@@ -74,6 +74,75 @@ fn python_frameworks() {
 }
 
 #[test]
+fn apps_of_python_that_a_function_makes_are_given_to_servers_in_their_way() {
+    let factory = "def create_app(config=None):\n    return Flask(__name__)\n";
+    let web = |declared: &str, files: &[(&str, &str)]| {
+        let all = [&[("requirements.txt", declared)], files].concat();
+        let all = survey(&all);
+        let line = all.lines().find(|line| line.contains("process web")).unwrap_or("none").to_owned();
+        line.split('[').nth(1).and_then(|rest| rest.split(']').next()).unwrap_or("none").to_owned()
+    };
+    let asgi = "def create_app():\n    app = FastAPI(title='a.b')\n    return app\n";
+    for (declared, files, expected) in [
+        ("flask\ngunicorn\n", &[("ferry/__init__.py", factory)][..], "gunicorn,ferry:create_app()"),
+        (
+            "flask\nwaitress\n",
+            &[("ferry/__init__.py", factory)],
+            "waitress-serve,--call,--listen=*:$PORT,ferry:create_app",
+        ),
+        (
+            "fastapi[standard]\n",
+            &[("api.py", asgi)],
+            "uvicorn,--factory,api:create_app,--host,0.0.0.0,--port,$PORT",
+        ),
+        // What calls the function is what is meant.
+        (
+            "flask\ngunicorn\n",
+            &[("ferry/__init__.py", factory), ("ferry/site.py", "app = create_app()\n")],
+            "gunicorn,ferry.site:app",
+        ),
+        // A function that needs something cannot be called.
+        (
+            "falcon\ngunicorn\n",
+            &[(
+                "look.py",
+                "def create_app(store):\n    app = falcon.App()\n\n\ndef get_app():\n    return create_app(None)\n",
+            )],
+            "gunicorn,look:get_app()",
+        ),
+        ("falcon\ngunicorn\n", &[("look.py", "def create_app(store):\n    app = falcon.App()\n")], "none"),
+    ] {
+        assert_eq!(web(declared, files), expected, "{declared} {files:?}");
+    }
+}
+
+#[test]
+fn programs_of_frameworks_are_given_the_script_of_the_app() {
+    insta::assert_snapshot!(survey(&[
+        ("requirements.txt", "streamlit\n"), ("pages/more.py", "import streamlit as st\n"), ("Home.py", "import streamlit as st\n"),
+    ]), @"
+    [python]
+    process web [streamlit,run,Home.py,--server.address=0.0.0.0,--server.port=$PORT,--server.headless=true,--browser.gatherUsageStats=false] Home.py
+    ");
+    insta::assert_snapshot!(survey(&[("requirements.txt", "gradio\n"), ("app.py", "import gradio as gr\ngr.Interface().launch()\n")]), @"
+    [python]
+    process web [env,GRADIO_SERVER_NAME=0.0.0.0,GRADIO_SERVER_PORT=$PORT,python,app.py] app.py
+    ");
+    insta::assert_snapshot!(survey(&[("requirements.txt", "nicegui\n"), ("main.py", "from nicegui import ui\nui.run()\n")]), @"
+    [python]
+    process web [python,main.py] main.py
+    ");
+    insta::assert_snapshot!(survey(&[
+        ("pyproject.toml", "[project]\nname = \"site\"\nversion = \"1\"\ndependencies = [\"pyramid\", \"waitress\", \"alembic\"]\n[project.scripts]\ninitialize_db = \"site:main\"\n"),
+        ("production.ini", "[app:main]\nuse = egg:site\n[alembic]\nscript_location = site/alembic\n"),
+    ]), @"
+    [python]
+    process web [python,-c,from os import environ; from pyramid.paster import get_app, setup_logging; from waitress import serve; setup_logging('production.ini'); serve(get_app('production.ini'), port=environ['PORT'])] production.ini
+    task migrate [alembic,--config,production.ini,upgrade,head] production.ini
+    ");
+}
+
+#[test]
 fn node_frameworks_and_front_ends() {
     insta::assert_snapshot!(survey(&[
         ("package.json", r#"{"dependencies":{"next":"15"},"devDependencies":{"prisma":"6"},"engines":{"node":"22.x"}}"#),
@@ -221,6 +290,7 @@ fn every_server_of_python_is_started_on_the_port_of_the_process() {
             // gunicorn reads the variable by itself.
             assert!(*server == "gunicorn" || line.contains("$PORT"), "{line}");
         }
-        assert!(!with("requests").contains("process web"), "{framework} needs a server");
+        // Quart brings one.
+        assert_eq!(with("requests").contains("process web"), framework == "quart", "{framework}");
     }
 }

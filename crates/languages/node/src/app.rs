@@ -2,6 +2,7 @@
 
 use crate::app_scripts::AppScripts;
 use crate::frameworks::{self, Framework, Outcome};
+use crate::inputs;
 use crate::{ENTRY_FILES, MANIFEST, Manifest};
 use model::shell_words::CommandLine;
 use model::{
@@ -15,9 +16,13 @@ use std::collections::BTreeMap;
 const LIVE_SCRIPTS: [&str; 5] = ["start:prod", "start:production", "serve:prod", "production", "prod"];
 /// Scripts that make something of the app, first to last.
 const BUILD_SCRIPTS: [&str; 2] = ["postinstall", "build"];
-/// What a build finds in its environment.
-const BUILD_ENV: [&str; 3] =
-    ["NEXT_TELEMETRY_DISABLED=1", "ASTRO_TELEMETRY_DISABLED=1", "NG_CLI_ANALYTICS=false"];
+/// What a build finds in its environment. By the last one, tools know which program runs scripts.
+const BUILD_ENV: [&str; 4] = [
+    "NEXT_TELEMETRY_DISABLED=1",
+    "ASTRO_TELEMETRY_DISABLED=1",
+    "NG_CLI_ANALYTICS=false",
+    "npm_config_user_agent=npm/11.0.0",
+];
 
 /// The app as its manifest describes it.
 pub(super) struct App<'a> {
@@ -41,6 +46,15 @@ impl App<'_> {
             ));
         }
         finding.build = self.build(framework);
+        if let Some(build) = &finding.build
+            && self.is_built()
+            && let Some(missing) = inputs::missing(&build.shown, |path| self.tree.has(path))
+        {
+            // A package as it is published has what its build made, and not what it was made of.
+            let tells = format!("no build: it needs {missing}, which is not in the source");
+            finding.evidence.push(Evidence::against(build.said.clone(), &build.shown, tells));
+            finding.build = None;
+        }
         let outcome = match framework.filter(|_| finding.build.is_some()) {
             Some(framework) => framework.outcome(self.tree, self.manifest)?,
             None => None,
@@ -69,6 +83,18 @@ impl App<'_> {
         Ok(())
     }
 
+    /// Whether the files that start it are in the source.
+    fn is_built(&self) -> bool {
+        let start = self.manifest.scripts.get("start");
+        let words = start.map(|line| CommandLine::parse(line).words).unwrap_or_default();
+        let commands = self.manifest.commands();
+        let main = self.manifest.main.iter().chain(commands.values());
+        main.chain(&words).any(|file| {
+            let file = file.trim_start_matches("./");
+            self.tree.has(file) || self.tree.has(&format!("{file}.js"))
+        })
+    }
+
     fn at(&self, needle: &str) -> Place {
         Place::find(MANIFEST, self.text, needle)
     }
@@ -82,8 +108,9 @@ impl App<'_> {
         let own = match named.last() {
             None if of_start.is_some() => Some((of_start?, self.at("\"start\":"))),
             Some(last) => {
-                let lines: Vec<String> = named.iter().filter_map(|name| scripts.line(name)).collect();
-                Some((lines.join(" && "), self.at(&format!("\"{last}\":"))))
+                let lines = named.iter().filter_map(|name| scripts.line(name));
+                let line = lines.filter(|line| !line.is_empty()).collect::<Vec<_>>().join(" && ");
+                (!line.is_empty()).then(|| (line, self.at(&format!("\"{last}\":"))))
             }
             None => {
                 let framework = framework.filter(|framework| !framework.build.is_empty());
@@ -167,12 +194,16 @@ impl App<'_> {
 
     /// The main file, or a file with a telling name.
     fn entry(&self, finding: &mut Finding) -> Option<ProcessType> {
-        let (file, place) = match self.manifest.main.as_deref().filter(|main| self.tree.has(main)) {
-            Some(main) => (main, self.at("\"main\"")),
-            None => {
-                let file = first_present(self.tree, &ENTRY_FILES)?;
-                (file, Place::new(file, None))
-            }
+        let main = self.manifest.main.as_deref().filter(|main| self.tree.has(main));
+        let commands = self.manifest.commands();
+        let (file, place) = if let Some(main) = main {
+            (main, self.at("\"main\""))
+        } else if let Some(file) = first_present(self.tree, &ENTRY_FILES) {
+            (file, Place::new(file, None))
+        } else {
+            // The only command that it gives to others.
+            let mut files = commands.values().map(|file| file.trim_start_matches("./"));
+            (files.next().filter(|file| self.tree.has(file) && files.next().is_none())?, self.at("\"bin\""))
         };
         finding.evidence.push(Evidence::speaks_for(place.clone(), file, "the file that starts the app"));
         Some(ProcessType::found("web", ProcessKind::Process, &["node", file], place))

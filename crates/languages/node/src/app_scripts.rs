@@ -19,7 +19,7 @@ pub(super) struct AppScripts<'a>(pub(super) &'a BTreeMap<String, String>);
 impl AppScripts<'_> {
     /// The line that a script comes to, with those that run before and after it; nothing when there is none.
     pub(super) fn line(&self, name: &str) -> Option<String> {
-        self.expanded(name, "", 0)
+        self.expanded(name, "", 0).filter(|line| !line.is_empty())
     }
 
     /// The build that a script runs before anything else, and the rest of it: what is built once is not built again
@@ -35,7 +35,8 @@ impl AppScripts<'_> {
             && squeezed(&commands.join("&&")) == squeezed(own)
             && let Some(built) = self.built_by(first, is_build)
         {
-            return (Some(built), Some(self.followed(&rest.join(" && "), 0)));
+            let rest = self.followed(&rest.join(" && "), 0);
+            return (Some(built), Some(rest).filter(|rest| !rest.is_empty()));
         }
         match of_before {
             Some(built) => (Some(built), Some(self.followed(own, 0))),
@@ -64,9 +65,8 @@ impl AppScripts<'_> {
         let own = if arguments.is_empty() { own.clone() } else { format!("{own} {arguments}") };
         let (before, after) = (format!("pre{name}"), format!("post{name}"));
         let parts = [self.0.get(&before).cloned(), Some(own), self.0.get(&after).cloned()];
-        let lines: Vec<String> =
-            parts.into_iter().flatten().map(|part| self.followed(&part, depth)).collect();
-        Some(lines.join(" && "))
+        let lines = parts.into_iter().flatten().map(|part| self.followed(&part, depth));
+        Some(lines.filter(|line| !line.is_empty()).collect::<Vec<_>>().join(" && "))
     }
 
     /// A line with what it runs of other scripts in place of the commands that run them.
@@ -77,12 +77,26 @@ impl AppScripts<'_> {
         if squeezed(line) != squeezed(&joined) {
             return line.to_owned();
         }
-        let follow = |command: &&str| self.command(command, depth).unwrap_or_else(|| (*command).to_owned());
-        commands.iter().map(follow).collect::<Vec<_>>().join(" && ")
+        let moved = commands.iter().position(|command| command.starts_with("cd ")).unwrap_or(commands.len());
+        let is_done = |(at, command): &(usize, &&str)| *at < moved && installs_all(command);
+        let follow = |command: &str| self.command(command, depth).unwrap_or_else(|| command.to_owned());
+        let all = commands.iter().enumerate().filter(|each| !is_done(each));
+        all.map(|(_, command)| follow(command))
+            .filter(|line| !line.is_empty())
+            .collect::<Vec<_>>()
+            .join(" && ")
     }
 
     /// What a command comes to, where it runs scripts or a package's command.
     fn command(&self, command: &str, depth: usize) -> Option<String> {
+        // A pattern of scripts is not one of files, which only a shell would know.
+        if let Some((first, patterns)) = command.split_once(char::is_whitespace)
+            && SEVERAL.contains(&first)
+            && patterns.contains('*')
+        {
+            let words: Vec<String> = patterns.split_whitespace().map(str::to_owned).collect();
+            return self.several(&words, depth);
+        }
         let line = CommandLine::parse(command);
         let mut words: &[String] = &line.words;
         let mut set: Vec<String> = line.env.iter().map(|(name, value)| format!("{name}={value}")).collect();
@@ -135,11 +149,40 @@ impl AppScripts<'_> {
 
     fn several(&self, words: &[String], depth: usize) -> Option<String> {
         let names = words.iter().take_while(|word| *word != "--").filter(|word| !word.starts_with('-'));
-        let name = |word: &String| word.split(' ').next().unwrap_or(word).to_owned();
-        let lines: Option<Vec<String>> =
-            names.map(|word| self.expanded(&name(word), "", depth + 1)).collect();
+        let lines: Option<Vec<String>> = names
+            .map(|word| self.expanded(self.matching(word.split(' ').next().unwrap_or(word))?, "", depth + 1))
+            .collect();
         lines.filter(|lines| !lines.is_empty()).map(|lines| lines.join(" && "))
     }
+
+    /// The only script that a pattern such as `build:*` stands for: the order of several is not known here.
+    fn matching(&self, pattern: &'_ str) -> Option<&str> {
+        let mut names = self.0.keys().map(String::as_str).filter(|name| match pattern.split_once('*') {
+            None => *name == pattern,
+            Some((before, after)) => {
+                let part = name.strip_prefix(before).and_then(|rest| rest.strip_suffix(after));
+                part.is_some_and(|part| !part.is_empty() && !part.contains(':'))
+            }
+        });
+        names.next().filter(|_| names.next().is_none())
+    }
+}
+
+/// Whether a command only installs the packages of the app, which are there before any script runs.
+fn installs_all(command: &str) -> bool {
+    let Ok(words) = shell_words::split(command) else { return false };
+    let words: Vec<&str> = words.iter().map(String::as_str).collect();
+    let options = match &words[..] {
+        ["npm", "install" | "i" | "ci", options @ ..]
+        | ["pnpm" | "bun", "install" | "i", options @ ..]
+        | ["yarn", "install", options @ ..]
+        | ["yarn", options @ ..] => options,
+        _ => return false,
+    };
+    const ELSEWHERE: [&str; 5] = ["--prefix", "--cwd", "--dir", "--global", "--workspace"];
+    options.iter().all(|option| {
+        option.starts_with("--") && !ELSEWHERE.iter().any(|elsewhere| option.starts_with(elsewhere))
+    })
 }
 
 /// A text without its spaces.
@@ -171,9 +214,13 @@ mod tests {
                 &[("start", "run-p check \"only {@}\" --"), ("check", "tsc"), ("only", "tides")],
                 "tsc && tides",
             ),
+            (&[("start", "npm-run-all serve:*"), ("serve:all", "tides")], "tides"),
+            (&[("start", "run-s serve:*"), ("serve:b", "b"), ("serve:a", "a")], "run-s serve:*"),
+            (&[("start", "npm ci --omit=dev && yarn && node a.js")], "node a.js"),
+            (&[("start", "cd site && npm install && node a.js")], "cd site && npm install && node a.js"),
+            (&[("start", "npm install tides && node a.js")], "npm install tides && node a.js"),
             (&[("start", "npm run lost")], "npm run lost"),
             (&[("start", "npm run a || true"), ("a", "b")], "npm run a || true"),
-            (&[("start", "npm install")], "npm install"),
         ] {
             assert_eq!(line(scripts, "start").as_deref(), Some(expected), "{scripts:?}");
         }
@@ -201,6 +248,8 @@ mod tests {
             assert_eq!((found.0.as_deref(), found.1.as_deref()), (built, Some(rest)), "{scripts:?}");
         }
         assert_eq!(line(&[("build", "tides")], "start"), None);
+        // There is nothing left to start.
+        assert_eq!(line(&[("start", "npm install")], "start"), None);
         // A circle ends.
         assert!(line(&[("start", "npm start")], "start").unwrap().contains("npm start"));
     }

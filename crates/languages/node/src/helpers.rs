@@ -16,9 +16,19 @@ use std::collections::BTreeSet;
 pub(super) const FOLDER: &str = "build";
 /// What compiles add-ons.
 pub(super) const ADD_ON_BUILDER: &str = "node-gyp";
-/// Commands that run scripts of a manifest, with the packages that have them.
-const RUNNERS: [(&str, &str); 5] =
-    [("npm", "npm"), ("npx", "npm"), ("pnpm", "pnpm"), ("pnpx", "pnpm"), ("yarn", "yarn")];
+/// Commands that run scripts of a manifest, or that run such a command themselves, with the packages that have it.
+const RUNNERS: [(&str, &str); 10] = [
+    ("npm", "npm"),
+    ("npx", "npm"),
+    ("pnpm", "pnpm"),
+    ("pnpx", "pnpm"),
+    ("yarn", "yarn"),
+    ("npm-run-all", "npm"),
+    ("run-s", "npm"),
+    ("run-p", "npm"),
+    ("lerna", "npm"),
+    ("qwik", "npm"),
+];
 
 /// The packages whose commands are named in `text`.
 pub(super) fn named_in(text: &str) -> BTreeSet<&'static str> {

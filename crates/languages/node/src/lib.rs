@@ -23,6 +23,7 @@ mod compile;
 mod frameworks;
 mod graph;
 mod helpers;
+mod inputs;
 mod install;
 mod lock;
 mod members;

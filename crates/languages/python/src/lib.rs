@@ -11,6 +11,7 @@
 //! | `lock`, `locked` | lockfiles, and the one form that they end in |
 //! | `stale` | whether a lockfile stands for what its manifest asks for |
 //! | `generators` | generators of static pages |
+//! | `starts` | how an app is started, where no framework's table says it |
 //! | `requirements`, `index_options` | what an app asks for, and where packages may come from |
 //! | `index`, `resolve` | what indexes offer, and versions that no file locks |
 //! | `target` | interpreter, platform and C library: which markers and wheels fit |
@@ -39,16 +40,16 @@ mod resolve;
 mod sdist;
 mod settled;
 mod stale;
+mod starts;
 mod target;
 mod wheel;
 
-use app_package::OwnPackage;
 use model::Sign;
 use model::error::SurveyError;
 use model::platform::own_platform;
 use model::{
-    BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, ProcessKind, ProcessType, Result,
-    RuntimeWish, configured_constraint,
+    BuildpackOptions, Claim, Error, Evidence, Finding, LockFound, Place, Result, RuntimeWish,
+    configured_constraint,
 };
 use model::{Ecosystem, OptionSpec, Takes};
 use pep440_rs::{Version, VersionSpecifiers};
@@ -56,6 +57,7 @@ use planning::{Buildpack, Context, Contribution, Resolution, Resolving, first_pr
 use requirements::Asked;
 use settled::Settled;
 use source::SourceTree;
+use starts::{ENTRY_FILES, SERVED_FILES, by_settings, own_command, served_file, web_process};
 use std::collections::BTreeSet;
 use std::str::FromStr;
 use target::Target;
@@ -88,10 +90,6 @@ const BYTECODE: OptionSpec = OptionSpec::new(
 );
 /// What pipenv reads.
 const PIPFILE: &str = "Pipfile";
-/// Files with the object that a server is given.
-const SERVED_FILES: [&str; 2] = ["wsgi.py", "asgi.py"];
-/// Files that start an app when nothing says how.
-const ENTRY_FILES: [&str; 2] = ["app.py", "main.py"];
 
 /// The buildpack.
 pub struct Python;
@@ -156,6 +154,11 @@ impl Buildpack for Python {
         finding.evidence.extend(known.evidence);
         finding.processes = known.processes;
         let has_web = |finding: &Finding| finding.processes.iter().any(|p| p.name == "web");
+        if !has_web(&finding) && packages.contains("pyramid") {
+            let known: BTreeSet<_> = finding.processes.iter().map(|p| p.name.clone()).collect();
+            let found = by_settings(tree, &packages, &mut finding.evidence)?;
+            finding.processes.extend(found.into_iter().filter(|process| !known.contains(&process.name)));
+        }
         if !has_web(&finding) {
             finding.processes.extend(served_file(tree, &packages, &mut finding.evidence)?);
         }
@@ -287,7 +290,7 @@ fn survey_packages(
 ) -> Result<BTreeSet<String>> {
     let mut names = BTreeSet::new();
     match asked(tree, options) {
-        Ok(Some((_, asked))) => names.extend(asked.names()),
+        Ok(Some((_, asked))) => names.extend(asked.names().chain(asked.servers())),
         Ok(None) => {}
         // What this machine cannot read says nothing of the app.
         Err(error @ Error::Source(_)) => return Err(error),
@@ -353,64 +356,6 @@ fn parse_project(text: &str) -> Result<toml::Table> {
             detail: e.message().to_owned(),
         })
     })
-}
-
-/// The object in a file with a telling name, and the server that is declared for its kind.
-fn served_file(
-    tree: &SourceTree,
-    packages: &BTreeSet<String>,
-    evidence: &mut Vec<Evidence>,
-) -> Result<Option<ProcessType>> {
-    let servers: [(&str, &str, &[&str]); 3] = [
-        ("wsgi.py", "gunicorn", &["gunicorn"]),
-        ("asgi.py", "uvicorn", &["uvicorn", "--host", "0.0.0.0", "--port", "$PORT"]),
-        ("asgi.py", "hypercorn", &["hypercorn", "--bind", "0.0.0.0:$PORT"]),
-    ];
-    for (file, package, command) in servers {
-        let Some(text) = tree.read(file)?.filter(|_| packages.contains(package)) else { continue };
-        let defines = |name: &&str| {
-            let word =
-                |line: &str| line.split(|c: char| !(c.is_alphanumeric() || c == '_')).any(|w| w == *name);
-            text.lines().any(|line| !line.starts_with([' ', '#']) && word(line))
-        };
-        let Some(object) = ["application", "app"].into_iter().find(|name| defines(name)) else { continue };
-        let place = Place::find(file, &text, object);
-        evidence.push(Evidence::speaks_for(place.clone(), object, "the object that a server is given"));
-        let given = format!("{}:{object}", file.trim_end_matches(".py"));
-        let mut words = command.to_vec();
-        words.insert(1, &given);
-        return Ok(Some(ProcessType::found("web", ProcessKind::Process, &words, place)));
-    }
-    Ok(None)
-}
-
-/// A script with a telling name that runs when it is executed.
-fn web_process(tree: &SourceTree, evidence: &mut Vec<Evidence>) -> Result<Option<ProcessType>> {
-    for file in ENTRY_FILES {
-        let Some(text) = tree.read(file)? else { continue };
-        let Some(line) = text.lines().find(|l| l.starts_with("if __name__ ==")) else { continue };
-        let said = Place::find(file, &text, line);
-        evidence.push(Evidence::speaks_for(said.clone(), line.trim(), "a script that starts the app"));
-        let command = ["python", file];
-        return Ok(Some(ProcessType::found("web", ProcessKind::Process, &command, said)));
-    }
-    Ok(None)
-}
-
-/// The only command of an app that is a package.
-fn own_command(
-    tree: &SourceTree,
-    evidence: &mut Vec<Evidence>,
-    own_commands: &mut BTreeSet<String>,
-) -> Result<Option<ProcessType>> {
-    // Errors in the file are reported where it is needed.
-    let Ok(Some(own)) = OwnPackage::of(tree, false) else { return Ok(None) };
-    own_commands.extend(own.commands().map(str::to_owned));
-    let commands: Vec<&str> = own.commands().collect();
-    let ([command], Some(text)) = (&commands[..], tree.read(PROJECT)?) else { return Ok(None) };
-    let said = Place::find(PROJECT, &text, "scripts]");
-    evidence.push(Evidence::speaks_for(said.clone(), *command, "the command of the project"));
-    Ok(Some(ProcessType::found("web", ProcessKind::Process, &[command], said)))
 }
 
 #[cfg(test)]

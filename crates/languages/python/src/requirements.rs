@@ -17,6 +17,16 @@ use remote::packages::pypi;
 use source::SourceTree;
 use std::str::FromStr;
 
+/// Packages whose extra (or they themselves, without one) brings a server.
+const BRINGS: [(&str, &str, &str); 6] = [
+    ("connexion", "uvicorn", "uvicorn"),
+    ("fastapi", "all", "uvicorn"),
+    ("fastapi", "standard", "uvicorn"),
+    ("litestar", "standard", "uvicorn"),
+    ("nicegui", "", "uvicorn"),
+    ("quart", "", "hypercorn"),
+];
+
 /// A requirement as PEP 508 writes it.
 pub(super) type Need = Requirement<VerbatimUrl>;
 
@@ -273,6 +283,16 @@ impl Asked {
     /// The canonical names of everything that is asked for.
     pub(super) fn names(&self) -> impl Iterator<Item = String> {
         self.wanted.iter().map(|w| pypi::canonical_name(w.need.name.as_ref()))
+    }
+
+    /// The servers that what is asked for is known to bring.
+    pub(super) fn servers(&self) -> impl Iterator<Item = String> {
+        self.wanted.iter().filter_map(|w| {
+            let name = pypi::canonical_name(w.need.name.as_ref());
+            let has = |extra: &str| extra.is_empty() || w.need.extras.iter().any(|e| e.as_ref() == extra);
+            let brought = BRINGS.iter().find(|(package, extra, _)| *package == name && has(extra));
+            brought.map(|(.., server)| (*server).to_owned())
+        })
     }
 }
 

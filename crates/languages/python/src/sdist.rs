@@ -41,7 +41,7 @@ const ASKED_LATE: [(&str, &[&str]); 3] = [
 /// What an archive says of itself, which is kept in the store.
 pub(super) fn facts(archive: &PackageArchive<'_>, downloads: Downloads<'_>) -> Result<SourceFacts> {
     let store = downloads.store;
-    let kept = archive.path(store, "source-facts-2");
+    let kept = archive.path(store, "source-facts-3");
     if let Some(known) = store.read_document(&kept).whole() {
         return Ok(known);
     }
@@ -73,6 +73,10 @@ impl SourceFacts {
         };
         let backend = system.and_then(|s| s.get("build-backend")?.as_str()).unwrap_or(USUAL_BACKEND);
         let mut requires = texts("requires").unwrap_or_else(|| vec!["setuptools>=40.8.0".to_owned()]);
+        if backend.starts_with("setuptools.") {
+            let early = read("setup.py").ok().and_then(|script| listed(&script, "setup_requires"));
+            requires.extend(early.unwrap_or_default());
+        }
         let late = ASKED_LATE.iter().filter(|(name, _)| backend.starts_with(name));
         requires.extend(late.flat_map(|(_, names)| *names).map(|name| (*name).to_owned()));
         let (name, version) = (said(&metadata, &manifest, "Name"), said(&metadata, &manifest, "Version"));
@@ -164,13 +168,17 @@ fn said_by_setup(script: &str, configuration: &str) -> Option<Vec<String>> {
     (silent(script) && silent(configuration)).then(Vec::new)
 }
 
+/// The plain texts in the list that a script gives as `key`.
+fn listed(script: &str, key: &str) -> Option<Vec<String>> {
+    let (_, list) = script.split_once(key)?.1.split_once('[')?;
+    let list = list.split_once(']').map_or(list, |(list, _)| list);
+    Some(list.split(['"', '\'']).skip(1).step_by(2).map(str::to_owned).collect())
+}
+
 /// What `install_requires` lists as plain texts, in the script of setuptools or in its configuration.
 pub(super) fn needs_of_setup(script: &str, configuration: &str) -> Vec<String> {
-    let listed = script.split_once("install_requires").and_then(|(_, rest)| rest.split_once('['));
-    if let Some((_, list)) = listed {
-        let list = list.split_once(']').map_or(list, |(list, _)| list);
-        let quoted = list.split(['"', '\'']).skip(1).step_by(2);
-        return quoted.map(str::to_owned).collect();
+    if let Some(needs) = listed(script, "install_requires") {
+        return needs;
     }
     let mut lines = configuration.lines().skip_while(|line| !line.starts_with("install_requires"));
     let first = lines.next().and_then(|line| line.split_once('=')).map(|(_, value)| value.trim().to_owned());
@@ -240,6 +248,8 @@ mod tests {
         );
         assert_eq!(facts(&[("setup.py", "setup(name='fog')")]).needs.unwrap(), [""; 0]);
         assert_eq!(facts(&[("setup.py", "setup(install_requires=found())")]).needs, None);
+        let early = facts(&[("setup.py", "setup(setup_requires=['cffi>=1'])")]).requires;
+        assert_eq!(early, ["setuptools>=40.8.0", "cffi>=1", "wheel"]);
     }
 
     #[test]

@@ -20,7 +20,7 @@ pub use registry::RegistryError;
 pub use run::RunError;
 pub use source::SourceError;
 pub use step::StepError;
-pub use survey::SurveyError;
+pub use survey::{SurveyError, Undeclared};
 pub use swap::{Misfit, SwapError};
 pub use town::TownError;
 

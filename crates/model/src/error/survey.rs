@@ -15,6 +15,8 @@ pub enum SurveyError {
         inside: Vec<String>,
         /// Programs that a rule leaves out.
         programs: Vec<String>,
+        /// Code of a language without the file that declares its packages.
+        code: Option<Undeclared>,
     },
     /// Several buildpacks claim the source with equal right.
     #[error("several languages claim this source")]
@@ -31,4 +33,19 @@ pub enum SurveyError {
     /// Something that this version does not do; it is refused rather than done wrongly.
     #[error("{place}: {what}")]
     Unsupported { place: Place, what: String, instead: &'static str },
+}
+
+/// Code of a language without the file that declares its packages.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Undeclared {
+    /// One of its files.
+    pub file: String,
+    /// The language, as people write it.
+    pub language: &'static str,
+    /// The file that is missing.
+    pub manifest: &'static str,
+    /// The command that writes it, where there is a usual one.
+    pub command: Option<&'static str>,
+    /// Packages that the code imports.
+    pub packages: Vec<String>,
 }

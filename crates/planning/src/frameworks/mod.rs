@@ -1,8 +1,16 @@
 //! What is known of frameworks and servers, as a table: which packages tell of them, and how apps
 //! made with them are started.
 
+mod object;
+mod python;
+mod ruby;
+
+pub use python::PYTHON;
+pub use ruby::RUBY;
+
 use model::Sign;
 use model::{Evidence, Place, ProcessKind, ProcessType, Result};
+use object::{AppObject, find_object, find_script};
 use source::SourceTree;
 use std::collections::BTreeSet;
 
@@ -14,8 +22,17 @@ pub struct Framework {
     pub marker: Option<&'static str>,
     /// What is assigned to the app's object (`Flask(`), for frameworks that have one.
     pub object: Option<&'static str>,
+    /// What begins a line of the script that the framework's own program is given (`import streamlit`).
+    pub script: Option<&'static str>,
     /// How it is run.
     pub starts: &'static [Start],
+}
+
+impl Framework {
+    /// What its app is made by, as code calls it.
+    fn called(&self) -> Option<&'static str> {
+        self.object.map(|call| call.trim_end_matches('('))
+    }
 }
 
 /// One way to run an app made with a framework.
@@ -28,7 +45,7 @@ pub struct Start {
     pub server: Option<&'static str>,
     /// A file or folder (with a slash at its end) that must be there, too.
     pub with: Option<&'static str>,
-    /// `{object}` stands for the app's object, `{module}` for its module.
+    /// `{object}` stands for the app's object, `{module}` for its module, `{script}` for its script.
     pub command: &'static [&'static str],
 }
 
@@ -50,179 +67,15 @@ pub const NODE: &[Framework] = &[
         package: "prisma",
         marker: Some("prisma/schema.prisma"),
         object: None,
+        script: None,
         starts: &[task("migrate", Some("prisma/migrations/"), &["prisma", "migrate", "deploy"])],
     },
     Framework {
         package: "knex",
         marker: None,
         object: None,
+        script: None,
         starts: &[task("migrate", Some("migrations/"), &["knex", "migrate:latest"])],
-    },
-];
-
-/// uWSGI, speaking HTTP itself, and ending when it is asked to.
-const UWSGI: &[&str] =
-    &["uwsgi", "--http-socket", ":$PORT", "--module", "{object}", "--master", "--die-on-term"];
-const UVICORN: &[&str] = &["uvicorn", "{object}", "--host", "0.0.0.0", "--port", "$PORT"];
-const HYPERCORN: &[&str] = &["hypercorn", "{object}", "--bind", "0.0.0.0:$PORT"];
-
-/// A framework of ASGI, whose app is made by `object`.
-const fn asgi(package: &'static str, object: &'static str) -> Framework {
-    const STARTS: &[Start] =
-        &[process("web", Some("uvicorn"), UVICORN), process("web", Some("hypercorn"), HYPERCORN)];
-    Framework { package, marker: None, object: Some(object), starts: STARTS }
-}
-
-/// Frameworks of Python.
-pub const PYTHON: &[Framework] = &[
-    Framework {
-        package: "django",
-        marker: Some("manage.py"),
-        object: Some("get_wsgi_application("),
-        starts: &[
-            process("web", Some("gunicorn"), &["gunicorn", "{object}"]),
-            process("web", Some("waitress"), &["waitress-serve", "--listen=*:$PORT", "{object}"]),
-            process("web", Some("uwsgi"), UWSGI),
-            task("migrate", None, &["python", "manage.py", "migrate"]),
-        ],
-    },
-    Framework {
-        package: "flask",
-        marker: None,
-        object: Some("Flask("),
-        starts: &[
-            process("web", Some("gunicorn"), &["gunicorn", "{object}"]),
-            process("web", Some("waitress"), &["waitress-serve", "--listen=*:$PORT", "{object}"]),
-            process("web", Some("uwsgi"), UWSGI),
-        ],
-    },
-    Framework {
-        package: "flask-migrate",
-        marker: None,
-        object: None,
-        starts: &[task("migrate", Some("migrations/"), &["flask", "db", "upgrade"])],
-    },
-    Framework {
-        package: "fastapi",
-        marker: None,
-        object: Some("FastAPI("),
-        starts: &[
-            process("web", Some("uvicorn"), UVICORN),
-            process("web", Some("hypercorn"), HYPERCORN),
-            process(
-                "web",
-                Some("granian"),
-                &["granian", "--interface", "asgi", "--host", "0.0.0.0", "--port", "$PORT", "{object}"],
-            ),
-        ],
-    },
-    asgi("litestar", "Litestar("),
-    asgi("quart", "Quart("),
-    asgi("starlette", "Starlette("),
-    Framework {
-        package: "falcon",
-        marker: None,
-        object: Some("falcon.App("),
-        starts: &[
-            process("web", Some("gunicorn"), &["gunicorn", "{object}"]),
-            process("web", Some("uwsgi"), UWSGI),
-        ],
-    },
-    Framework {
-        package: "celery",
-        marker: None,
-        object: Some("Celery("),
-        starts: &[process("worker", None, &["celery", "--app", "{module}", "worker"])],
-    },
-    Framework {
-        package: "alembic",
-        marker: Some("alembic.ini"),
-        object: None,
-        starts: &[task("migrate", None, &["alembic", "upgrade", "head"])],
-    },
-];
-
-const RACKUP: &[&str] = &["bundle", "exec", "rackup", "--host", "0.0.0.0", "--port", "$PORT"];
-const PUMA: &[&str] = &["bundle", "exec", "puma", "--bind", "tcp://0.0.0.0:$PORT"];
-
-/// Frameworks of Ruby; the first that fits gives each process.
-pub const RUBY: &[Framework] = &[
-    Framework {
-        package: "rails",
-        marker: Some("config/application.rb"),
-        object: None,
-        starts: &[
-            // The server itself: what `rails server` does besides is for those who develop.
-            process("web", Some("puma"), PUMA),
-            process(
-                "web",
-                None,
-                &["bundle", "exec", "rails", "server", "--binding", "0.0.0.0", "--port", "$PORT"],
-            ),
-            task("migrate", Some("db/migrate/"), &["bundle", "exec", "rails", "db:migrate"]),
-        ],
-    },
-    Framework {
-        package: "sidekiq",
-        marker: None,
-        object: None,
-        starts: &[process("worker", None, &["bundle", "exec", "sidekiq"])],
-    },
-    Framework {
-        package: "solid_queue",
-        marker: Some("bin/jobs"),
-        object: None,
-        starts: &[process("worker", None, &["bin/jobs"])],
-    },
-    Framework {
-        package: "good_job",
-        marker: None,
-        object: None,
-        starts: &[process("worker", None, &["bundle", "exec", "good_job", "start"])],
-    },
-    Framework {
-        package: "puma",
-        marker: Some("config.ru"),
-        object: None,
-        starts: &[process("web", None, PUMA)],
-    },
-    Framework {
-        package: "unicorn",
-        marker: Some("config.ru"),
-        object: None,
-        starts: &[process("web", None, &["bundle", "exec", "unicorn", "--listen", "0.0.0.0:$PORT"])],
-    },
-    Framework {
-        package: "thin",
-        marker: Some("config.ru"),
-        object: None,
-        starts: &[process(
-            "web",
-            None,
-            &["bundle", "exec", "thin", "start", "--address", "0.0.0.0", "--port", "$PORT"],
-        )],
-    },
-    Framework {
-        package: "falcon",
-        marker: Some("config.ru"),
-        object: None,
-        starts: &[process(
-            "web",
-            None,
-            &["bundle", "exec", "falcon", "serve", "--bind", "http://0.0.0.0:$PORT"],
-        )],
-    },
-    Framework {
-        package: "rackup",
-        marker: Some("config.ru"),
-        object: None,
-        starts: &[process("web", None, RACKUP)],
-    },
-    Framework {
-        package: "rack",
-        marker: Some("config.ru"),
-        object: None,
-        starts: &[process("web", Some("puma"), PUMA), process("web", Some("webrick"), RACKUP)],
     },
 ];
 
@@ -240,12 +93,18 @@ pub fn adapter_for(wanted: &str) -> Option<&'static str> {
     ADAPTERS.iter().find(|(framework, of, _)| *framework == package && fits(of)).map(|(.., adapter)| *adapter)
 }
 
-/// The usual server of a framework that needs one.
+/// The usual server of a framework that needs one; it is known by its package, or by what its app is made by.
 pub fn server_for(package: &str) -> Option<&'static str> {
     let all = PYTHON.iter().chain(RUBY);
-    all.filter(|framework| framework.package == package)
+    all.filter(|framework| framework.package == package || framework.called() == Some(package))
         .flat_map(|framework| framework.starts)
         .find_map(|start| start.server)
+}
+
+/// The package of a framework, which is known by its package, or by what its app is made by.
+pub fn package_of(framework: &str) -> Option<&'static str> {
+    let known = PYTHON.iter().chain(RUBY).find(|f| f.package == framework || f.called() == Some(framework));
+    known.map(|framework| framework.package)
 }
 
 /// What the frameworks of an app say of how it is run.
@@ -270,13 +129,14 @@ pub fn apply(
         if framework.marker.is_some_and(|file| !tree.has(file)) {
             continue;
         }
-        let object = match framework.object {
-            Some(call) => match find_object(tree, call, ending)? {
-                Some(object) => Some(object),
-                None => continue,
-            },
-            None => None,
+        let object = match (framework.object, framework.script) {
+            (Some(call), _) => find_object(tree, call, ending)?,
+            (None, Some(line)) => find_script(tree, line, ending)?,
+            (None, None) => None,
         };
+        if object.is_none() && (framework.object.is_some() || framework.script.is_some()) {
+            continue;
+        }
         let place = object.as_ref().map_or_else(|| manifest.clone(), |o| o.place.clone());
         known.evidence.push(Evidence::speaks_for(place.clone(), framework.package, "the framework"));
         for start in framework.starts {
@@ -288,9 +148,16 @@ pub fn apply(
             }
         }
         let servers: Vec<_> = framework.starts.iter().filter_map(|s| s.server).collect();
-        if !servers.is_empty() && !known.processes.iter().any(|p| p.name == "web") {
+        let is_told =
+            known.evidence.iter().any(|e| e.sign == Some(Sign::NoServer) && e.value == framework.package);
+        if !servers.is_empty() && !is_told && !known.processes.iter().any(|p| p.name == "web") {
             let tells = format!("it needs a server, and none is declared ({})", servers.join(", "));
-            let missing = Evidence::against(place, framework.package, tells);
+            // A package may have apps of two kinds, for different servers.
+            let first = table.iter().find(|other| other.package == framework.package);
+            let is_first = first.is_some_and(|first| first.object == framework.object);
+            let value =
+                if is_first { framework.package } else { framework.called().unwrap_or(framework.package) };
+            let missing = Evidence::against(place, value, tells);
             known.evidence.push(missing.as_sign(Sign::NoServer));
         }
     }
@@ -298,63 +165,19 @@ pub fn apply(
 }
 
 fn found(start: &Start, object: Option<&AppObject>, place: &Place) -> ProcessType {
-    let (module, name) = object.map_or(("", ""), |o| (o.module.as_str(), o.name.as_str()));
-    let word = |w: &&str| w.replace("{object}", &format!("{module}:{name}")).replace("{module}", module);
-    let words: Vec<String> = start.command.iter().map(word).collect();
+    let nothing = || (String::new(), String::new(), "");
+    let (whole, module, option) = object.map_or_else(nothing, |o| {
+        let (call, option) = o.given_to(start.command[0]);
+        (format!("{}:{call}", o.module), o.module.clone(), option)
+    });
+    let word =
+        |w: &&str| w.replace("{object}", &whole).replace("{module}", &module).replace("{script}", &module);
+    let mut words: Vec<String> = start.command.iter().map(word).collect();
+    if !option.is_empty() {
+        words.insert(1, option.to_owned());
+    }
     let words: Vec<&str> = words.iter().map(String::as_str).collect();
     ProcessType::found(start.name, start.kind, &words, place.clone())
-}
-
-/// The object of an app: `app` in `harbour.main`.
-struct AppObject {
-    module: String,
-    name: String,
-    place: Place,
-}
-
-/// How deep app objects are looked for, in folders.
-const DEEPEST: usize = 3;
-
-/// Functions that make the app's object.
-const FACTORIES: [&str; 2] = ["create_app", "make_app"];
-
-/// Finds `name = Call(` at the beginning of a line, or in a function that makes the app, the least
-/// deep file first.
-fn find_object(tree: &SourceTree, call: &str, ending: &str) -> Result<Option<AppObject>> {
-    let mut files: Vec<&String> = tree.files().keys().filter(|f| f.ends_with(ending)).collect();
-    files.retain(|f| f.matches('/').count() <= DEEPEST && !source::is_for_tests(f));
-    files.sort_by_key(|f| (f.matches('/').count(), f.as_str()));
-    for file in files {
-        // A source that is not text has no object.
-        let Some(text) = tree.read_text(file)? else { continue };
-        let mut factory = None;
-        for (number, line) in text.lines().enumerate() {
-            let place = || Place::new(file.as_str(), u32::try_from(number + 1).ok());
-            let module = || file.trim_end_matches(ending).trim_end_matches("/__init__").replace('/', ".");
-            if let Some(name) = line.strip_prefix("def ").and_then(|l| l.split('(').next()) {
-                factory = FACTORIES.contains(&name).then_some(name);
-            }
-            let Some((name, value)) = line.split_once('=') else { continue };
-            let value = value.trim_start();
-            if !value.starts_with(call) && !value.split('.').next_back().is_some_and(|v| v.starts_with(call))
-            {
-                continue;
-            }
-            // `app: Flask = Flask(…)`
-            let name = name.split(':').next().unwrap_or(name).trim_end();
-            if !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_') {
-                return Ok(Some(AppObject { module: module(), name: name.to_owned(), place: place() }));
-            }
-            if let Some(factory) = factory.filter(|_| line.starts_with(' ')) {
-                return Ok(Some(AppObject {
-                    module: module(),
-                    name: format!("{factory}()"),
-                    place: place(),
-                }));
-            }
-        }
-    }
-    Ok(None)
 }
 
 #[cfg(test)]

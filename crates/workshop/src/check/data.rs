@@ -1,7 +1,7 @@
 //! Rules of what processes write: the image itself is only read.
 
 use crate::check::{Found, Subject, error, warning};
-use model::{Place, Result};
+use model::{Place, ProcessKind, Result};
 use source::is_for_tests;
 
 /// Where code is known to write.
@@ -16,7 +16,7 @@ struct Sign {
     what: &'static str,
 }
 
-const SIGNS: [Sign; 2] = [
+const SIGNS: [Sign; 4] = [
     Sign {
         text: "instance_path",
         makes: Some("makedirs("),
@@ -29,15 +29,36 @@ const SIGNS: [Sign; 2] = [
         folder: ".",
         what: "the database is a file next to the code",
     },
+    // Settings in the form of PasteDeploy.
+    Sign {
+        text: "sqlite:///%(here)s/",
+        makes: None,
+        folder: ".",
+        what: "the database is a file next to the settings",
+    },
+    Sign {
+        text: "file://%(here)s/",
+        makes: Some("zodbconn.uri"),
+        folder: ".",
+        what: "the app creates its database next to the settings",
+    },
 ];
+/// Endings of files that are looked at.
+const ENDINGS: [&str; 2] = [".py", ".ini"];
 
 /// Folders that the code writes to, and no process may.
 pub(super) fn unwritable(subject: &Subject<'_>) -> Result<Vec<Found>> {
-    let Some(web) = subject.survey.processes.first() else { return Ok(Vec::new()) };
+    let processes = &subject.survey.processes;
+    let web = processes.iter().find(|process| process.name == "web").or(processes.first());
+    let Some(web) = web else { return Ok(Vec::new()) };
+    let table = if web.kind == ProcessKind::Task { "task" } else { "process" };
     let is_python = subject.survey.chosen.iter().any(|name| name == "python");
     let mut found = Vec::new();
-    for path in
-        subject.tree.files().keys().filter(|path| is_python && path.ends_with(".py") && !is_for_tests(path))
+    for path in subject
+        .tree
+        .files()
+        .keys()
+        .filter(|path| is_python && ENDINGS.iter().any(|end| path.ends_with(end)) && !is_for_tests(path))
     {
         // A source that is not text writes nothing.
         let Some(text) = subject.tree.read_text(path)? else { continue };
@@ -60,7 +81,7 @@ pub(super) fn unwritable(subject: &Subject<'_>) -> Result<Vec<Found>> {
             let place = Place::new(path.as_str(), u32::try_from(at + 1).ok());
             let what = format!("{}, but the image is read-only for {}", sign.what, web.name);
             let advice =
-                format!("in shtetl.toml, under [process.{}]: writable = [{:?}]", web.name, sign.folder);
+                format!("in shtetl.toml, under [{table}.{}]: writable = [{:?}]", web.name, sign.folder);
             found.push(match sign.makes.is_some() && !is_caught {
                 true => error(place, what, advice),
                 false => warning(place, what, advice),

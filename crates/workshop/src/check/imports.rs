@@ -5,15 +5,21 @@ use crate::check::program::declare;
 use crate::check::start::other_case;
 use crate::check::{Found, Subject, error, python_imports, warning};
 use model::{Place, Result};
+use source::SourceTree;
 use std::collections::BTreeSet;
 
-const ENDINGS: [&str; 4] = ["", ".js", ".mjs", ".cjs"];
-const INDEXES: [&str; 2] = ["/index.js", "/index.mjs"];
+/// Endings of files with code.
+const CODE: [&str; 5] = [".js", ".mjs", ".cjs", ".ts", ".mts"];
+/// What an import may leave out, in the order in which Node tries it.
+const ENDINGS: [&str; 8] = ["", ".js", ".mjs", ".cjs", ".json", ".node", ".ts", ".mts"];
+const INDEXES: [&str; 5] = ["/index.js", "/index.mjs", "/index.json", "/index.node", "/index.ts"];
 
 /// One import: who, where, what.
 struct Import {
     place: Place,
     name: String,
+    /// Whether it happens whenever the app starts: not within a function or a condition.
+    always: bool,
 }
 
 /// What can be reached from the start commands.
@@ -42,26 +48,50 @@ fn reachable(subject: &Subject<'_>) -> Reached {
     let started = subject.survey.processes.iter().flat_map(|p| p.command.iter().map(|word| p.path_of(word)));
     let mut pending: Vec<String> = started.filter(|path| subject.tree.has(path)).collect();
     let mut seen: BTreeSet<String> = BTreeSet::new();
-    while let Some(file) = pending.pop() {
-        if !seen.insert(file.clone()) || !ENDINGS[1..].iter().any(|e| file.ends_with(e)) {
+    // Files that only code within functions leads to come last: from there on, nothing is certain.
+    let mut perhaps: Vec<String> = Vec::new();
+    let mut certain = true;
+    loop {
+        let Some(file) = pending.pop().or_else(|| {
+            certain = false;
+            perhaps.pop()
+        }) else {
+            break;
+        };
+        if !seen.insert(file.clone()) || !CODE.iter().any(|end| file.ends_with(end)) {
             continue;
         }
         // A source that is not text imports nothing; one that cannot be read fails when it is packed.
         let Ok(Some(text)) = subject.tree.read_text(&file) else { continue };
-        for import in imports(&file, &text) {
+        for mut import in imports(&file, &text) {
+            import.always &= certain;
             if !import.name.starts_with('.') {
                 packages.push(import);
                 continue;
             }
-            let path = joined(&file, &import.name);
-            let candidates = ENDINGS.iter().chain(&INDEXES).map(|end| format!("{path}{end}"));
-            match candidates.clone().find(|c| subject.tree.has(c)) {
-                Some(found) => pending.push(found),
+            match local_file(subject.tree, &joined(&file, &import.name)) {
+                Some(found) if import.always => pending.push(found),
+                Some(found) => perhaps.push(found),
                 None => missing.push(import),
             }
         }
     }
     Reached { packages, missing, files: seen }
+}
+
+/// The file that an import of `path` loads, as Node looks for it: the file itself, one with a usual ending, or what
+/// the folder's package.json or index names.
+fn local_file(tree: &SourceTree, path: &str) -> Option<String> {
+    let file = |path: &str| {
+        ENDINGS.iter().chain(&INDEXES).map(|end| format!("{path}{end}")).find(|candidate| tree.has(candidate))
+    };
+    let main = || {
+        let manifest = format!("{path}/package.json");
+        let text = tree.has(&manifest).then(|| tree.read_text(&manifest).ok().flatten()).flatten()?;
+        let value: serde_json::Value = serde_json::from_str(&text).ok()?;
+        file(&joined(&manifest, value.get("main")?.as_str()?))
+    };
+    file(path).or_else(main)
 }
 
 /// `require("x")`, `from "x"`, `import "x"` with a plain string, outside of comments.
@@ -88,11 +118,17 @@ fn imports(file: &str, text: &str) -> Vec<Import> {
                 && !before.starts_with("var");
             if !optional {
                 let place = Place::new(file, u32::try_from(number + 1).ok());
-                found.push(Import { place, name: name.to_owned() });
+                let always = !line.starts_with([' ', '\t']) && !nested(before);
+                found.push(Import { place, name: name.to_owned(), always });
             }
         }
     }
     found
+}
+
+/// Whether what follows `before` on its line is within a function or a condition.
+fn nested(before: &str) -> bool {
+    before.contains("=>") || before.contains("function") || before.starts_with("if")
 }
 
 /// A relative path from the folder of `file`.
@@ -125,7 +161,8 @@ pub(super) fn packages(subject: &Subject<'_>) -> Result<Vec<Found>> {
             let what = format!(
                 "{package} is used at run time but is a development package, so it is not in the image"
             );
-            found.push(error(import.place, what, format!("move {package} to dependencies and lock again")));
+            let advice = format!("move {package} to dependencies and lock again");
+            found.push(told_as(import.always, import.place, what, advice));
         }
     }
     Ok(found)
@@ -156,12 +193,14 @@ pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
         }
         let what = format!("{package} is imported but not declared");
         let advice = declare(subject, &package, "node");
-        found.push(match installed.all_names {
-            true => error(import.place, what, advice),
-            false => warning(import.place, what, advice),
-        });
+        found.push(told_as(installed.all_names && import.always, import.place, what, advice));
     }
     Ok(found)
+}
+
+/// An error where it is certain, else a warning.
+fn told_as(certain: bool, place: Place, what: String, advice: String) -> Found {
+    if certain { error(place, what, advice) } else { warning(place, what, advice) }
 }
 
 /// The package of an import: `@scope/name` or `name`.
@@ -195,10 +234,15 @@ pub(super) fn files(subject: &Subject<'_>) -> Result<Vec<Found>> {
                     format!("in shtetl.toml, under [source]: include = [{path:?}]"),
                 ))
             }
-            (None, None) if builds || path.ends_with(".json") || path.ends_with(".node") => None,
+            (None, None) if builds => None,
             (None, None) => {
                 let what = format!("{} is imported, but is not in the source", import.name);
-                Some(error(import.place, what, "add the file, or correct the name"))
+                Some(told_as(
+                    import.always,
+                    import.place,
+                    what,
+                    "add the file, or correct the name".to_owned(),
+                ))
             }
         }
     };

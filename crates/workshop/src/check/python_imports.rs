@@ -4,6 +4,7 @@ use crate::check::packages::Installed;
 use crate::check::program::{declare, module_files};
 use crate::check::{Found, Subject, error, warning};
 use model::{Finding, Place, Result};
+use source::SourceTree;
 use std::collections::BTreeSet;
 
 /// The modules of Python itself.
@@ -116,9 +117,8 @@ pub(super) fn undeclared(subject: &Subject<'_>) -> Result<Vec<Found>> {
             continue;
         }
         let known = KNOWN.iter().find(|(module, _)| *module == top);
-        let package = known.map_or(top.as_str(), |(_, packages)| packages[0]);
         let what = format!("{top} is imported, and no declared package provides it");
-        let advice = declare(subject, package, "python");
+        let advice = declare(subject, package_of(&top), "python");
         match (installed.all_names, known) {
             (true, Some(_)) => found.push(error(import.place, what, advice)),
             (true, None) => found.push(warning(import.place, what, advice)),
@@ -162,16 +162,45 @@ fn imports(subject: &Subject<'_>) -> Vec<Import> {
         let Ok(Some(text)) = subject.tree.read_text(&file) else { continue };
         let folder = file.rsplit_once('/').map_or("", |(folder, _)| folder);
         for (number, module) in top_imports(&text) {
-            let local = local_files(subject, folder, &module);
+            let local = local_files(subject.tree, folder, &module);
             if !local.is_empty() {
                 pending.extend(local);
-            } else if !module.starts_with('.') && !is_folder(subject, folder, &module) {
+            } else if !module.starts_with('.') && !is_folder(subject.tree, folder, &module) {
                 let place = Place::new(file.as_str(), u32::try_from(number + 1).ok());
                 found.push(Import { place, module });
             }
         }
     }
     found
+}
+
+/// The packages that these files import, as far as the names of modules tell.
+pub(crate) fn imported_packages<'f>(
+    tree: &SourceTree,
+    files: impl Iterator<Item = &'f String>,
+) -> Vec<String> {
+    let mut packages = BTreeSet::new();
+    for file in files {
+        let Ok(Some(text)) = tree.read_text(file) else { continue };
+        let folder = file.rsplit_once('/').map_or("", |(folder, _)| folder);
+        let foreign = |module: &String| {
+            !module.starts_with('.')
+                && local_files(tree, folder, module).is_empty()
+                && !is_folder(tree, folder, module)
+        };
+        for module in top_imports(&text).into_iter().map(|(_, module)| module).filter(foreign) {
+            let top = module.split('.').next().unwrap_or(&module);
+            if !STANDARD.split_whitespace().any(|name| name == top) {
+                packages.insert(package_of(top).to_owned());
+            }
+        }
+    }
+    packages.into_iter().collect()
+}
+
+/// The package that is most likely meant by the name of a module.
+fn package_of(module: &str) -> &str {
+    KNOWN.iter().find(|(name, _)| *name == module).map_or(module, |(_, packages)| packages[0])
 }
 
 /// The modules that a file imports whenever it is run, with their lines (from 0).
@@ -204,7 +233,7 @@ fn is_module(name: &str) -> bool {
 }
 
 /// The file of the source that a module is, seen from a file in `folder`.
-fn local_files(subject: &Subject<'_>, folder: &str, module: &str) -> Vec<String> {
+fn local_files(tree: &SourceTree, folder: &str, module: &str) -> Vec<String> {
     let dots = module.len() - module.trim_start_matches('.').len();
     let path = module.trim_start_matches('.').replace('.', "/");
     let roots: Vec<String> = match dots {
@@ -216,17 +245,15 @@ fn local_files(subject: &Subject<'_>, folder: &str, module: &str) -> Vec<String>
     };
     let below = |root: &String| if root.is_empty() { path.clone() } else { format!("{root}/{path}") };
     let file = |path: String| [format!("{path}.py"), format!("{path}/__init__.py")];
-    roots.iter().map(below).flat_map(file).filter(|file| subject.tree.has(file)).take(1).collect()
+    roots.iter().map(below).flat_map(file).filter(|file| tree.has(file)).take(1).collect()
 }
 
 /// Whether the first name of a module is a folder or a file of the source.
-fn is_folder(subject: &Subject<'_>, folder: &str, module: &str) -> bool {
+fn is_folder(tree: &SourceTree, folder: &str, module: &str) -> bool {
     let top = module.split('.').next().unwrap_or(module);
     let starts = [format!("{top}/"), format!("{top}.py"), format!("src/{top}/"), format!("src/{top}.py")];
     let beside = format!("{folder}/{top}/");
-    subject
-        .tree
-        .files()
+    tree.files()
         .keys()
         .any(|file| file.starts_with(&beside) || starts.iter().any(|start| file.starts_with(start.as_str())))
 }

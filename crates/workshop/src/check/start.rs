@@ -66,8 +66,9 @@ pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
             if adapter.is_some() {
                 advice = format!("{advice}, and name it as the adapter in the framework's configuration");
             }
-            if !finding.declared.contains(&evidence.value) && finding.buildpack == "python" {
-                advice = format!("{advice}, and one with {}", evidence.value);
+            let framework = frameworks::package_of(&evidence.value).filter(|_| finding.buildpack == "python");
+            if let Some(framework) = framework.filter(|package| !finding.declared.contains(*package)) {
+                advice = format!("{advice}, and one with {framework}");
             }
             found.push(error(
                 evidence.place.clone(),

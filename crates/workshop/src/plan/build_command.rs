@@ -99,7 +99,7 @@ impl Action for BuildWork {
             ("packages", join(package_folders)),
             ("expected", join(&expected)),
         ];
-        let whole = Fingerprint::of(Recipe::new("build command", 3)).with_recipe(RECIPE);
+        let whole = Fingerprint::of(Recipe::new("build command", 4)).with_recipe(RECIPE);
         let whole = whole.values("command", values);
         let env: Vec<String> = env.iter().map(|(name, value)| format!("{name}={value}")).collect();
         let whole = if env.is_empty() { whole } else { whole.values("environment", [("set", join(&env))]) };
@@ -118,6 +118,11 @@ impl Action for BuildWork {
         ];
         env.extend(self.finds.env.iter().cloned());
         env.extend(gateway::tools::environment(&self.command.fetch));
+        if self.command.fetch.is_empty() {
+            // What would ask a registry fails at once, in place of waiting for a network.
+            env.push(("npm_config_offline", "true".to_owned()));
+            env.push(("PIP_NO_INDEX", "1".to_owned()));
+        }
         let argv = argv_of(&self.command.run);
         let job = Job {
             step: BUILD_COMMAND,

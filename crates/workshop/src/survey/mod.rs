@@ -9,6 +9,7 @@ mod processes;
 mod samples;
 mod services;
 mod settings_classes;
+mod undeclared;
 mod unrecognised;
 
 pub use env_var_tables::{looks_needed, looks_secret};
@@ -223,6 +224,7 @@ fn choose(findings: &[Finding], config: &AppConfig) -> Result<Vec<String>> {
         [] => Err(Error::Survey(SurveyError::Unrecognised {
             inside: Vec::new(),
             programs: Vec::new(),
+            code: None,
             looked_for: findings
                 .iter()
                 .map(|f| (f.buildpack.clone(), f.looked_for.iter().map(|l| l.to_string()).collect()))

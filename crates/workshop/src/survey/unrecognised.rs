@@ -1,5 +1,6 @@
 //! Sources that no buildpack recognises: what in them may have been meant.
 
+use super::undeclared;
 use crate::buildpacks::Buildpacks;
 use model::error::SurveyError;
 use model::{BuildpackOptions, Error};
@@ -20,7 +21,8 @@ pub(super) fn with_hints(error: Error, source: &Source, buildpacks: &Buildpacks)
     let Error::Survey(SurveyError::Unrecognised { looked_for, .. }) = error else { return error };
     let inside = apps_inside(source, buildpacks);
     let programs = programs_left_out(&source.tree);
-    Error::Survey(SurveyError::Unrecognised { looked_for, inside, programs })
+    let code = undeclared::code(&source.tree);
+    Error::Survey(SurveyError::Unrecognised { looked_for, inside, programs, code })
 }
 
 fn apps_inside(source: &Source, buildpacks: &Buildpacks) -> Vec<String> {
