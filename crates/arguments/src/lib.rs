@@ -251,7 +251,7 @@ impl Command {
 /// The source, and overrides for this run.
 #[derive(Args)]
 pub struct SourceOptions {
-    /// The app: its folder, an archive (zip, tar) of it, or a built program
+    /// The app: its folder, an archive (zip, tar) of it, a built program, or the URL of a git repository
     #[arg(default_value = ".")]
     pub path: PathBuf,
     /// Take the committed files of this git revision, not those in the folder

@@ -81,7 +81,7 @@ pub fn reference() -> String {
 }
 
 /// Everything with a schema.
-pub const ALL: [Described; 10] = [
+pub const ALL: [Described; 11] = [
     Described {
         name: "configuration",
         about: "shtetl.toml, the configuration of an app",
@@ -122,6 +122,12 @@ pub const ALL: [Described; 10] = [
         name: "buildpack",
         about: "definition.toml, a buildpack of your own",
         schema: definitions::schema,
+        configures: false,
+    },
+    Described {
+        name: "buildpack-answer",
+        about: "answer of the program of a buildpack",
+        schema: definitions::answer_schema,
         configures: false,
     },
     Described {

@@ -148,8 +148,9 @@ impl Surroundings {
             .with_git(git)
     }
 
-    fn asked<'a>(&'a self, options: &'a SourceOptions) -> Asked<'a> {
+    fn asked<'a>(&'a self, options: &'a SourceOptions, fetcher: &'a Fetcher) -> Asked<'a> {
         Asked {
+            fetcher: Some(fetcher),
             revision: options.rev.as_deref(),
             search: &self.host.search,
             member: options.member.as_deref(),
@@ -157,14 +158,16 @@ impl Surroundings {
         }
     }
 
-    /// Looks at an app, with the configuration from outside of it. `now` is in nanoseconds since 1970.
-    pub fn look(&self, options: &SourceOptions, now: i64) -> Result<App, Failure> {
-        Ok(look(&self.asked(options), &self.choice(options), &self.buildpacks, &self.store, now)?)
+    /// Looks at an app, with the configuration from outside of it; `fetcher` gets buildpacks and sources that are
+    /// elsewhere. `now` is in nanoseconds since 1970.
+    pub fn look(&self, options: &SourceOptions, fetcher: &Fetcher, now: i64) -> Result<App, Failure> {
+        Ok(look(&self.asked(options, fetcher), &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 
     /// Takes in the files of an app, without looking into them. `now` is in nanoseconds since 1970.
     pub fn take(&self, options: &SourceOptions, now: i64) -> Result<Taken, Failure> {
-        Ok(take(&self.asked(options), &self.choice(options), &self.buildpacks, &self.store, now)?)
+        let fetcher = self.fetcher(Network::Allowed);
+        Ok(take(&self.asked(options, &fetcher), &self.choice(options), &self.buildpacks, &self.store, now)?)
     }
 
     /// The house rules that are named outside of apps.
@@ -192,8 +195,9 @@ impl Surroundings {
 
     /// The effective buildpacks of an app. `now` is in nanoseconds since 1970.
     pub fn buildpacks_of(&self, options: &SourceOptions, now: i64) -> Result<Buildpacks, Failure> {
+        let fetcher = self.fetcher(Network::Allowed);
         Ok(workshop::app::buildpacks_of(
-            &self.asked(options),
+            &self.asked(options, &fetcher),
             &self.choice(options),
             &self.buildpacks,
             &self.store,

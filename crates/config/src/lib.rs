@@ -29,7 +29,7 @@ mod town;
 mod user;
 mod values;
 
-pub use added::{AddedBuildpack, added_buildpacks};
+pub use added::{AddedBuildpack, BuildpackPlace, added_buildpacks};
 use jiff::civil::Date;
 pub use layers::{Choice, ConfigPlace, Effective, Layer, Origin, RunValues};
 pub use limits::{HOUSE_RULES, HouseException, HouseLimits, UNDECLARED};

@@ -1,11 +1,13 @@
 //! What the ecosystems' own files and variables say: where packages come from, and who may come in there.
 #![forbid(unsafe_code)]
 
+mod debian;
 mod gem_and_composer;
 mod maven;
 mod settings;
 mod tools;
 
+pub use debian::of_debian_machine;
 pub use settings::{Said, Withheld};
 pub use tools::ask_tool;
 

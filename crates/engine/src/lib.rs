@@ -14,9 +14,11 @@
 //! | `decide`, `reason` | what the store has, and why a step has to run |
 //! | `execute`, `run_step`, `event` | the loop over all steps, one step, and its events |
 //! | `program_step`, `collect` | programs of steps, isolated, and what they wrote |
+//! | `asked_program` | programs that are asked something, isolated, and their answers |
 //! | `download_buffer`, `package_archive`, `layer_shards`, `support_files`, `unpacked_layers` | what actions share |
 #![forbid(unsafe_code)]
 
+pub mod asked_program;
 mod budget;
 pub mod collect;
 mod decide;

@@ -66,8 +66,10 @@ impl Fetcher {
             return Ok(String::from_utf8_lossy(&output.stdout).into_owned());
         }
         let said = String::from_utf8_lossy(&output.stderr).into_owned();
-        let last = said.lines().rfind(|line| !line.trim().is_empty()).unwrap_or("git failed");
-        Err(unreachable(last.trim_start_matches("fatal: ").to_owned()))
+        // What follows the failure is advice, or what it means for others.
+        let failure = said.lines().find_map(|line| line.strip_prefix("fatal: "));
+        let last = || said.lines().rfind(|line| !line.trim().is_empty());
+        Err(unreachable(failure.or_else(last).unwrap_or("git failed").to_owned()))
     }
 }
 

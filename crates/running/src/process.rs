@@ -13,6 +13,7 @@ use std::net::{SocketAddr, TcpStream};
 use std::path::PathBuf;
 use std::process::Stdio;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicU16, Ordering};
 use std::time::{Duration, Instant};
 
 /// The number of the signal that asks for an interruption, as Ctrl-C does.
@@ -80,7 +81,7 @@ pub struct Launched {
     /// The port of this machine that answers for it, if one does.
     pub port: Option<u16>,
     /// The way to its own port, where it has a network of its own.
-    inside: Option<(Arc<Link>, u16)>,
+    inside: Option<(Arc<Link>, Arc<AtomicU16>)>,
     /// How it is kept apart.
     pub mode: Mode,
     /// What is closed when this is dropped.
@@ -122,11 +123,12 @@ pub(crate) fn launch(store: &Store, work: Work, io: [Stdio; 3]) -> Result<Launch
         Listening::Nowhere => (None, None, None),
         Listening::Shared(port) => (Some(port), None, None),
         Listening::Inside(port, offered) => {
-            (offered.as_ref().map(|offered| offered.port), link.map(|link| (link, port)), offered)
+            let inside = link.map(|link| (link, Arc::new(AtomicU16::new(port))));
+            (offered.as_ref().map(|offered| offered.port), inside, offered)
         }
     };
     if let (Some(offered), Some((link, port))) = (&offered, &inside) {
-        offered.lead_to(&target_inside(link, *port))?;
+        offered.lead_to(&target_inside(link, port))?;
     }
     Ok(Launched {
         running,
@@ -147,7 +149,7 @@ impl Launched {
     /// The way to where it listens, if it does.
     pub fn target(&self) -> Option<Target> {
         match (&self.inside, self.port) {
-            (Some((link, port)), _) => Some(target_inside(link, *port)),
+            (Some((link, port)), _) => Some(target_inside(link, port)),
             (None, Some(port)) => Some(Arc::new(move || http::connect(port))),
             (None, None) => None,
         }
@@ -156,7 +158,7 @@ impl Launched {
     /// A connection to where it listens, at once or not at all.
     pub(crate) fn connect_now(&self) -> io::Result<TcpStream> {
         match (&self.inside, self.port) {
-            (Some((link, port)), _) => link.connect(*port),
+            (Some((link, port)), _) => link.connect(port.load(Ordering::Relaxed)),
             (None, Some(port)) => http::connect(port),
             (None, None) => Err(io::ErrorKind::NotConnected.into()),
         }
@@ -181,11 +183,35 @@ impl Launched {
         false
     }
 
+    /// The other ports that it listens on, once they have been the same for `settled` without its own among them;
+    /// none where it ends before, or where that takes longer than `patience`.
+    pub fn other_ports(&mut self, settled: Duration, patience: Duration) -> Vec<SocketAddr> {
+        let deadline = Instant::now() + patience;
+        let (mut seen, mut since) = (Vec::new(), Instant::now());
+        while Instant::now() < deadline && self.connect_now().is_err() && !self.running.ends_within(PAUSE) {
+            let mut all = self.listening();
+            all.dedup_by_key(|address| address.port());
+            if all != seen {
+                (seen, since) = (all, Instant::now());
+            } else if !seen.is_empty() && since.elapsed() >= settled {
+                return seen;
+            }
+        }
+        Vec::new()
+    }
+
+    /// Leads connections to its port to this one, which it listens on in its place.
+    pub fn follow(&self, port: u16) {
+        if let Some((_, inside)) = &self.inside {
+            inside.store(port, Ordering::Relaxed);
+        }
+    }
+
     /// Where it listens in its own network; nothing where it has none.
     pub fn listening(&self) -> Vec<SocketAddr> {
         let Some((link, _)) = &self.inside else { return Vec::new() };
         let mut all = link.listening().unwrap_or_default();
-        all.sort();
+        all.sort_by_key(|address| (address.port(), address.ip()));
         all.dedup();
         all
     }
@@ -209,19 +235,19 @@ impl Drop for Launched {
     }
 }
 
-fn target_inside(link: &Arc<Link>, port: u16) -> Target {
-    let link = Arc::clone(link);
-    Arc::new(move || connect(&link, port))
+fn target_inside(link: &Arc<Link>, port: &Arc<AtomicU16>) -> Target {
+    let (link, port) = (Arc::clone(link), Arc::clone(port));
+    Arc::new(move || connect(&link, &port))
 }
 
 /// A connection into the process's network, once something listens there.
-fn connect(link: &Link, port: u16) -> io::Result<TcpStream> {
+fn connect(link: &Link, port: &AtomicU16) -> io::Result<TcpStream> {
     let tries = PATIENCE.as_millis() / PAUSE.as_millis();
     for _ in 0..tries {
-        match link.connect(port) {
+        match link.connect(port.load(Ordering::Relaxed)) {
             Err(error) if error.kind() == io::ErrorKind::ConnectionRefused => std::thread::sleep(PAUSE),
             other => return other,
         }
     }
-    link.connect(port)
+    link.connect(port.load(Ordering::Relaxed))
 }

@@ -73,8 +73,6 @@ const WRITE_AND_EXIT: u32 = 28;
 /// A program whose `opening`, or `target`, leaves in edi where `text` is written to; `more` lies behind
 /// the text.
 fn program(opening: Vec<u8>, target: &[u8], text: &[u8], more: &[u8]) -> Vec<u8> {
-    const LOADED_AT: u64 = 0x40_0000;
-    const HEADERS: u64 = 64 + 56;
     let length = u32::try_from(text.len()).expect("a short text");
     let mut code = opening;
     code.extend([0xb8, 1, 0, 0, 0]); // mov eax, 1 (write)
@@ -92,6 +90,23 @@ fn program(opening: Vec<u8>, target: &[u8], text: &[u8], more: &[u8]) -> Vec<u8>
     ]);
     code.extend(text);
     code.extend(more);
+    elf(&code)
+}
+
+/// A program that never ends.
+pub fn program_that_never_ends() -> Vec<u8> {
+    elf(&[0xeb, 0xfe]) // jmp to itself
+}
+
+/// A program that ends with a status.
+pub fn program_that_fails(status: u8) -> Vec<u8> {
+    elf(&[0xbf, status, 0, 0, 0, 0xb8, 60, 0, 0, 0, 0x0f, 0x05]) // mov edi, status; mov eax, 60 (exit); syscall
+}
+
+/// A program file of nothing but code.
+fn elf(code: &[u8]) -> Vec<u8> {
+    const LOADED_AT: u64 = 0x40_0000;
+    const HEADERS: u64 = 64 + 56;
     let size = HEADERS + code.len() as u64;
     let mut elf = b"\x7fELF\x02\x01\x01\0\0\0\0\0\0\0\0\0".to_vec();
     elf.extend([2, 0, 62, 0, 1, 0, 0, 0]); // executable, x86-64

@@ -84,6 +84,11 @@ pub(super) fn words_of(error: &ConfigError) -> Worded {
             format!("{text:?} is not a folder with a {}", definitions::DEFINITION),
             "in shtetl.toml, under [buildpacks]: add = [\"./FOLDER\"], from the folder of that file",
         ),
+        ConfigError::BuildpackMoves { text } => worded(
+            WRONG,
+            format!("the buildpack {text} is not named by a commit, and other names can move"),
+            "write the full commit: add = [\"git+URL#COMMIT/FOLDER\"]; `git ls-remote URL` lists commits",
+        ),
         ConfigError::PrivateModule { name } => worded(
             WRONG,
             format!("{name} is private (GOPRIVATE or GONOPROXY), and no address is bound to it"),

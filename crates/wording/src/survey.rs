@@ -17,17 +17,20 @@ pub(super) fn words_of(error: &SurveyError) -> Worded {
                 format!("in shtetl.toml, under [source]: include = [{:?}]", programs[0]),
             )
         },
-        SurveyError::Unrecognised { inside, code: Some(code), .. } if inside.is_empty() => Worded {
-            details: vec![format!("  {} is {}, and there is no {}", code.file, code.language, code.manifest)],
-            ..worded(FAILED, "no language recognised", declare(code))
-        },
-        SurveyError::Unrecognised { looked_for, inside, .. } => Worded {
+        SurveyError::Unrecognised { inside, code: Some(code), .. } if inside.is_empty() => {
+            Worded { details: vec![lacks(code)], ..worded(FAILED, "no language recognised", declare(code)) }
+        }
+        SurveyError::Unrecognised { looked_for, inside, code, .. } => Worded {
             details: match inside.is_empty() {
                 true => looked_for
                     .iter()
                     .map(|(name, what)| format!("  {name:<8} looked for {}", what.join(", ")))
                     .collect(),
-                false => inside.iter().map(|folder| format!("  {folder} is an app")).collect(),
+                false => {
+                    let apps = inside.iter().map(|folder| format!("  {folder} is an app"));
+                    let at_top = code.iter().filter(|code| !code.file.contains('/')).map(lacks);
+                    apps.chain(at_top).collect()
+                }
             },
             ..worded(
                 FAILED,
@@ -83,6 +86,10 @@ pub(super) fn words_of(error: &SurveyError) -> Worded {
             instead.trim(),
         ),
     }
+}
+
+fn lacks(code: &Undeclared) -> String {
+    format!("  {} is {}, and there is no {}", code.file, code.language, code.manifest)
 }
 
 /// How the packages of code are declared.

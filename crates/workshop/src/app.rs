@@ -6,17 +6,20 @@ use crate::{member, shared_libraries};
 use bases::debian::{SeenSuites, tool_names};
 use bases::host::Host;
 use config::addresses::AddressBook;
-use config::{AddedBuildpack, AppConfig, Choice, ConfigPlace, Effective, Origin, added_buildpacks};
+use config::{
+    AddedBuildpack, AppConfig, BuildpackPlace, Choice, ConfigPlace, Effective, Origin, added_buildpacks,
+};
 use content::layer::Codec;
 use content::store::Store;
 use definitions::{DEFINITION, Defined};
 use model::error::{ConfigError, SurveyError};
 use model::{EmptyPart, Error, Place, Result};
 use planning::{Buildpack, Pinning};
-use remote::Fetcher;
 use remote::oci::CredentialFiles;
-use source::{Asked, Opened, Source, SourceRules, SourceTree, take_in};
+use remote::{Downloads, Fetcher};
+use source::{Asked, Opened, Source, SourceRules, SourceTree, checked_out, is_commit, take_in};
 use std::collections::BTreeMap;
+use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
 use std::time::Instant;
 
@@ -90,7 +93,7 @@ pub fn take(
 ) -> Result<Taken> {
     let (opened, member) = member::open(asked, buildpacks, store, now)?;
     let place = ConfigPlace { folder: &opened.config_folder(), shown: &opened.shown, near: &opened.near };
-    let buildpacks = buildpacks.clone().with_added(read_added(&place, choice)?)?;
+    let buildpacks = buildpacks.clone().with_added(read_added(&place, choice, asked, store)?)?;
     let effective = Effective::load(&place, choice, &buildpacks.known_names())?;
     let config = &effective.config;
     let rules = SourceRules { exclude: config.exclude.clone(), include: config.include.clone() };
@@ -111,16 +114,22 @@ pub fn buildpacks_of(
 ) -> Result<Buildpacks> {
     let (opened, _) = member::open(asked, buildpacks, store, now)?;
     let place = ConfigPlace { folder: &opened.config_folder(), shown: &opened.shown, near: &opened.near };
-    buildpacks.clone().with_added(read_added(&place, choice)?)
+    buildpacks.clone().with_added(read_added(&place, choice, asked, store)?)
 }
 
 /// Reads the buildpacks that the configuration adds.
-fn read_added(place: &ConfigPlace<'_>, choice: &Choice) -> Result<Vec<Arc<dyn Buildpack>>> {
+fn read_added(
+    place: &ConfigPlace<'_>,
+    choice: &Choice,
+    asked: &Asked<'_>,
+    store: &Store,
+) -> Result<Vec<Arc<dyn Buildpack>>> {
     let read = |added: AddedBuildpack| {
-        if !added.folder.join(DEFINITION).is_file() {
+        let folder = folder_of(&added, asked, store)?;
+        if !folder.join(DEFINITION).is_file() {
             return Err(Error::Config(ConfigError::BuildpackPlace { text: added.shown }));
         }
-        let buildpack = Defined::read(&added.folder, &added.shown)?;
+        let buildpack = Defined::read(&folder, &added.shown, store)?;
         let tools = tool_names();
         if let Some(unknown) = buildpack.tools().find(|tool| !tools.contains(tool)) {
             let place = Place::new(format!("{}/{DEFINITION}", added.shown), None);
@@ -131,6 +140,22 @@ fn read_added(place: &ConfigPlace<'_>, choice: &Choice) -> Result<Vec<Arc<dyn Bu
         Ok(Arc::new(buildpack) as Arc<dyn Buildpack>)
     };
     added_buildpacks(place, choice).into_iter().map(read).collect()
+}
+
+/// The folder of an added buildpack; that of a repository elsewhere is fetched, if it is not there yet.
+fn folder_of(added: &AddedBuildpack, asked: &Asked<'_>, store: &Store) -> Result<PathBuf> {
+    let (url, commit, folder) = match &added.place {
+        BuildpackPlace::Folder(folder) => return Ok(folder.clone()),
+        BuildpackPlace::Commit { url, commit, folder } => (url, commit, folder),
+    };
+    if !is_commit(commit) {
+        return Err(Error::Config(ConfigError::BuildpackMoves { text: added.shown.clone() }));
+    }
+    let is_inside = Path::new(folder).components().all(|part| matches!(part, Component::Normal(_)));
+    let (Some(fetcher), true) = (asked.fetcher, is_inside) else {
+        return Err(Error::Config(ConfigError::BuildpackPlace { text: added.shown.clone() }));
+    };
+    Ok(checked_out(url, commit, Downloads { fetcher, store })?.join(folder))
 }
 
 /// How to build, apart from what the source says.

@@ -56,7 +56,7 @@ pub fn trial(
     accept: bool,
 ) -> Result<Vec<(String, Outcome)>> {
     let shown = folder.display().to_string();
-    let buildpack = Arc::new(Defined::read(folder, &shown)?);
+    let buildpack = Arc::new(Defined::read(folder, &shown, store)?);
     // A name that is taken already would show only when it is used.
     let _ = others.clone().with_added(vec![buildpack.clone()])?;
     let mut outcomes = Vec::new();
@@ -64,7 +64,10 @@ pub fn trial(
         let name = sample.file_name().unwrap_or_default().to_string_lossy().into_owned();
         let asked = Asked::of(&sample);
         let source = take_in(&Opened::open(&asked, store, now)?, &SourceRules::default())?;
-        let found = lines(&buildpack.survey(&source.tree, &BuildpackOptions::default())?, &buildpack);
+        let finding = buildpack.survey(&source.tree, &BuildpackOptions::default())?;
+        let steps =
+            if finding.claim == Claim::None { Vec::new() } else { buildpack.step_names(&source.tree)? };
+        let found = lines(&finding, steps);
         let file = sample.with_extension("expected");
         let expected = fs::read_to_string(&file).unwrap_or_default();
         let outcome = if accept {
@@ -89,7 +92,7 @@ fn compared(expected: &str, found: &[String]) -> Outcome {
 }
 
 /// What is concluded, a line each.
-fn lines(finding: &Finding, buildpack: &Defined) -> Vec<String> {
+fn lines(finding: &Finding, steps: Vec<String>) -> Vec<String> {
     let claims = match finding.claim {
         Claim::None => "nothing",
         Claim::Addition => "an addition",
@@ -111,8 +114,6 @@ fn lines(finding: &Finding, buildpack: &Defined) -> Vec<String> {
         let kind = if process.kind == ProcessKind::Task { "task   " } else { "process" };
         format!("{kind}   {}: {}", process.name, shell_words::join(&process.command))
     }));
-    if finding.claim != Claim::None {
-        lines.extend(buildpack.step_names().into_iter().map(|name| format!("step      {name}")));
-    }
+    lines.extend(steps.into_iter().map(|name| format!("step      {name}")));
     lines
 }

@@ -89,6 +89,7 @@ fn look(
     surroundings: &Surroundings,
 ) -> Result<App, Failure> {
     let now = Surroundings::now();
+    let fetcher = surroundings.fetcher(Network::Allowed);
     let plain = SourceOptions {
         variant: options.variant.clone(),
         member: options.member.clone(),
@@ -98,14 +99,14 @@ fn look(
     let mut app = match of_commit {
         Some(revision) => {
             let options = SourceOptions { rev: Some(revision.commit.clone()), ..plain };
-            match surroundings.look(&options, now) {
+            match surroundings.look(&options, &fetcher, now) {
                 Err(Failure::Core(error)) if matches!(*error, model::Error::Source(_)) => {
-                    surroundings.look(&SourceOptions { rev: None, ..options }, now)?
+                    surroundings.look(&SourceOptions { rev: None, ..options }, &fetcher, now)?
                 }
                 looked => looked?,
             }
         }
-        None => surroundings.look(&plain, now)?,
+        None => surroundings.look(&plain, &fetcher, now)?,
     };
     // The folder may have another name here.
     app.survey.name.clone_from(&image.record.name);

@@ -80,7 +80,7 @@ fn work(options: &BuildOptions, surroundings: &Surroundings, output: &Output) ->
     let platform = options.platform.first().unwrap_or(&surroundings.platform);
     let order =
         BuildRequest { pinning, platform, ..order(&options.tag, &options.compress, surroundings, &fetcher) };
-    let app = surroundings.look(&options.source, order.now)?;
+    let app = surroundings.look(&options.source, order.fetcher, order.now)?;
     if !options.anyway {
         check_first(&app, &order, surroundings)?;
     }
@@ -232,7 +232,7 @@ pub fn build_once(
 ) -> Result<Built, Failure> {
     let fetcher = surroundings.fetcher(Network::Allowed);
     let order = order(DEFAULT_TAG, "zstd", surroundings, &fetcher);
-    let app = surroundings.look(source, order.now)?;
+    let app = surroundings.look(source, order.fetcher, order.now)?;
     check_first(&app, &order, surroundings)?;
     let worklist = prepare(&app, &order, &surroundings.store)?;
     let planned = Planned { worklist: &worklist, order: &order };

@@ -31,7 +31,7 @@ pub fn run(options: &CheckOptions, surroundings: &Surroundings, output: &Output)
     }
     let fetcher = surroundings.fetcher(if options.online { Network::Allowed } else { Network::Forbidden });
     let order = order(DEFAULT_TAG, "zstd", surroundings, &fetcher);
-    let app = surroundings.look(&options.source, order.now)?;
+    let app = surroundings.look(&options.source, &surroundings.fetcher(Network::Allowed), order.now)?;
     let planned = plan_offline(&app, &order, &surroundings.store);
     interrupt::cancels(&surroundings.cancel)?;
     let problems = problems(&app, &planned, &fetcher, surroundings, Scope::All)?;

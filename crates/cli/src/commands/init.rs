@@ -6,6 +6,7 @@ use crate::surroundings::Surroundings;
 use arguments::{InitOptions, SourceOptions};
 use model::files::{CONFIG, SCHEMA};
 use model::{ProcessKind, shell_words};
+use remote::Network;
 use render::{FAINT, GOOD, Output, STRONG, TYPED, styled};
 use std::fs::File;
 use std::io::{BufRead, ErrorKind, IsTerminal, Write};
@@ -19,7 +20,11 @@ pub fn run(options: &InitOptions, surroundings: &Surroundings, output: &Output) 
     if path.exists() {
         return Err(already_there(&path.display().to_string()));
     }
-    let app = surroundings.look(&SourceOptions::of(&options.path), Surroundings::now())?;
+    let app = surroundings.look(
+        &SourceOptions::of(&options.path),
+        &surroundings.fetcher(Network::Allowed),
+        Surroundings::now(),
+    )?;
     if !options.path.is_dir() {
         return Err(Failure::Usage {
             message: format!("{} is not a folder, so it cannot hold a configuration", options.path.display()),

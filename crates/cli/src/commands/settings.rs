@@ -5,6 +5,7 @@ use crate::surroundings::Surroundings;
 use arguments::SettingsOptions;
 use config::{Layer, Origin};
 use model::{SettingRule, shell_words};
+use remote::Network;
 use render::table::Table;
 use render::{BUSY, FAINT, Output, STRONG, styled, words};
 use serde_json::json;
@@ -14,7 +15,8 @@ use workshop::app::App;
 use workshop::survey::looks_secret;
 
 pub fn run(options: &SettingsOptions, surroundings: &Surroundings, output: &Output) -> Done {
-    let app = surroundings.look(&options.source, Surroundings::now())?;
+    let app =
+        surroundings.look(&options.source, &surroundings.fetcher(Network::Allowed), Surroundings::now())?;
     if output.is_json() {
         let shown = |(name, rule): (&String, &SettingRule)| {
             let hidden = rule.value.is_some() && looks_secret(name);

@@ -54,7 +54,7 @@ pub fn pull(source: &SourceOptions, surroundings: &Surroundings, output: &Output
     let shared = open(surroundings)?;
     let fetcher = surroundings.fetcher(Network::Allowed);
     let order = order(DEFAULT_TAG, "zstd", surroundings, &fetcher);
-    let app = surroundings.look(source, order.now)?;
+    let app = surroundings.look(source, order.fetcher, order.now)?;
     let worklist = prepare(&app, &order, &surroundings.store)?;
     let (renderer, budget) = (Renderer::of_work(output), Budget::new(surroundings.jobs));
     let events = |event| renderer.show(&event);

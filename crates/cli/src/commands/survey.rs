@@ -6,6 +6,7 @@ use crate::documents::SurveyDocument;
 use crate::surroundings::Surroundings;
 use arguments::SurveyOptions;
 use model::{Claim, Finding, Speaks, shell_words};
+use remote::Network;
 use render::table::Table;
 use render::{BAD, FAINT, GOOD, Output, STRONG, styled, words};
 use source::WhyLeftOut;
@@ -14,7 +15,8 @@ use workshop::base_selection::{Provision, provisions};
 use workshop::survey::Survey;
 
 pub fn run(options: &SurveyOptions, surroundings: &Surroundings, output: &Output) -> Done {
-    let app = surroundings.look(&options.source, Surroundings::now())?;
+    let app =
+        surroundings.look(&options.source, &surroundings.fetcher(Network::Allowed), Surroundings::now())?;
     let provisions = provisions(&app)?;
     if output.is_json() {
         let (survey, provisions) = (&app.survey, &provisions[..]);

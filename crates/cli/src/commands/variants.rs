@@ -3,6 +3,7 @@
 use crate::surroundings::Surroundings;
 use arguments::SourceOptions;
 use model::{ProcessType, SettingRule};
+use remote::Network;
 use std::collections::BTreeMap;
 use std::path::Path;
 use wording::Failure;
@@ -53,6 +54,6 @@ pub fn as_in_source(
         return Ok((image.record.processes.clone(), image.record.settings.clone()));
     };
     let source = SourceOptions { variant: variant.map(str::to_owned), ..SourceOptions::of(source) };
-    let app = surroundings.look(&source, Surroundings::now())?;
+    let app = surroundings.look(&source, &surroundings.fetcher(Network::Allowed), Surroundings::now())?;
     Ok((app.survey.processes, app.survey.settings))
 }

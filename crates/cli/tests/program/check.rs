@@ -375,6 +375,19 @@ const CASES: &[Case<'_>] = &[
         ],
     ),
     (
+        "buildpack-problem!",
+        &[
+            GO_MODULE,
+            ("main.go", "package main\n\nfunc main() {}\n"),
+            ("go.mod", "module ferry.example/app\n\ngo 1.22\n\nreplace a.example/b => ../b\n"),
+        ],
+        &[
+            ("main.go", "package main\n\nfunc main() {}\n"),
+            ("go.mod", "module ferry.example/app\n\ngo 1.22\n\nreplace a.example/b => ./b\n"),
+            ("b/go.mod", "module a.example/b\n"),
+        ],
+    ),
+    (
         // It may never be run.
         "import-missing",
         &[START, ("server.js", "function later() {\n  return require('./boats');\n}\n")],

@@ -2,8 +2,12 @@
 
 use crate::debian::{error_of, layer, with_archive, workshop_packages};
 use crate::program;
+use crate::source::git_in;
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
 use testkit::debian::Signer;
+use testkit::host::{program_that_fails, program_that_never_ends, program_that_prints};
 use testkit::program::Program;
 
 const HEAD: &str =
@@ -137,7 +141,7 @@ fn definitions_that_cannot_be_meant_are_told() {
     insta::assert_snapshot!(errors, @r#"
     error: ../tools/forms/definition.toml: its format is "shtetl/buildpack/9", but this version reads "shtetl/buildpack/1"
     more: shtetl explain survey-malformed
-    error: ../tools/forms/definition.toml line 5: unknown field `speed`, expected one of `format`, `name`, `version`, `about`, `claims`, `evidence`, `runtime`, `packages`, `build-packages`, `steps`, `processes`, `tasks`, `environment`, `secrets`, `problems`
+    error: ../tools/forms/definition.toml line 5: unknown field `speed`, expected one of `format`, `name`, `version`, `about`, `claims`, `evidence`, `program`, `reads`, `runtime`, `packages`, `build-packages`, `steps`, `processes`, `tasks`, `environment`, `secrets`, `problems`
     more: shtetl explain survey-malformed
     error: ../tools/forms/definition.toml: it has no [[evidence]], so it would never recognise any source
     more: shtetl explain survey-malformed
@@ -178,4 +182,98 @@ fn a_new_one_is_written_with_a_trial_that_passes_until_something_changes() {
     let said = program.run("buildpacks scaffold tools/berths");
     assert!(said.code == 2 && said.stderr.contains("already has a definition.toml"), "{said}");
     assert_eq!(program.run("buildpacks scaffold tools/Berths").code, 2);
+}
+
+#[test]
+fn it_may_be_a_folder_of_a_repository_at_a_commit() {
+    let program = with_step().with("PATH", &std::env::var("PATH").unwrap());
+    fs::create_dir(program.path("house")).unwrap();
+    fs::rename(program.path("tools"), program.path("house/tools")).unwrap();
+    for arguments in [&["init", "-q"][..], &["add", "-A"], &["commit", "-qm", "all"]] {
+        git_in(&program.path("house"), arguments);
+    }
+    let commit = git_in(&program.path("house"), &["rev-parse", "HEAD"]);
+    let place = format!("git+file://{}#{commit}/tools/forms", program.path("house").display());
+    program.edit("app/shtetl.toml", "../tools/forms", &place);
+    let _ = program.succeed("build app");
+    let listed = program.json("buildpacks app");
+    let origin = listed["buildpacks"].as_array().unwrap().last().unwrap()["origin"].as_str().unwrap();
+    let named = format!("#{commit}/tools/forms");
+    assert!(origin.starts_with("git+file://") && origin.ends_with(&named), "{origin}");
+    // Neither what comes later nor the network is needed.
+    fs::remove_dir_all(program.path("house")).unwrap();
+    assert!(program.succeed("build app --offline").stdout.contains("nothing ran"));
+
+    program.edit("app/shtetl.toml", &commit, "main");
+    let error = error_of(&program.run("build app"));
+    assert!(error.contains("#main/tools/forms is not named by a commit"), "{error}");
+    program.edit("app/shtetl.toml", "#main/tools", &format!("#{commit}/../.."));
+    assert_eq!(program.run("build app").code, 2);
+}
+
+/// An app with forms, and a buildpack whose program is this.
+fn with_program(file: Vec<u8>) -> Program {
+    let program = program();
+    program.write("app/forms/tide.form", "title: Tides");
+    program.write("app/shtetl.toml", "[base]\nfrom = \"empty\"\n[buildpacks]\nadd = [\"../forms\"]\n");
+    let claims = HEAD.replace("about", "claims = \"app\"\nprogram = \"ask\"\nreads = [\"forms/**\"]\nabout");
+    program.write("forms/definition.toml", format!("{claims}{EVIDENCE}"));
+    program.write("forms/files/ask", file);
+    fs::set_permissions(program.path("forms/files/ask"), fs::Permissions::from_mode(0o755)).unwrap();
+    program
+}
+
+#[test]
+fn its_program_says_more_of_a_source() {
+    let program = with_program(program_that_prints(
+        r#"{"format": "shtetl/buildpack-answer/1",
+            "evidence": [{"file": "forms/tide.form", "line": 1, "value": "Tides", "tells": "a form to serve"}],
+            "processes": {"web": {"run": "/app/clerk --all", "port": 9000}},
+            "problems": [{"code": "no-index", "file": "forms/tide.form", "says": "there is no index", "do": "add one"}]}"#,
+    ));
+    let survey = program.succeed("survey app").stdout;
+    assert!(survey.contains("+ forms/tide.form line 1  Tides    a form to serve"), "{survey}");
+    assert!(survey.contains("web  /app/clerk --all  port 9000"), "{survey}");
+    let checked = program.run("check app");
+    assert!(checked.stdout.contains("there is no index (forms: no-index)"), "{checked}");
+    // The answer is known, as long as nothing changes that the program sees.
+    fs::write(program.path("forms/files/note"), "").unwrap();
+    assert!(program.succeed("survey app").stdout.contains("/app/clerk"));
+
+    let no = program_that_prints(r#"{"format": "shtetl/buildpack-answer/1", "recognises": false}"#);
+    program.write("forms/files/ask", no);
+    let refused = program.run("survey app");
+    assert!(refused.code == 1 && refused.stderr.contains("no language recognised"), "{refused}");
+}
+
+#[test]
+fn programs_that_give_no_answer_are_told_and_ended() {
+    let print = program_that_prints;
+    let dynamic = || {
+        let stand_in = Path::new(env!("CARGO_BIN_EXE_shtetl")).with_file_name("examples/stand-in-runtime");
+        fs::read(stand_in).unwrap()
+    };
+    let answer = |more: &str| print(&format!("{{\"format\": \"shtetl/buildpack-answer/1\"{more}}}"));
+    for (file, told) in [
+        (print("forms!"), "its answer is not valid: expected"),
+        (print(""), "its answer is not valid: EOF"),
+        (
+            print("{\"format\": \"shtetl/buildpack-answer/9\"}"),
+            "this version reads \"shtetl/buildpack-answer/1\"",
+        ),
+        (answer(", \"speed\": 3"), "unknown field `speed`"),
+        (answer(", \"processes\": {\"Bad\": {\"run\": \"a\"}}"), "its answer: \"Bad\" is not a valid name"),
+        (print(&"x".repeat(2 << 20)), "it used too much output"),
+        (program_that_fails(3), "it ended with status 3"),
+        (program_that_never_ends(), "it used too much time"),
+        (dynamic(), "it must need nothing but itself"),
+    ] {
+        let program = with_program(file);
+        let error = error_of(&program.run("survey app"));
+        assert!(error.contains("error: ../forms/files/ask: ") && error.contains(told), "{told}: {error}");
+    }
+    let program = with_program(print(""));
+    fs::set_permissions(program.path("forms/files/ask"), fs::Permissions::from_mode(0o644)).unwrap();
+    let error = error_of(&program.run("survey app"));
+    assert!(error.contains("../forms/definition.toml: files/ask is not an executable file"), "{error}");
 }

@@ -47,16 +47,20 @@ impl Drop for Served {
 
 /// Starts the web process and waits until it answers.
 fn serve(program: &Program, network: &str) -> Served {
-    let arguments = ["run", "image", "--port", "0", "--network", network, "--set", "TOKEN=hunter2"];
+    serve_with(program, &["run", "image", "--port", "0", "--network", network, "--set", "TOKEN=hunter2"]).0
+}
+
+/// The same with these arguments, and what it says after that.
+fn serve_with(program: &Program, arguments: &[&str]) -> (Served, impl Iterator<Item = String> + use<>) {
     let mut command = program.command(arguments);
     let child = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
     let mut served = Served { child, port: 0 };
-    let lines = BufReader::new(served.child.stderr.take().unwrap()).lines().map_while(Result::ok);
+    let mut lines = BufReader::new(served.child.stderr.take().unwrap()).lines().map_while(Result::ok);
     let mut said = Vec::new();
-    for line in lines {
+    for line in lines.by_ref() {
         if let Some((_, address)) = line.split_once("answers on http://127.0.0.1:") {
             served.port = address.trim_end_matches('/').parse().unwrap();
-            return served;
+            return (served, lines);
         }
         said.push(line);
     }
@@ -337,15 +341,14 @@ fn a_secret_need_not_stand_in_the_command_line() {
 }
 
 #[test]
-fn a_process_that_listens_elsewhere_is_told_where() {
+fn a_process_that_listens_elsewhere_answers_and_is_told_where() {
     let program = with_app();
     let fixed = "[process.web]\nrun = \"env PORT=9123 node page.html\"\n[task.fail]";
     program.edit("ferry/shtetl.toml", "[task.fail]", fixed);
     let _ = program.succeed("build ferry --anyway --tag fixed");
-    let mut command = program.command(["run", "ferry:fixed", "--port", "0", "--set", "TOKEN=x"]);
-    let mut child = command.stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
-    let lines = BufReader::new(child.stderr.take().unwrap()).lines().map_while(Result::ok);
-    let note = lines.into_iter().find(|line| line.starts_with("note:") || line.contains("answers")).unwrap();
-    let _ = Served { child, port: 0 };
-    insta::assert_snapshot!(note, @"note: web listens on 0.0.0.0:9123: in shtetl.toml, under [process.web]: port = 9123, and build again");
+    let (served, mut lines) =
+        serve_with(&program, &["run", "ferry:fixed", "--port", "0", "--set", "TOKEN=x"]);
+    assert_eq!(running::http::ask(served.port, "/").unwrap(), (200, "the ferry sails\n".to_owned()));
+    let note = lines.find(|line| line.starts_with("note:")).unwrap();
+    insta::assert_snapshot!(note, @"note: web listens on port 9123, and the image says another; only `shtetl run` finds it there: in shtetl.toml, under [process.web]: port = 9123, and build again");
 }

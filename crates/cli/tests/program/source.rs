@@ -94,6 +94,33 @@ fn a_commit_gives_what_its_clean_folder_gives() {
     ");
 }
 
+#[test]
+fn a_repository_elsewhere_gives_what_its_folder_gives() {
+    let program = program().with_demo().with("PATH", "/ferry/bin:/usr/local/bin:/usr/bin:/bin");
+    let folder = program.path("notices");
+    for arguments in [&["init", "-q"][..], &["add", "-A"], &["commit", "-qm", "all"], &["tag", "v1"]] {
+        git_in(&folder, arguments);
+    }
+    let url = format!("file://{}", folder.display());
+    let of_folder = program.json("survey notices")["survey"].clone();
+    program.write("notices/later.txt", "");
+    git_in(&folder, &["add", "-A"]);
+    git_in(&folder, &["commit", "-qam", "later"]);
+    let elsewhere = program.json(&format!("survey {url} --rev v1"))["survey"].clone();
+    for key in ["name", "chosen", "processes", "revision"] {
+        assert_eq!(elsewhere[key], of_folder[key], "{key}");
+    }
+    let newest = program.json(&format!("survey {url}"))["survey"]["revision"]["commit"].clone();
+    assert_eq!(newest, git_in(&folder, &["rev-parse", "HEAD"]));
+    insta::assert_snapshot!(program.run(&format!("survey {url} --rev v9")), @r#"
+    --- stderr
+    error: the repository of file://[place]/notices has no revision "v9"
+    what to do: give an existing commit, tag or branch; a shallow clone may lack it
+    more: shtetl explain source-no-revision
+    --- exit 2
+    "#);
+}
+
 /// An app that starts, below `folder`.
 fn app(folder: &str) -> Files {
     let manifest = br#"{"scripts":{"start":"node server.js"}}"#.to_vec();

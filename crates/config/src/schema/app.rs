@@ -165,7 +165,13 @@ fn buildpacks(known: &KnownNames) -> Key {
             "forbid",
             Key::some_of("Buildpacks that must not build this app", &names).example(json!(["static"])),
         ),
-        ("add", Key::texts("Folders that define further buildpacks").example(json!(["./tools/forms"]))),
+        (
+            "add",
+            Key::texts(
+                "Folders that define further buildpacks, here or in git repositories (git+URL#COMMIT/FOLDER)",
+            )
+            .example(json!(["./tools/forms"])),
+        ),
     ];
     let general = general.into_iter().map(|(name, key)| (name.to_owned(), key));
     Key::table("Which buildpacks build, and their options", general.chain(own))

@@ -1,12 +1,15 @@
 //! A buildpack that does what its definition says.
 
-use crate::definition::{Claims, Definition, ProblemRule, ProcessRule, Rule, patterns};
+use crate::definition::{Claims, Definition, ProblemRule, ProcessRule, Rule, StepRule, patterns};
 use crate::own_files::OwnFiles;
+use crate::program::{Program, Told};
 use crate::step::DefinedStep;
+use content::store::Store;
 use engine::Step;
+use model::error::SurveyError;
 use model::{
-    BuildpackOptions, Claim, Evidence, Finding, Place, Problem, ProcessKind, ProcessType, Result, Role,
-    RuntimeWish, shell_words,
+    BuildpackOptions, Claim, Error, Evidence, Finding, Place, Problem, ProcessKind, ProcessType, Result,
+    Role, RuntimeWish, shell_words,
 };
 use planning::{Buildpack, Context, Contribution, Resolution, Resolving};
 use source::SourceTree;
@@ -22,19 +25,52 @@ pub struct Defined {
     folder: PathBuf,
     /// Where it comes from, for people.
     origin: String,
+    /// What is asked about each source.
+    program: Option<Program>,
+}
+
+/// What it is for one source: the definition, with what its program told.
+struct Effective<'d> {
+    definition: Cow<'d, Definition>,
+    told: Told,
 }
 
 impl Defined {
-    /// Reads the one in a folder; `shown` is how people know that.
-    pub fn read(folder: &Path, shown: &str) -> Result<Self> {
+    /// Reads the one in a folder; `shown` is how people know that. The store keeps what its program answers.
+    pub fn read(folder: &Path, shown: &str, store: &Store) -> Result<Self> {
         let definition = Definition::read(folder, shown)?;
         let files = OwnFiles::read(folder, shown)?;
-        Ok(Self { files, definition, folder: folder.to_owned(), origin: shown.to_owned() })
+        let program = match &definition.program {
+            Some(path) if !files.has_program(path) => {
+                let place = Place::new(format!("{shown}/{}", crate::DEFINITION), None);
+                let detail = format!("files/{path} is not an executable file");
+                return Err(Error::Survey(SurveyError::Malformed { place, detail }));
+            }
+            Some(path) => Some(Program {
+                path: path.clone(),
+                reads: definition.reads.clone(),
+                files: files.clone(),
+                store: Store::open(store.root())?,
+                shown: shown.to_owned(),
+            }),
+            None => None,
+        };
+        Ok(Self { program, files, definition, folder: folder.to_owned(), origin: shown.to_owned() })
     }
 
-    /// The names of its steps.
-    pub fn step_names(&self) -> Vec<String> {
-        self.definition.steps.iter().map(|rule| self.step_name(&rule.name)).collect()
+    /// What it is for a source, which it recognises.
+    fn effective(&self, tree: &SourceTree) -> Result<Effective<'_>> {
+        let Some(program) = &self.program else {
+            return Ok(Effective { definition: Cow::Borrowed(&self.definition), told: Told::default() });
+        };
+        let told = program.ask(tree)?;
+        Ok(Effective { definition: Cow::Owned(program.with(&self.definition, &told)?), told })
+    }
+
+    /// The names of its steps for a source.
+    pub fn step_names(&self, tree: &SourceTree) -> Result<Vec<String>> {
+        let effective = self.effective(tree)?;
+        Ok(effective.definition.steps.iter().map(|rule| self.step_name(&rule.name)).collect())
     }
 
     /// The tools that its steps run with.
@@ -57,16 +93,15 @@ impl Defined {
         Ok(all)
     }
 
-    fn steps(&self, tree: &SourceTree) -> Result<Vec<Step>> {
-        let of = |rule| {
-            let rule: &crate::definition::StepRule = rule;
+    fn steps(&self, rules: &[StepRule], tree: &SourceTree) -> Result<Vec<Step>> {
+        let of = |rule: &StepRule| {
             let work = DefinedStep::new(rule, tree)?;
             let files = (!self.files.is_empty()).then(|| {
                 Step::new(format!("files of {}", self.definition.name), Role::Support, self.files.clone())
             });
             Ok(Step::new(self.step_name(&rule.name), Role::Built, work).in_root(files.into_iter().collect()))
         };
-        self.definition.steps.iter().map(of).collect()
+        rules.iter().map(of).collect()
     }
 }
 
@@ -88,11 +123,21 @@ impl Buildpack for Defined {
     }
 
     fn survey(&self, tree: &SourceTree, _options: &BuildpackOptions) -> Result<Finding> {
-        let definition = &self.definition;
         let mut finding = Finding::nothing(self.name(), Vec::new());
-        finding.looked_for = definition.evidence.iter().map(|rule| Cow::Owned(rule.files.clone())).collect();
+        let rules = &self.definition.evidence;
+        finding.looked_for = rules.iter().map(|rule| Cow::Owned(rule.files.clone())).collect();
         finding.evidence = self.evidence(tree)?;
         let Some(said) = finding.first_place() else { return Ok(finding) };
+        let Effective { definition, told } = self.effective(tree)?;
+        if self.program.is_some() && !told.recognises {
+            let against =
+                Evidence::against(said, "present", "the program of the buildpack does not recognise it");
+            finding.evidence = vec![against];
+            return Ok(finding);
+        }
+        finding.evidence.extend(told.evidence.iter().map(|one| {
+            Evidence::speaks_for(Place::new(one.file.as_str(), one.line), &one.value, &one.tells)
+        }));
         finding.claim = match definition.claims {
             Claims::App => Claim::Whole,
             Claims::Addition => Claim::Addition,
@@ -118,6 +163,13 @@ impl Buildpack for Defined {
         finding.build_packages.clone_from(&definition.build_packages);
         finding.secrets = definition.secrets.iter().map(|name| (name.clone(), place())).collect();
         finding.problems = definition.problems.iter().filter_map(|rule| problem(tree, rule)).collect();
+        finding.problems.extend(told.problems.into_iter().map(|one| Problem {
+            place: Place::new(one.file, one.line),
+            code: one.code,
+            says: one.says,
+            advice: one.advice,
+            breaks: one.breaks,
+        }));
         Ok(finding)
     }
 
@@ -127,24 +179,26 @@ impl Buildpack for Defined {
 
     fn resolve(&self, context: &Context<'_>, _resolving: &Resolving<'_>) -> Result<Resolution> {
         let mut resolution = Resolution::default();
-        for tool in self.definition.steps.iter().flat_map(|step| &step.tools) {
+        let Effective { definition, .. } = self.effective(context.tree)?;
+        for tool in definition.steps.iter().flat_map(|step| &step.tools) {
             context.base.tool(tool)?;
             resolution.tools.insert(kept(tool));
         }
-        if !self.definition.steps.is_empty() && resolution.tools.is_empty() {
+        if !definition.steps.is_empty() && resolution.tools.is_empty() {
             context.base.build_root()?;
         }
         Ok(resolution)
     }
 
     fn contribute(&self, context: &Context<'_>, _resolution: &Resolution) -> Result<Contribution> {
-        let env = self.definition.environment.iter().map(|(name, value)| (kept(name), value.clone()));
+        let Effective { definition, .. } = self.effective(context.tree)?;
+        let env = definition.environment.iter().map(|(name, value)| (kept(name), value.clone()));
         // The image does not need the buildpack, where that lies in the source.
         let inside =
             self.folder.strip_prefix(context.tree.root()).ok().filter(|path| !path.as_os_str().is_empty());
         Ok(Contribution {
             leave_out: inside.map(|path| format!("{}/**", path.display())).into_iter().collect(),
-            compiling: self.steps(context.tree)?,
+            compiling: self.steps(&definition.steps, context.tree)?,
             env: env.collect(),
             path: context.runtime.iter().map(|runtime| runtime.bin_folder.clone()).collect(),
             ..Contribution::default()

@@ -5,7 +5,7 @@ use model::error::SurveyError;
 use model::shell_words::split;
 use model::{Error, PathFacts, Place, Result, names};
 use schemars::JsonSchema;
-use serde::Deserialize;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::fs;
 use std::path::Path;
@@ -31,6 +31,12 @@ pub(super) struct Definition {
     pub(super) claims: Claims,
     /// What speaks for it: each of them is enough.
     pub(super) evidence: Vec<Rule>,
+    /// A program among its files that is asked about every source that this speaks for.
+    #[serde(default)]
+    pub(super) program: Option<String>,
+    /// Patterns of the files of the source that the program sees.
+    #[serde(default)]
+    pub(super) reads: Vec<String>,
     #[serde(default)]
     pub(super) runtime: Option<Runtime>,
     /// Packages of the distribution for the image.
@@ -76,7 +82,7 @@ pub(super) struct Rule {
     pub(super) tells: String,
 }
 
-#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Runtime {
     pub(super) name: String,
@@ -85,7 +91,7 @@ pub(super) struct Runtime {
 }
 
 /// A step that runs a program.
-#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct StepRule {
     pub(super) name: String,
@@ -99,7 +105,7 @@ pub(super) struct StepRule {
     pub(super) outputs: Vec<String>,
 }
 
-#[derive(Debug, Clone, PartialEq, Deserialize, JsonSchema)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct ProcessRule {
     pub(super) run: String,
@@ -148,7 +154,7 @@ impl Definition {
     }
 
     /// An error where something cannot be meant.
-    fn checked(self) -> Result<Self, String> {
+    pub(super) fn checked(self) -> Result<Self, String> {
         if self.format != FORMAT {
             return Err(format!("its format is {:?}, but this version reads {FORMAT:?}", self.format));
         }
@@ -160,7 +166,8 @@ impl Definition {
         let of_steps = self.steps.iter().flat_map(|step| step.inputs.iter().chain(&step.outputs));
         let of_problems =
             self.problems.iter().flat_map(|problem| std::iter::once(&problem.has).chain(&problem.lacks));
-        for pattern in self.evidence.iter().map(|rule| &rule.files).chain(of_steps).chain(of_problems) {
+        let of_evidence = self.evidence.iter().map(|rule| &rule.files);
+        for pattern in of_evidence.chain(&self.reads).chain(of_steps).chain(of_problems) {
             Glob::new(pattern)
                 .map_err(|error| format!("{pattern:?} is not a valid pattern: {}", error.kind()))?;
         }

@@ -6,7 +6,7 @@ use engine::{Action, Fingerprint, Recipe, StepContext, collect};
 use model::error::SurveyError;
 use model::{Error, PackageFact, PathFacts, Place, Result};
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
+use std::fs::{self, Permissions};
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::sync::Arc;
@@ -14,7 +14,7 @@ use std::sync::Arc;
 /// The folder in that of the buildpack.
 const FOLDER: &str = "files";
 /// Where its steps find them, from the root.
-const PLACE: &str = "buildpack";
+pub(super) const PLACE: &str = "buildpack";
 /// The most that they come to, in bytes.
 const LARGEST: u64 = 64 << 20;
 
@@ -61,16 +61,40 @@ impl OwnFiles {
     pub(super) fn is_empty(&self) -> bool {
         self.0.is_empty()
     }
-}
 
-impl Action for OwnFiles {
-    fn fingerprint(&self) -> Fingerprint {
+    /// Whether there is a program at this path.
+    pub(super) fn has_program(&self, path: &str) -> bool {
+        self.0.get(path).is_some_and(|file| file.executable)
+    }
+
+    /// Each path with what stands for the file's content and mode.
+    pub(super) fn digests(&self) -> BTreeMap<String, String> {
         let Self(files) = self;
         let part = |(path, file): (&String, &OwnFile)| {
             (path.clone(), format!("{} {}", Sha256::of(&file.bytes).hex(), file.executable))
         };
-        Fingerprint::of(Recipe::new("files of a buildpack", 1))
-            .input("files", files.iter().map(part).collect())
+        files.iter().map(part).collect()
+    }
+
+    /// Writes them into a folder.
+    pub(super) fn write_to(&self, folder: &Path) -> Result<()> {
+        for (path, file) in self.0.iter() {
+            let to = folder.join(path);
+            let above = to.parent().unwrap_or(folder);
+            fs::create_dir_all(above).facts(above)?;
+            fs::write(&to, &file.bytes).facts(&to)?;
+            let mode = if file.executable { 0o755 } else { 0o644 };
+            fs::set_permissions(&to, Permissions::from_mode(mode)).facts(&to)?;
+        }
+        Ok(())
+    }
+}
+
+impl Action for OwnFiles {
+    fn fingerprint(&self) -> Fingerprint {
+        // All of it is in the digests.
+        let Self(_) = self;
+        Fingerprint::of(Recipe::new("files of a buildpack", 1)).input("files", self.digests())
     }
 
     fn run(&self, layer: &mut LayerWriter<'_>, _cx: &StepContext<'_>) -> Result<Vec<PackageFact>> {

@@ -3,6 +3,7 @@
 
 mod build_info;
 mod compile;
+mod constraints;
 #[cfg(fuzzing)]
 pub mod fuzzing;
 mod go_mod;
@@ -18,6 +19,7 @@ mod version_selection;
 
 use compile::Compile;
 use engine::Step;
+use go_mod::{GoMod, Replacement};
 use goblin::container::Ctx;
 use goblin::elf::header::ELFMAG;
 use goblin::elf::program_header::PT_INTERP;
@@ -25,8 +27,8 @@ use goblin::elf::{Elf, ProgramHeader};
 use model::error::SurveyError;
 use model::platform::own_platform;
 use model::{
-    BuildpackOptions, Claim, Ecosystem, Error, Evidence, Finding, LockFound, OptionSpec, Place, ProcessKind,
-    ProcessType, Result, Role, RuntimeWish, Takes, configured_constraint,
+    BuildpackOptions, Claim, Ecosystem, Error, Evidence, Finding, LockFound, OptionSpec, Place, Problem,
+    ProcessKind, ProcessType, Result, Role, RuntimeWish, Takes, configured_constraint,
 };
 use module_files::ModuleFiles;
 use modules::Needed;
@@ -125,7 +127,10 @@ impl Buildpack for Go {
         let needed = resolution.settled::<Needed>().cloned().unwrap_or_default();
         let module = tree.read(MANIFEST)?.unwrap_or_default();
         let module = module.lines().find_map(|line| line.strip_prefix("module ")).unwrap_or_default();
-        let mains = programs::of(tree, module.trim())?.into_iter().map(|program| program.folder).collect();
+        let mains = programs::of(tree, module.trim(), context.options.texts(TAGS))?
+            .into_iter()
+            .map(|program| program.folder)
+            .collect();
         let with_proxy = |module: modules::Module| {
             let proxy = proxy::of(&module.module, context.addresses)?;
             Ok((module, proxy))
@@ -207,6 +212,7 @@ fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &m
     }
     let wish = RuntimeWish::of("go", configured_constraint(options), said);
     finding.runtime = Some(RuntimeWish { for_build: true, ..wish });
+    finding.problems.extend(replaced_outside(tree, text));
     if tree.has(LOCKFILE) {
         let (packages, lacking) = modules::locked(tree)?;
         let place = Place::new(LOCKFILE, None);
@@ -220,7 +226,7 @@ fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &m
     }
     // The compiler links everything into a program, unless a part of it is written in C.
     finding.static_binary = (!programs::needs_c(tree, options)?).then(|| Place::new(MANIFEST, None));
-    for program in programs::of(tree, &name)? {
+    for program in programs::of(tree, &name, options.texts(TAGS))? {
         let process = match program.serves {
             true => "web".to_owned(),
             false => program.name.to_lowercase().replace('_', "-"),
@@ -235,6 +241,40 @@ fn module(tree: &SourceTree, text: &str, options: &BuildpackOptions, finding: &m
         finding.processes.push(process);
     }
     Ok(())
+}
+
+/// Modules that are replaced by folders which the source does not have: the compiler would fail on them.
+fn replaced_outside(tree: &SourceTree, text: &str) -> Vec<Problem> {
+    let mut problems = Vec::new();
+    for replaced in GoMod::parse(text).replace {
+        let Replacement::Folder(folder) = &replaced.by else { continue };
+        if within_source(folder).is_some_and(|folder| tree.has(&format!("{folder}{MANIFEST}"))) {
+            continue;
+        }
+        problems.push(Problem {
+            code: "replacement".to_owned(),
+            place: Place::find(MANIFEST, text, folder),
+            says: format!("{} is replaced by {folder}, which is not a module in the source", replaced.path),
+            advice: "remove the line, or build the folder that contains both, with a go.work".to_owned(),
+            breaks: true,
+        });
+    }
+    problems
+}
+
+/// The folder that a path means, seen from the root of the source, with a slash at its end; nothing where it leads out.
+fn within_source(path: &str) -> Option<String> {
+    let mut folder: Vec<&str> = Vec::new();
+    for part in path.split('/') {
+        match part {
+            // An absolute path begins with nothing.
+            "" if folder.is_empty() && path.starts_with('/') => return None,
+            "" | "." => {}
+            ".." => drop(folder.pop()?),
+            part => folder.push(part),
+        }
+    }
+    Some(folder.iter().map(|part| format!("{part}/")).collect())
 }
 
 /// Programs that are already compiled: what they were written in does not matter any more.

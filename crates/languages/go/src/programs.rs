@@ -1,13 +1,30 @@
 //! The programs of a module: which there are, and which of them serves.
 
+use crate::constraints;
 use model::{BuildpackOptions, Place, Result};
 use source::SourceTree;
 use std::collections::BTreeMap;
 
 /// Folders of programs that are for work on the source, and not for running the app.
-const ASIDE: [&str; 14] = [
-    "bench", "ci", "docs", "e2e", "example", "examples", "hack", "script", "scripts", "test", "tests",
-    "testutil", "tool", "tools",
+const ASIDE: [&str; 18] = [
+    "bench",
+    "ci",
+    "docs",
+    "e2e",
+    "example",
+    "examples",
+    "gen",
+    "generate",
+    "generator",
+    "hack",
+    "internal",
+    "script",
+    "scripts",
+    "test",
+    "tests",
+    "testutil",
+    "tool",
+    "tools",
 ];
 /// Names of programs that serve, where none is called like the module.
 const SERVING: [&str; 5] = ["server", "web", "api", "app", "serve"];
@@ -27,9 +44,9 @@ pub(super) struct Program {
     pub(super) port: Option<(u16, Place)>,
 }
 
-/// The programs of the module `module`, in the order of their folders.
-pub(super) fn of(tree: &SourceTree, module: &str) -> Result<Vec<Program>> {
-    let mut mains = main_packages(tree)?;
+/// The programs of the module `module`, in the order of their folders, as a build with `tags` has them.
+pub(super) fn of(tree: &SourceTree, module: &str, tags: &[String]) -> Result<Vec<Program>> {
+    let mut mains = main_packages(tree, tags)?;
     let is_aside = |folder: &str| folder.split('/').any(|part| ASIDE.contains(&part));
     if mains.keys().any(|folder| !is_aside(folder)) {
         mains.retain(|folder, _| !is_aside(folder));
@@ -113,9 +130,9 @@ fn module_name(module: &str) -> &str {
 }
 
 /// Folders with `package main` and a `main` function, with the place of that function.
-fn main_packages(tree: &SourceTree) -> Result<BTreeMap<String, Place>> {
+fn main_packages(tree: &SourceTree, tags: &[String]) -> Result<BTreeMap<String, Place>> {
     let mut found = BTreeMap::new();
-    for path in tree.files().keys().filter(|p| p.ends_with(".go") && !p.ends_with("_test.go")) {
+    for path in tree.files().keys().filter(|p| p.ends_with(".go")) {
         let folder = path.rsplit_once('/').map_or("", |(f, _)| f);
         let hidden = |part: &str| {
             part.starts_with('_') || part.starts_with('.') || matches!(part, "vendor" | "testdata")
@@ -126,7 +143,7 @@ fn main_packages(tree: &SourceTree) -> Result<BTreeMap<String, Place>> {
         // A source that is not text is no program.
         let Some(text) = tree.read_text(path)? else { continue };
         let is_main = text.lines().any(|l| l.trim_end() == "package main");
-        if is_main && text.contains("\nfunc main()") && !is_left_out(&text) {
+        if is_main && text.contains("\nfunc main()") && constraints::takes(path, &text, tags) {
             found.insert(folder.to_owned(), Place::find(path, &text, "func main()"));
         }
     }
@@ -155,13 +172,15 @@ pub(super) fn needs_c(tree: &SourceTree, options: &BuildpackOptions) -> Result<b
     if manifest.split_whitespace().any(is_one) {
         return Ok(true);
     }
-    has_c(tree)
+    has_c(tree, options.texts(super::TAGS))
 }
 
 /// Whether a source of the module is written in C in part.
-fn has_c(tree: &SourceTree) -> Result<bool> {
-    for path in tree.files().keys().filter(|p| p.ends_with(".go") && !p.ends_with("_test.go")) {
-        if tree.read_text(path)?.is_some_and(|text| text.lines().any(|line| line.trim() == "import \"C\"")) {
+fn has_c(tree: &SourceTree, tags: &[String]) -> Result<bool> {
+    for path in tree.files().keys().filter(|p| p.ends_with(".go")) {
+        let Some(text) = tree.read_text(path)? else { continue };
+        let imports_c = text.lines().any(|line| line.trim() == "import \"C\"");
+        if imports_c && constraints::takes(path, &text, tags) {
             return Ok(true);
         }
     }
@@ -172,12 +191,6 @@ fn has_c(tree: &SourceTree) -> Result<bool> {
 fn is_of_another(tree: &SourceTree, folder: &str) -> bool {
     let ends = folder.match_indices('/').map(|(at, _)| at).chain([folder.len()]);
     ends.filter(|at| *at > 0).any(|at| tree.has(&format!("{}/{}", &folder[..at], super::MANIFEST)))
-}
-
-/// Whether a constraint keeps a file out of every build.
-fn is_left_out(text: &str) -> bool {
-    let before = text.lines().take_while(|line| !line.starts_with("package "));
-    before.into_iter().any(|line| matches!(line.trim(), "//go:build ignore" | "// +build ignore"))
 }
 
 #[cfg(test)]

@@ -101,7 +101,7 @@ impl App<'_> {
 
     /// The build: the scripts of the manifest, or the framework's own command.
     fn build(&self, framework: Option<&Framework>) -> Option<AppBuild> {
-        let scripts = AppScripts(&self.manifest.scripts);
+        let scripts = AppScripts(self.manifest);
         let named: Vec<&str> =
             BUILD_SCRIPTS.into_iter().filter(|name| self.manifest.scripts.contains_key(*name)).collect();
         let of_start = scripts.without_build("start").0;
@@ -151,7 +151,7 @@ impl App<'_> {
         outcome: Option<&(Outcome, String)>,
         finding: &mut Finding,
     ) -> Option<ProcessType> {
-        let scripts = AppScripts(&self.manifest.scripts);
+        let scripts = AppScripts(self.manifest);
         let live = LIVE_SCRIPTS.iter().copied().find(|name| self.manifest.scripts.contains_key(*name));
         for name in [Some("start"), live].into_iter().flatten() {
             let Some(line) = scripts.without_build(name).1 else { continue };

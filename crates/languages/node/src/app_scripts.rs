@@ -1,8 +1,8 @@
 //! The scripts of the app's manifest, followed through what they run of each other: images have no installer that
 //! would run them.
 
+use crate::Manifest;
 use model::shell_words::{self, CommandLine};
-use std::collections::BTreeMap;
 
 /// Scripts that run each other more deeply than this go in a circle.
 const DEEPEST: usize = 8;
@@ -13,8 +13,8 @@ const SHORT: [&str; 4] = ["start", "test", "stop", "restart"];
 /// Commands that run scripts after each other, or at once.
 const SEVERAL: [&str; 3] = ["run-s", "run-p", "npm-run-all"];
 
-/// The scripts of a manifest, by name.
-pub(super) struct AppScripts<'a>(pub(super) &'a BTreeMap<String, String>);
+/// The scripts of a manifest.
+pub(super) struct AppScripts<'a>(pub(super) &'a Manifest);
 
 impl AppScripts<'_> {
     /// The line that a script comes to, with those that run before and after it; nothing when there is none.
@@ -27,8 +27,8 @@ impl AppScripts<'_> {
     pub(super) fn without_build(&self, name: &str) -> (Option<String>, Option<String>) {
         let is_build = |script: &str| script.starts_with("build") || script.starts_with("compile");
         let before = format!("pre{name}");
-        let of_before = self.0.get(&before).and_then(|line| self.built_by(line, is_build));
-        let Some(own) = self.0.get(name) else { return (None, None) };
+        let of_before = self.0.scripts.get(&before).and_then(|line| self.built_by(line, is_build));
+        let Some(own) = self.0.scripts.get(name) else { return (None, None) };
         let commands = shell_words::commands(own);
         if let [first, rest @ ..] = &commands[..]
             && !rest.is_empty()
@@ -61,10 +61,10 @@ impl AppScripts<'_> {
         if depth > DEEPEST {
             return None;
         }
-        let own = self.0.get(name)?;
+        let own = self.0.scripts.get(name)?;
         let own = if arguments.is_empty() { own.clone() } else { format!("{own} {arguments}") };
         let (before, after) = (format!("pre{name}"), format!("post{name}"));
-        let parts = [self.0.get(&before).cloned(), Some(own), self.0.get(&after).cloned()];
+        let parts = [self.0.scripts.get(&before).cloned(), Some(own), self.0.scripts.get(&after).cloned()];
         let lines = parts.into_iter().flatten().map(|part| self.followed(&part, depth));
         Some(lines.filter(|line| !line.is_empty()).collect::<Vec<_>>().join(" && "))
     }
@@ -78,7 +78,7 @@ impl AppScripts<'_> {
             return line.to_owned();
         }
         let moved = commands.iter().position(|command| command.starts_with("cd ")).unwrap_or(commands.len());
-        let is_done = |(at, command): &(usize, &&str)| *at < moved && installs_all(command);
+        let is_done = |(at, command): &(usize, &&str)| *at < moved && self.is_installed(command);
         let follow = |command: &str| self.command(command, depth).unwrap_or_else(|| command.to_owned());
         let all = commands.iter().enumerate().filter(|each| !is_done(each));
         all.map(|(_, command)| follow(command))
@@ -137,7 +137,7 @@ impl AppScripts<'_> {
             _ => (rest.first()?, rest.get(1..)?),
         };
         let rest = rest.strip_prefix(&["--".to_owned()]).unwrap_or(rest);
-        match self.0.contains_key(script) {
+        match self.0.scripts.contains_key(script) {
             true => self.expanded(script, &shell_words::join(rest), depth + 1),
             // `yarn next build` runs a command of a package.
             false if matches!(runner.as_str(), "yarn" | "pnpm") && words.get(1)? == script => {
@@ -157,32 +157,41 @@ impl AppScripts<'_> {
 
     /// The only script that a pattern such as `build:*` stands for: the order of several is not known here.
     fn matching(&self, pattern: &'_ str) -> Option<&str> {
-        let mut names = self.0.keys().map(String::as_str).filter(|name| match pattern.split_once('*') {
-            None => *name == pattern,
-            Some((before, after)) => {
-                let part = name.strip_prefix(before).and_then(|rest| rest.strip_suffix(after));
-                part.is_some_and(|part| !part.is_empty() && !part.contains(':'))
-            }
-        });
+        let mut names =
+            self.0.scripts.keys().map(String::as_str).filter(|name| match pattern.split_once('*') {
+                None => *name == pattern,
+                Some((before, after)) => {
+                    let part = name.strip_prefix(before).and_then(|rest| rest.strip_suffix(after));
+                    part.is_some_and(|part| !part.is_empty() && !part.contains(':'))
+                }
+            });
         names.next().filter(|_| names.next().is_none())
     }
-}
 
-/// Whether a command only installs the packages of the app, which are there before any script runs.
-fn installs_all(command: &str) -> bool {
-    let Ok(words) = shell_words::split(command) else { return false };
-    let words: Vec<&str> = words.iter().map(String::as_str).collect();
-    let options = match &words[..] {
-        ["npm", "install" | "i" | "ci", options @ ..]
-        | ["pnpm" | "bun", "install" | "i", options @ ..]
-        | ["yarn", "install", options @ ..]
-        | ["yarn", options @ ..] => options,
-        _ => return false,
-    };
-    const ELSEWHERE: [&str; 5] = ["--prefix", "--cwd", "--dir", "--global", "--workspace"];
-    options.iter().all(|option| {
-        option.starts_with("--") && !ELSEWHERE.iter().any(|elsewhere| option.starts_with(elsewhere))
-    })
+    /// Whether a command only installs packages that the app declares: they are there before any script runs.
+    fn is_installed(&self, command: &str) -> bool {
+        const ELSEWHERE: [&str; 5] = ["--prefix", "--cwd", "--dir", "--global", "--workspace"];
+        let Ok(words) = shell_words::split(command) else { return false };
+        let words: Vec<&str> = words.iter().map(String::as_str).collect();
+        let rest = match &words[..] {
+            ["npm" | "pnpm" | "bun", "install" | "i" | "ci" | "add", rest @ ..]
+            | ["yarn", "install" | "add", rest @ ..] => rest,
+            ["yarn"] => &[],
+            _ => return false,
+        };
+        let tables = [&self.0.dependencies, &self.0.dev_dependencies, &self.0.optional_dependencies];
+        rest.iter().all(|word| match word.strip_prefix('-') {
+            Some(option) => {
+                option.starts_with('-') && !ELSEWHERE.iter().any(|elsewhere| word.starts_with(elsewhere))
+            }
+            None => {
+                // `rimraf@5` names a version; `@scope/name` does not.
+                let end =
+                    word.char_indices().skip(1).find(|(_, c)| *c == '@').map_or(word.len(), |(at, _)| at);
+                tables.iter().any(|table| table.contains_key(&word[..end]))
+            }
+        })
+    }
 }
 
 /// A text without its spaces.
@@ -194,9 +203,14 @@ fn squeezed(text: &str) -> String {
 mod tests {
     use super::*;
 
-    fn line(scripts: &[(&str, &str)], name: &str) -> Option<String> {
+    fn manifest(scripts: &[(&str, &str)]) -> Manifest {
         let scripts = scripts.iter().map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect();
-        AppScripts(&scripts).line(name)
+        let dev_dependencies = [("rimraf".to_owned(), "5".to_owned())].into();
+        Manifest { scripts, dev_dependencies, ..Manifest::default() }
+    }
+
+    fn line(scripts: &[(&str, &str)], name: &str) -> Option<String> {
+        AppScripts(&manifest(scripts)).line(name)
     }
 
     #[test]
@@ -218,6 +232,7 @@ mod tests {
             (&[("start", "run-s serve:*"), ("serve:b", "b"), ("serve:a", "a")], "run-s serve:*"),
             (&[("start", "npm ci --omit=dev && yarn && node a.js")], "node a.js"),
             (&[("start", "cd site && npm install && node a.js")], "cd site && npm install && node a.js"),
+            (&[("start", "npm install rimraf@5 && node a.js")], "node a.js"),
             (&[("start", "npm install tides && node a.js")], "npm install tides && node a.js"),
             (&[("start", "npm run lost")], "npm run lost"),
             (&[("start", "npm run a || true"), ("a", "b")], "npm run a || true"),
@@ -242,9 +257,7 @@ mod tests {
                 "npm run build || node a.js",
             ),
         ] {
-            let scripts =
-                scripts.iter().map(|(name, text)| ((*name).to_owned(), (*text).to_owned())).collect();
-            let found = AppScripts(&scripts).without_build("start");
+            let found = AppScripts(&manifest(scripts)).without_build("start");
             assert_eq!((found.0.as_deref(), found.1.as_deref()), (built, Some(rest)), "{scripts:?}");
         }
         assert_eq!(line(&[("build", "tides")], "start"), None);

@@ -20,12 +20,17 @@ const NEEDS: [(&str, &[&str]); 2] = [
 
 /// The file that the first command of a line needs and that is not there, as `has` tells. What later ones need may be made by
 /// those before.
-pub(super) fn missing<'l>(line: &'l str, has: impl Fn(&str) -> bool) -> Option<&'l str> {
+pub(super) fn missing(line: &str, has: impl Fn(&str) -> bool) -> Option<&str> {
     let first = *commands(line).first()?;
     let words = CommandLine::parse(first).words;
     match &words.iter().map(String::as_str).collect::<Vec<_>>()[..] {
-        ["node", script, ..] if script.ends_with("js") && !has(script.trim_start_matches("./")) => {
-            first.split_whitespace().find(|word| word == script)
+        ["node", rest @ ..] => {
+            // After another option, the next word may be its value.
+            let is_flag =
+                |word: &&&str| word.starts_with("--no-") || word.starts_with("--trace") || word.contains('=');
+            let script = rest.iter().find(|word| !is_flag(word)).filter(|word| word.ends_with("js"))?;
+            let is_missing = !script.starts_with('-') && !has(script.trim_start_matches("./"));
+            first.split_whitespace().find(|word| is_missing && word == script)
         }
         [program] => {
             let (_, files) = NEEDS.iter().find(|(name, _)| name == program)?;
@@ -47,6 +52,8 @@ mod tests {
             ("webpack && node later.js", Some("webpack.config.js")),
             ("node ./tools/make.js", None),
             ("node tools/other.js --fast", Some("tools/other.js")),
+            ("node --trace-warnings ./tools/other.js", Some("./tools/other.js")),
+            ("node --require a.js tools/other.js", None),
             ("node -e 'go()'", None),
         ] {
             assert_eq!(missing(line, |path| path == "tools/make.js"), expected, "{line}");

@@ -95,7 +95,7 @@ pub(super) fn built_before(tree: &SourceTree, folder: &str) -> Result<Option<Str
     let Some(part) = parts.in_folder(folder) else { return Ok(None) };
     let mut lines = Vec::new();
     for needed in parts.needed_by(part).into_iter().filter(|needed| needed.folder != folder) {
-        let build = AppScripts(&needed.manifest.scripts).line("build");
+        let build = AppScripts(&needed.manifest).line("build");
         lines.extend(build.map(|line| format!("{} && {line}", enter(&needed.folder))));
     }
     Ok((!lines.is_empty()).then(|| format!("{} && {}", lines.join(" && "), enter(folder))))

@@ -1,12 +1,13 @@
 //! The app itself as a package, where it says that it is one (`[build-system]`, or `.` among the requirements):
 //! its modules are found where they lie, and its commands are there, in the way of editable installs
-//! (PEP 660). Nothing of it is built; what would have to be compiled is left to `[build]`.
+//! (PEP 660). Nothing of it is built, but for a module with its version, which tools write that take the version from
+//! the revision; what would have to be compiled is left to `[build]`.
 
 use crate::environment::Environment;
 use crate::parse_project;
 use crate::wheel;
 use content::digest::Sha256;
-use content::layer::LayerWriter;
+use content::layer::{Entry, LayerWriter};
 use engine::{Action, Step, StepContext};
 use engine::{Fingerprint, Recipe};
 use model::error::PackageError;
@@ -19,7 +20,7 @@ use toml::{Table, Value};
 use zip::write::SimpleFileOptions;
 
 /// Version of the way it is put down; part of the step's key.
-const RECIPE: Recipe = Recipe::new("python app itself", 2);
+const RECIPE: Recipe = Recipe::new("python app itself", 3);
 /// The folder of the app in the image.
 const APP: &str = "/app";
 
@@ -30,6 +31,8 @@ pub(super) struct OwnPackage {
     version: String,
     /// The folder of the source that its modules lie in.
     modules: String,
+    /// The module with its version, which its build would write.
+    version_module: Option<String>,
     /// Names with what they stand for, by groups; commands are among them.
     entry_points: BTreeMap<String, BTreeMap<String, String>>,
 }
@@ -66,9 +69,13 @@ impl OwnPackage {
                 add(&mut entry_points, group, &table(Some(of_group)));
             }
         }
-        let version = said("version").unwrap_or_else(|| "0".to_owned());
+        // A source as it is published says the version that its build found.
+        let published = tree.read("PKG-INFO")?.unwrap_or_default();
+        let found = || published.lines().find_map(|line| line.strip_prefix("Version: ")).map(str::to_owned);
+        let version = said("version").or_else(found).unwrap_or_else(|| "0".to_owned());
         let modules = modules(tree, tools, &poetry);
-        Ok(Some(Self { name: canonical_name(&name), version, modules, entry_points }))
+        let version_module = version_module(tools).filter(|path| !tree.has(path));
+        Ok(Some(Self { name: canonical_name(&name), version, modules, version_module, entry_points }))
     }
 
     /// Its commands, by name.
@@ -112,6 +119,40 @@ impl OwnPackage {
     }
 }
 
+/// Where tools that take the version from the revision are told to write it: a Python file of the source.
+fn version_module(tools: &Table) -> Option<String> {
+    const PLACES: [(&[&str], &[&str]); 4] = [
+        (&["setuptools_scm"], &["version_file", "write_to"]),
+        (&["hatch", "build", "hooks", "vcs"], &["version-file"]),
+        (&["pdm", "version"], &["write_to"]),
+        (&["versioningit", "write"], &["file"]),
+    ];
+    let said = PLACES.iter().find_map(|(tables, keys)| {
+        let mut tables = tables.iter();
+        let first = tools.get(*tables.next()?)?;
+        let table = tables.try_fold(first, |table, name| table.get(*name))?;
+        keys.iter().find_map(|key| table.get(*key)?.as_str())
+    })?;
+    let is_inside = said.split('/').all(|part| !part.is_empty() && part != "..");
+    (said.ends_with(".py") && is_inside).then(|| said.trim_start_matches("./").to_owned())
+}
+
+/// What such a module says, by the names that these tools use.
+fn version_text(version: &str) -> String {
+    // What no version has would have to be escaped.
+    let version: String =
+        version.chars().filter(|c| c.is_ascii_alphanumeric() || "._+!-".contains(*c)).collect();
+    let part = |part: &str| {
+        if part.bytes().all(|b| b.is_ascii_digit()) { part.to_owned() } else { format!("{part:?}") }
+    };
+    let parts: Vec<String> = version.split(['.', '+']).filter(|part| !part.is_empty()).map(part).collect();
+    format!(
+        "__version__ = version = {version:?}\n__version_tuple__ = version_tuple = ({},)\n\
+         __commit_id__ = commit_id = None\n",
+        parts.join(", ")
+    )
+}
+
 /// Adds a group of entry points; a tool may say them as tables.
 fn add(all: &mut BTreeMap<String, BTreeMap<String, String>>, group: &str, of_group: &Table) {
     let target = |value: &Value| -> Option<String> {
@@ -148,10 +189,12 @@ struct Own {
 
 impl Action for Own {
     fn fingerprint(&self) -> Fingerprint {
-        let Self { package: OwnPackage { name, version, modules, entry_points }, environment } = self;
+        let Self { package, environment } = self;
+        let OwnPackage { name, version, modules, version_module, entry_points } = package;
         let values = [
             ("package", format!("{name} {version} in {modules:?}")),
             ("entry points", format!("{entry_points:?}")),
+            ("version module", version_module.clone().unwrap_or_default()),
         ];
         Fingerprint::of(RECIPE)
             .with_recipe(wheel::RECIPE)
@@ -164,6 +207,15 @@ impl Action for Own {
         let bad = |detail: String| Error::Package(PackageError::Damaged { package: label.clone(), detail });
         let wheel = self.package.wheel().map_err(|error| bad(error.to_string()))?;
         self.environment.add_wheel(layer, &Sha256::of(&wheel), &label, Cursor::new(wheel))?;
+        if let Some(path) = &self.package.version_module {
+            let (path, text) = (format!("{}/{path}", &APP[1..]), version_text(&self.package.version));
+            layer.part::<Error>(|tar| {
+                for (at, _) in path.match_indices('/') {
+                    tar.entry(&Entry::folder(&path[..at]))?;
+                }
+                Ok(tar.file(&Entry::file(&path, text.len() as u64, false), &mut text.as_bytes())?)
+            })?;
+        }
         Ok(Vec::new())
     }
 }
@@ -201,6 +253,20 @@ mod tests {
         assert_eq!((found.version.as_str(), found.modules.as_str()), ("0", "lib"));
         assert_eq!(found.entry_points["console_scripts"]["fares"], "fares.cli:main");
         assert_eq!(own(project, &["src/fares/__init__.py"]), None);
+        let scm = "[tool.setuptools_scm]\nversion_file = 'src/fares/_version.py'\n";
+        let found = own(&format!("{project}{system}{scm}"), &["src/fares/__init__.py"]).unwrap();
+        assert_eq!(found.version_module.as_deref(), Some("src/fares/_version.py"));
+        let there = ["src/fares/__init__.py", "src/fares/_version.py"];
+        assert_eq!(own(&format!("{project}{system}{scm}"), &there).unwrap().version_module, None);
+        let outside = "[tool.hatch.build.hooks.vcs]\nversion-file = '../_version.py'\n";
+        assert_eq!(own(&format!("{project}{system}{outside}"), &[]).unwrap().version_module, None);
         assert_eq!(own(&format!("{project}{system}[tool.uv]\npackage = false\n"), &[]), None);
+    }
+
+    #[test]
+    fn a_version_is_written_as_the_tools_write_it() {
+        let text = version_text("2.47.0.dev1");
+        assert!(text.contains("version = \"2.47.0.dev1\"\n"), "{text}");
+        assert!(text.contains("version_tuple = (2, 47, 0, \"dev1\",)\n"), "{text}");
     }
 }

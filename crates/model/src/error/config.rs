@@ -18,6 +18,9 @@ pub enum ConfigError {
     /// A buildpack that is added comes from a kind of place that is not read.
     #[error("{text:?} is no folder")]
     BuildpackPlace { text: String },
+    /// A buildpack in a repository is named by what can move.
+    #[error("{text} does not name a commit")]
+    BuildpackMoves { text: String },
     /// What should be a header field is none.
     #[error("{text:?} is not a header field")]
     NotHeader { text: String },

@@ -10,7 +10,7 @@ pub use ruby::RUBY;
 
 use model::Sign;
 use model::{Evidence, Place, ProcessKind, ProcessType, Result};
-use object::{AppObject, find_object, find_script};
+use object::{AppObject, Sources};
 use source::SourceTree;
 use std::collections::BTreeSet;
 
@@ -122,16 +122,17 @@ pub fn apply(
     tree: &SourceTree,
     packages: &BTreeSet<String>,
     manifest: &Place,
-    ending: &str,
+    ending: &'static str,
 ) -> Result<Known> {
     let mut known = Known::default();
+    let sources = Sources::of(tree, ending);
     for framework in table.iter().filter(|f| packages.contains(f.package)) {
         if framework.marker.is_some_and(|file| !tree.has(file)) {
             continue;
         }
         let object = match (framework.object, framework.script) {
-            (Some(call), _) => find_object(tree, call, ending)?,
-            (None, Some(line)) => find_script(tree, line, ending)?,
+            (Some(call), _) => sources.object(call)?,
+            (None, Some(line)) => sources.script(line)?,
             (None, None) => None,
         };
         if object.is_none() && (framework.object.is_some() || framework.script.is_some()) {

@@ -2,6 +2,7 @@
 
 use model::{Place, Result};
 use source::SourceTree;
+use std::cell::OnceCell;
 
 /// The object of an app: `app` in `harbour.main`.
 pub(super) struct AppObject {
@@ -15,6 +16,9 @@ pub(super) struct AppObject {
 /// How deep app objects are looked for, in folders.
 const DEEPEST: usize = 3;
 
+/// Names of scripts that are most likely the app, where several could be.
+const SCRIPTS: [&str; 4] = ["app", "main", "streamlit_app", "Home"];
+
 /// Functions that make the app's object.
 const FACTORIES: [&str; 8] = [
     "create_app",
@@ -27,49 +31,84 @@ const FACTORIES: [&str; 8] = [
     "app_factory",
 ];
 
-/// Finds `name = Call(` at the beginning of a line, or in a function that makes the app, the least
-/// deep file first. Where a file calls such a function for its own object, that object is meant.
-pub(super) fn find_object(tree: &SourceTree, call: &str, ending: &str) -> Result<Option<AppObject>> {
-    let texts = texts(tree, ending)?;
-    let Some(found) = texts.iter().find_map(|(file, text)| made_by(file, text, call, ending)) else {
-        return Ok(None);
-    };
-    if !found.is_factory {
-        return Ok(Some(found));
-    }
-    let calls = format!("{}(", found.name);
-    let called = texts.iter().find_map(|(file, text)| made_by(file, text, &calls, ending));
-    Ok(called
-        .filter(|called| !called.is_factory || !called.needs_arguments(&texts, ending))
-        .or_else(|| (!found.needs_arguments(&texts, ending)).then_some(found)))
+/// The files of a language, the least deep first; each is read once, and only when it is needed.
+pub(super) struct Sources<'t> {
+    tree: &'t SourceTree,
+    ending: &'static str,
+    files: Vec<(&'t str, OnceCell<Option<String>>)>,
 }
 
-/// The file of the app that has a line which begins with `start`; one with a telling name first.
-pub(super) fn find_script(tree: &SourceTree, start: &str, ending: &str) -> Result<Option<AppObject>> {
-    let mut texts = texts(tree, ending)?;
-    let is_named = |file: &str| {
-        ["app", "main", "streamlit_app", "Home"].iter().any(|name| file == format!("{name}{ending}"))
-    };
-    texts.sort_by_key(|(file, _)| !is_named(file));
-    Ok(texts.iter().find_map(|(file, text)| {
-        let at = text.lines().position(|line| line.starts_with(start))?;
-        let place = Place::new(*file, u32::try_from(at + 1).ok());
-        Some(AppObject { module: (*file).to_owned(), name: String::new(), is_factory: false, place })
-    }))
-}
-
-/// The files of a language, the least deep first.
-fn texts<'t>(tree: &'t SourceTree, ending: &str) -> Result<Vec<(&'t str, String)>> {
-    let mut files: Vec<&str> =
-        tree.files().keys().map(String::as_str).filter(|f| f.ends_with(ending)).collect();
-    files.retain(|f| f.matches('/').count() <= DEEPEST && !source::is_for_tests(f));
-    files.sort_by_key(|f| (fills_data(f), f.matches('/').count(), *f));
-    let mut texts = Vec::new();
-    for file in files {
-        // A source that is not text has no object.
-        texts.extend(tree.read_text(file)?.map(|text| (file, text)));
+impl<'t> Sources<'t> {
+    /// Those of a tree whose names end with `ending`.
+    pub(super) fn of(tree: &'t SourceTree, ending: &'static str) -> Self {
+        let mut files: Vec<&str> =
+            tree.files().keys().map(String::as_str).filter(|f| f.ends_with(ending)).collect();
+        files.retain(|f| f.matches('/').count() <= DEEPEST && !source::is_for_tests(f));
+        files.sort_by_key(|f| (fills_data(f), f.matches('/').count(), *f));
+        Self { tree, ending, files: files.into_iter().map(|file| (file, OnceCell::new())).collect() }
     }
-    Ok(texts)
+
+    /// Finds `name = Call(` at the beginning of a line, or in a function that makes the app, the least deep file first.
+    /// Where a file calls such a function for its own object, that object is meant.
+    pub(super) fn object(&self, call: &str) -> Result<Option<AppObject>> {
+        let Some(found) = self.made_by(call)? else { return Ok(None) };
+        if !found.is_factory {
+            return Ok(Some(found));
+        }
+        let called = self.made_by(&format!("{}(", found.name))?;
+        for one in called.into_iter().chain([found]) {
+            if !one.is_factory || !self.needs_arguments(&one)? {
+                return Ok(Some(one));
+            }
+        }
+        Ok(None)
+    }
+
+    /// The file of the app that has a line which begins with `start`; one with a telling name first.
+    pub(super) fn script(&self, start: &str) -> Result<Option<AppObject>> {
+        let is_named = |file: &str| SCRIPTS.iter().any(|name| file.strip_suffix(self.ending) == Some(name));
+        let (named, others): (Vec<_>, Vec<_>) = self.files.iter().partition(|(file, _)| is_named(file));
+        for (file, text) in named.into_iter().chain(others) {
+            let Some(text) = self.text(file, text)? else { continue };
+            if let Some(at) = text.lines().position(|line| line.starts_with(start)) {
+                let place = Place::new(*file, u32::try_from(at + 1).ok());
+                let (module, name) = ((*file).to_owned(), String::new());
+                return Ok(Some(AppObject { module, name, is_factory: false, place }));
+            }
+        }
+        Ok(None)
+    }
+
+    fn made_by(&self, call: &str) -> Result<Option<AppObject>> {
+        for (file, text) in &self.files {
+            let Some(text) = self.text(file, text)? else { continue };
+            if let Some(found) = made_by(file, text, call, self.ending) {
+                return Ok(Some(found));
+            }
+        }
+        Ok(None)
+    }
+
+    /// Whether a function that makes an object cannot be called without arguments.
+    fn needs_arguments(&self, object: &AppObject) -> Result<bool> {
+        let own = self.files.iter().find(|(file, _)| *file == object.place.file);
+        let Some((file, text)) = own else { return Ok(false) };
+        let begins = format!("def {}(", object.name);
+        let text = self.text(file, text)?.unwrap_or_default();
+        let Some((_, rest)) = text.split_once(&begins) else { return Ok(false) };
+        let parameters = rest.split(')').next().unwrap_or_default();
+        let required = |one: &str| !one.is_empty() && !one.contains('=') && !one.starts_with('*');
+        Ok(parameters.split(',').map(str::trim).any(required))
+    }
+
+    /// The text of a file; a source that is not text has no object.
+    fn text<'s>(&self, file: &str, kept: &'s OnceCell<Option<String>>) -> Result<Option<&'s str>> {
+        if let Some(text) = kept.get() {
+            return Ok(text.as_deref());
+        }
+        let text = self.tree.read_text(file)?;
+        Ok(kept.get_or_init(|| text).as_deref())
+    }
 }
 
 /// Whether a file is a script that prepares data or tests something, for which it makes an app of its own.
@@ -128,18 +167,6 @@ impl AppObject {
             "waitress-serve" => (self.name.clone(), "--call"),
             _ => (format!("{}()", self.name), ""),
         }
-    }
-
-    /// Whether the function that makes it cannot be called without arguments.
-    fn needs_arguments(&self, texts: &[(&str, String)], ending: &str) -> bool {
-        let own = texts.iter().find(|(file, _)| {
-            file.trim_end_matches(ending).trim_end_matches("/__init__").replace('/', ".") == self.module
-        });
-        let begins = format!("def {}(", self.name);
-        let Some((_, rest)) = own.and_then(|(_, text)| text.split_once(&begins)) else { return false };
-        let parameters = rest.split(')').next().unwrap_or_default();
-        let required = |one: &str| !one.is_empty() && !one.contains('=') && !one.starts_with('*');
-        parameters.split(',').map(str::trim).any(required)
     }
 }
 

@@ -38,6 +38,11 @@ enum Port {
     Open,
 }
 
+/// Whether a file shows how something is used: no part of the app runs it.
+fn is_example(path: &str) -> bool {
+    path.rsplit('/').skip(1).any(|folder| matches!(folder, "example" | "examples"))
+}
+
 /// The port that an expression means, in a file with this text.
 fn port_of(expression: &str, text: &str) -> Port {
     let expression = expression.trim_start();
@@ -100,7 +105,8 @@ fn spots(subject: &Subject<'_>) -> Vec<Spot> {
     let is_reached = |path: &&String| {
         reached.as_ref().is_none_or(|files| !is_script(path) || files.contains(path.as_str()))
     };
-    for path in subject.tree.files().keys().filter(|p| !is_for_tests(p)).filter(is_reached) {
+    for path in subject.tree.files().keys().filter(|p| !is_for_tests(p) && !is_example(p)).filter(is_reached)
+    {
         let calls: Vec<_> = LISTENS.iter().filter(|l| path.ends_with(l.ending)).collect();
         if calls.is_empty() {
             continue;

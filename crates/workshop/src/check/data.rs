@@ -60,6 +60,12 @@ pub(super) fn unwritable(subject: &Subject<'_>) -> Result<Vec<Found>> {
         .keys()
         .filter(|path| is_python && ENDINGS.iter().any(|end| path.ends_with(end)) && !is_for_tests(path))
     {
+        let is_named =
+            || processes.iter().any(|process| process.command.iter().any(|word| word.contains(path)));
+        // Of several files with settings, only those count that a process is given.
+        if path.ends_with(".ini") && !is_named() {
+            continue;
+        }
         // A source that is not text writes nothing.
         let Some(text) = subject.tree.read_text(path)? else { continue };
         for sign in SIGNS.iter().filter(|sign| text.contains(sign.text)) {

@@ -51,13 +51,10 @@ fn reachable(subject: &Subject<'_>) -> Reached {
     // Files that only code within functions leads to come last: from there on, nothing is certain.
     let mut perhaps: Vec<String> = Vec::new();
     let mut certain = true;
-    loop {
-        let Some(file) = pending.pop().or_else(|| {
-            certain = false;
-            perhaps.pop()
-        }) else {
-            break;
-        };
+    while let Some(file) = pending.pop().or_else(|| {
+        certain = false;
+        perhaps.pop()
+    }) {
         if !seen.insert(file.clone()) || !CODE.iter().any(|end| file.ends_with(end)) {
             continue;
         }

@@ -23,7 +23,9 @@ pub(super) fn fetched(subject: &Subject<'_>) -> Result<Vec<Found>> {
             let what = format!("`{command}` downloads packages during the build, and builds have no network");
             let advice = match (kind, packages.as_str()) {
                 ("npm", packages) if !packages.is_empty() => {
-                    format!("add {packages} to devDependencies and remove the command, or in shtetl.toml, under [build]: fetch = [{kind:?}]")
+                    format!(
+                        "add {packages} to devDependencies, and remove the command: what is declared is there"
+                    )
                 }
                 _ => format!("in shtetl.toml, under [build]: fetch = [{kind:?}]"),
             };

@@ -3,7 +3,7 @@
 use super::undeclared;
 use crate::buildpacks::Buildpacks;
 use model::error::SurveyError;
-use model::{BuildpackOptions, Error};
+use model::{BuildpackOptions, Error, Finding};
 use planning::Buildpack;
 use source::{Source, SourceTree};
 use std::fs::{self, File};
@@ -19,13 +19,16 @@ const OUTPUTS: [&str; 6] = ["", "bin", "out", "build", "dist", "target/release"]
 /// Names the folders of the source that are apps by themselves, and programs that a rule leaves out.
 pub(super) fn with_hints(error: Error, source: &Source, buildpacks: &Buildpacks) -> Error {
     let Error::Survey(SurveyError::Unrecognised { looked_for, .. }) = error else { return error };
-    let inside = apps_inside(source, buildpacks);
     let programs = programs_left_out(&source.tree);
     let code = undeclared::code(&source.tree);
+    let folder_of_code =
+        code.as_ref().map(|code| code.file.rsplit_once('/').map_or("", |(folder, _)| folder));
+    let inside = apps_inside(source, buildpacks, folder_of_code);
     Error::Survey(SurveyError::Unrecognised { looked_for, inside, programs, code })
 }
 
-fn apps_inside(source: &Source, buildpacks: &Buildpacks) -> Vec<String> {
+/// The folders that are apps, without those within another one. Pages below a folder with code are a part of its app.
+fn apps_inside(source: &Source, buildpacks: &Buildpacks, folder_of_code: Option<&str>) -> Vec<String> {
     let paths = source.tree.files().keys().filter_map(|path| path.rsplit_once('/'));
     let mut folders: Vec<&str> = paths.map(|(folder, _)| folder).collect();
     folders.retain(|folder| folder.matches('/').count() < DEEPEST_APP);
@@ -33,13 +36,30 @@ fn apps_inside(source: &Source, buildpacks: &Buildpacks) -> Vec<String> {
     folders.dedup();
     let is_app = |folder: &&str| {
         let tree = source.tree.below(folder);
+        let is_part = folder_of_code.is_some_and(|above| is_within(above, folder));
         let claims = |buildpack: &dyn Buildpack| {
             let finding = buildpack.survey(&tree, &BuildpackOptions::default());
-            finding.is_ok_and(|found| !found.processes.is_empty() || found.pages.is_some())
+            let is_app = |found: &Finding| {
+                let has_pages = found.serves.is_some() || found.pages.is_some();
+                has_pages && !is_part || !has_pages && !found.processes.is_empty()
+            };
+            finding.is_ok_and(|found| is_app(&found))
         };
         buildpacks.iter().any(claims)
     };
-    folders.into_iter().filter(is_app).take(MOST_APPS).map(str::to_owned).collect()
+    let mut apps: Vec<String> = Vec::new();
+    for folder in folders.into_iter().filter(is_app) {
+        if !apps.iter().any(|app| is_within(app, folder)) {
+            apps.push(folder.to_owned());
+        }
+    }
+    apps.truncate(MOST_APPS);
+    apps
+}
+
+/// Whether a folder lies within another one; all lie within the root.
+fn is_within(above: &str, folder: &str) -> bool {
+    above.is_empty() || folder.strip_prefix(above).is_some_and(|rest| rest.starts_with('/'))
 }
 
 /// Compiled programs on the disk that are not taken in.

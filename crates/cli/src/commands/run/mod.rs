@@ -31,6 +31,8 @@ use wording::{Failure, limit_advice};
 const GRACE: Duration = Duration::from_secs(10);
 /// How long to wait for a listening process before nothing more is reported.
 const PATIENCE: Duration = Duration::from_secs(10);
+/// How long a process may listen on another port only, until that is taken for its port.
+const SETTLED: Duration = Duration::from_secs(2);
 
 pub fn run(options: &RunOptions, surroundings: &Surroundings, output: &Output) -> Done {
     if options.watch {
@@ -141,17 +143,41 @@ fn exit_code(name: &str, declared: Option<&ProcessType>, ended: Ended, output: &
     }
 }
 
+/// Says where the process answers, once it does. One that listens on another port than the image says is found there.
 fn announce(launched: &mut Launched, process: &str, output: &Output) {
     let Some(port) = launched.port else { return };
-    if launched.wait_for_port(PATIENCE) {
-        output.aside(format!("{} http://127.0.0.1:{port}/", styled(GOOD, "answers on")));
-    } else if let Some(other) = launched.listening().first() {
-        let port = other.port();
-        output.aside(format!(
-            "note: {process} listens on {other}: in shtetl.toml, under [process.{process}]: port = {port}, and build again"
-        ));
-        if other.ip().is_loopback() {
-            output.aside("note: only `shtetl run` can reach that address: make the app listen on 0.0.0.0");
+    let answers = || output.aside(format!("{} http://127.0.0.1:{port}/", styled(GOOD, "answers on")));
+    if launched.wait_for_port(SETTLED) {
+        return answers();
+    }
+    let others = launched.other_ports(SETTLED, PATIENCE);
+    let says = "and the image says another";
+    match &others[..] {
+        [] => {
+            if launched.wait_for_port(SETTLED) {
+                answers();
+            }
+        }
+        [other] => {
+            let port = other.port();
+            launched.follow(port);
+            answers();
+            output.aside(format!(
+                "note: {process} listens on port {port}, {says}; only `shtetl run` finds it there: \
+                 in shtetl.toml, under [process.{process}]: port = {port}, and build again"
+            ));
+            if other.ip().is_loopback() {
+                let note = "note: it listens on the loopback address, where others cannot reach it: make it listen on 0.0.0.0";
+                output.aside(note);
+            }
+        }
+        several => {
+            let ports: Vec<String> = several.iter().map(|address| address.port().to_string()).collect();
+            output.aside(format!(
+                "note: {process} listens on the ports {}, {says}: in shtetl.toml, under [process.{process}]: \
+                 port = the right one, and build again",
+                ports.join(", ")
+            ));
         }
     }
 }
