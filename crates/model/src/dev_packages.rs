@@ -269,6 +269,8 @@ const LOADED: &[(&str, &str)] = &[
     ("libnss3.so", "libnss3"),
     ("libnssutil3.so", "libnss3"),
     ("libodbc.so.2", "libodbc2"),
+    ("libpython3.11.so.1.0", "libpython3.11"),
+    ("libpython3.13.so.1.0", "libpython3.13"),
     ("libsqlite3.so.0", "libsqlite3-0"),
     ("libssl.so.3", "libssl3"),
     ("libstdc++.so.6", "libstdc++6"),

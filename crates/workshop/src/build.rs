@@ -346,7 +346,11 @@ fn write_documents(
         }
         let overwritten = overwritten::find(store, &layers, order.platform)?;
         let foreign = shared_libraries::foreign(store, &layers, order.platform)?;
-        let notes = shared_libraries::told(&missing).into_iter().chain(overwritten::told(&overwritten));
+        let lacking = shared_libraries::told(&missing).map(|told| match shared_libraries::advice(&missing) {
+            Some(advice) => format!("{told}: {advice}"),
+            None => told,
+        });
+        let notes = lacking.into_iter().chain(overwritten::told(&overwritten));
         for text in notes.chain(foreign) {
             (session.events)(Event::Note { text });
         }

@@ -72,8 +72,17 @@ pub(crate) fn remembered(store: &Store, app: &str) -> Missing {
 }
 
 /// The packages of Debian that have libraries, where that is known.
-pub(crate) fn packages_with<'l>(libraries: impl Iterator<Item = &'l String>) -> BTreeSet<&'static str> {
+fn packages_with<'l>(libraries: impl Iterator<Item = &'l String>) -> BTreeSet<&'static str> {
     libraries.flat_map(|library| library_packages(library)).collect()
+}
+
+/// What adds the packages that have the missing libraries, where all are known.
+pub(crate) fn advice(missing: &Missing) -> Option<String> {
+    let packages = packages_with(missing.keys());
+    let all_known = missing.keys().all(|library| !library_packages(library).is_empty());
+    let line =
+        || format!("in shtetl.toml, under [base]: packages = {:?}", packages.iter().collect::<Vec<_>>());
+    all_known.then(line)
 }
 
 /// What is missing, for people: the libraries, and the first file that needs one.

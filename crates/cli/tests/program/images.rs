@@ -13,7 +13,7 @@ use testkit::archives::sha256_hex;
 #[cfg(target_arch = "x86_64")]
 const GOLDEN: [(&str, &str); 4] = [
     ("timetable", "sha256:5355c679b8874e1b91d5ac3e5530fe2c947d0ef1e4e9275bc9d562d31e0bb9c0"),
-    ("fares", "sha256:e01e961af33fa83aed4252912dcc9db1a21f24e71d5e12af3697e7763c49ca5b"),
+    ("fares", "sha256:a8cb265fb1faff8bd33851028afa14745a31750a00015e8ffcdc1a04e8eb1a29"),
     ("notices", "sha256:655c101d0af0a596dea384c8ac82eb2dc50af8517c8e1af63d487a190762b9d7"),
     ("timetable --compress gzip", "sha256:3ec9130b5935ccef725d9b05e0769f173c20da5857c712264e54dc6483a36691"),
 ];

@@ -12,7 +12,7 @@ use std::io::{self, Read, Seek};
 use std::str::FromStr;
 
 /// How wheels are put down.
-pub(super) const RECIPE: Recipe = Recipe::new("wheel", 5);
+pub(super) const RECIPE: Recipe = Recipe::new("wheel", 6);
 
 /// Where packages are put in an environment; paths from its root.
 pub(super) struct Scheme<'a> {
@@ -276,7 +276,10 @@ fn script(target: &str, interpreter: &str) -> Result<String, String> {
         return Err(format!("the entry point {target:?} is not MODULE:FUNCTION"));
     }
     let imported = function.split('.').next().unwrap_or(function);
-    Ok(format!("#!{interpreter}\nimport sys\nfrom {module} import {imported}\nsys.exit({function}())\n"))
+    // A process that this one starts may read the script again, as a module: it must not start everything anew.
+    Ok(format!(
+        "#!{interpreter}\nimport sys\nfrom {module} import {imported}\nif __name__ == \"__main__\":\n    sys.exit({function}())\n"
+    ))
 }
 
 /// The new `RECORD`; the wheel's hashes of unchanged files are reused.
@@ -317,4 +320,18 @@ fn licence(metadata: &str) -> Option<String> {
         (!value.is_empty() && value.len() <= 60).then(|| value.to_owned())
     };
     field("License-Expression:").or_else(|| field("License:"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_command_that_is_imported_again_starts_nothing() {
+        let text = script("tides.cli:app.main", "/usr/bin/python3").unwrap();
+        let (before, after) = text.split_once("if __name__ == \"__main__\":\n").unwrap();
+        assert_eq!(before, "#!/usr/bin/python3\nimport sys\nfrom tides.cli import app\n");
+        assert_eq!(after, "    sys.exit(app.main())\n");
+        assert!(script("tides.cli", "").is_err() && script("tides:os.system('x')", "").is_err());
+    }
 }

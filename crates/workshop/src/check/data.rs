@@ -16,7 +16,7 @@ struct Sign {
     what: &'static str,
 }
 
-const SIGNS: [Sign; 4] = [
+const SIGNS: [Sign; 5] = [
     Sign {
         text: "instance_path",
         makes: Some("makedirs("),
@@ -28,6 +28,12 @@ const SIGNS: [Sign; 4] = [
         makes: None,
         folder: ".",
         what: "the database is a file next to the code",
+    },
+    Sign {
+        text: "import chainlit",
+        makes: Some("import chainlit"),
+        folder: ".",
+        what: "chainlit keeps files next to the code",
     },
     // Settings in the form of PasteDeploy.
     Sign {

@@ -214,15 +214,9 @@ pub(super) fn libraries(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let mut missing = subject.app.missing_libraries.clone();
     missing.retain(|library, _| !is_named(library));
     let Some(what) = shared_libraries::told(&missing) else { return Ok(Vec::new()) };
-    let packages = shared_libraries::packages_with(missing.keys());
-    let advice = match packages.is_empty() {
-        true => {
-            "add the Debian packages that contain them, in shtetl.toml, under [base]: packages".to_owned()
-        }
-        false => {
-            format!("in shtetl.toml, under [base]: packages = {:?}", packages.iter().collect::<Vec<_>>())
-        }
-    };
+    let advice = shared_libraries::advice(&missing).unwrap_or_else(|| {
+        "add the Debian packages that contain them, in shtetl.toml, under [base]: packages".to_owned()
+    });
     Ok(vec![warning(None, format!("found by the last build: {what}"), advice)])
 }
 
