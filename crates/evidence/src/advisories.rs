@@ -1,20 +1,14 @@
-//! Advisories in the OSV format (Open Source Vulnerability schema 1.7), and the packages of an image that they are about.
+//! Advisories, and the packages of an image that they are about.
 
 use crate::acceptance::{Acceptance, Accepted};
 use crate::affected::{Affected, Severity};
+use crate::affected_versions::is_affected;
 use crate::cvss::base_score;
+use crate::osv::{About, Advisory};
 use config::AcceptedAdvisory;
-use images::compare::compare_versions;
 use model::PackageFact;
-use model::folder::entries;
-use semver::Version as SemanticVersion;
-use serde::{Deserialize, Serialize};
-use serde_json::Value;
-use std::cmp::Ordering;
+use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
-use std::path::{Path, PathBuf};
-use std::str::FromStr;
 
 /// Kinds of package URLs with the ecosystem of the schema that has them.
 const ECOSYSTEMS: [(&str, &str); 7] = [
@@ -40,111 +34,6 @@ pub struct Found {
     pub compared: usize,
     /// Kinds of packages that are not compared, with how many there are.
     pub passed_over: BTreeMap<String, usize>,
-}
-
-/// Files that are no advisories.
-#[derive(Debug, thiserror::Error)]
-pub enum AdvisoryFault {
-    /// It cannot be read.
-    #[error("{path}: {source}", path = path.display())]
-    Unreadable {
-        /// The file or folder.
-        path: PathBuf,
-        /// What the system says.
-        source: std::io::Error,
-    },
-    /// It is no document of this format.
-    #[error("{path}: {detail}", path = path.display())]
-    Malformed {
-        /// The file.
-        path: PathBuf,
-        /// What is wrong.
-        detail: String,
-    },
-}
-
-/// An advisory.
-#[derive(Debug, Deserialize)]
-pub struct Advisory {
-    id: String,
-    #[serde(default)]
-    aliases: Vec<String>,
-    #[serde(default)]
-    summary: String,
-    #[serde(default)]
-    details: String,
-    #[serde(default)]
-    withdrawn: Option<String>,
-    #[serde(default)]
-    severity: Vec<Score>,
-    #[serde(default)]
-    affected: Vec<About>,
-    #[serde(default)]
-    database_specific: Value,
-}
-
-#[derive(Debug, Deserialize)]
-struct Score {
-    score: String,
-}
-
-#[derive(Debug, Deserialize)]
-struct About {
-    package: Option<Package>,
-    #[serde(default)]
-    severity: Vec<Score>,
-    #[serde(default)]
-    ranges: Vec<Range>,
-    #[serde(default)]
-    versions: Vec<String>,
-}
-
-#[derive(Debug, Deserialize)]
-struct Package {
-    ecosystem: String,
-    name: String,
-}
-
-#[derive(Debug, Deserialize)]
-struct Range {
-    #[serde(rename = "type")]
-    kind: String,
-    #[serde(default)]
-    events: Vec<Event>,
-}
-
-/// Only one of them is present.
-#[derive(Debug, Default, Deserialize)]
-#[serde(default)]
-struct Event {
-    introduced: Option<String>,
-    fixed: Option<String>,
-    last_affected: Option<String>,
-}
-
-/// Reads a document, or all documents in a folder and the folders in it.
-pub fn read(path: &Path) -> Result<Vec<Advisory>, AdvisoryFault> {
-    let unreadable = |source| AdvisoryFault::Unreadable { path: path.to_owned(), source };
-    let mut all = Vec::new();
-    if fs::metadata(path).map_err(unreadable)?.is_dir() {
-        let inside = entries(path).map_err(|error| unreadable(std::io::Error::other(error)))?;
-        for one in
-            inside.iter().filter(|one| one.is_dir() || one.extension().is_some_and(|end| end == "json"))
-        {
-            all.extend(read(one)?);
-        }
-        return Ok(all);
-    }
-    let malformed = |error: serde_json::Error| AdvisoryFault::Malformed {
-        path: path.to_owned(),
-        detail: error.to_string(),
-    };
-    let document: Value = serde_json::from_slice(&fs::read(path).map_err(unreadable)?).map_err(malformed)?;
-    let documents = if let Value::Array(all) = document { all } else { vec![document] };
-    for document in documents {
-        all.push(serde_json::from_value(document).map_err(malformed)?);
-    }
-    Ok(all)
 }
 
 /// Advisories with what they say of one package.
@@ -254,67 +143,11 @@ fn canonical(ecosystem: &str, name: &str) -> String {
     }
 }
 
-/// The schema's own way ("Evaluation"): named versions, or within one of the ranges.
-fn is_affected(kind: &str, version: &str, about: &About) -> bool {
-    let is_named = about.versions.iter().any(|one| compare(kind, one, version).is_eq());
-    is_named
-        || about
-            .ranges
-            .iter()
-            .filter(|range| range.kind != "GIT")
-            .any(|range| is_within(kind, version, range))
-}
-
-fn is_within(kind: &str, version: &str, range: &Range) -> bool {
-    let mut events: Vec<(&str, bool, bool)> = Vec::new();
-    for event in &range.events {
-        // What it is of, whether it begins there, and whether that version itself is still affected.
-        events.extend(event.introduced.as_deref().map(|at| (at, true, true)));
-        events.extend(event.fixed.as_deref().map(|at| (at, false, false)));
-        events.extend(event.last_affected.as_deref().map(|at| (at, false, true)));
-    }
-    let order = |at: &str| if at == "0" { Ordering::Greater } else { compare(kind, version, at) };
-    events.sort_by(|a, b| match (a.0, b.0) {
-        ("0", "0") => Ordering::Equal,
-        ("0", _) => Ordering::Less,
-        (_, "0") => Ordering::Greater,
-        (a, b) => compare(kind, a, b),
-    });
-    let mut is_affected = false;
-    for (at, begins, includes) in events {
-        match (begins, order(at)) {
-            (true, order) if order.is_ge() => is_affected = true,
-            (false, Ordering::Greater) => is_affected = false,
-            (false, Ordering::Equal) if !includes => is_affected = false,
-            _ => {}
-        }
-    }
-    is_affected
-}
-
-/// Compares versions as their ecosystem does, as far as both are versions to it; `kind` is that of the package URL.
-pub fn compare(kind: &str, a: &str, b: &str) -> Ordering {
-    let plain = |text: &str| text.trim_start_matches('v').to_owned();
-    let exact = match kind {
-        "npm" | "golang" => {
-            let read = |text: &str| SemanticVersion::parse(&plain(text)).ok();
-            read(a).zip(read(b)).map(|(a, b)| a.cmp_precedence(&b))
-        }
-        "deb" => Some(remote::packages::debian::compare(a, b)),
-        "pypi" => {
-            let read = |text: &str| pep440_rs::Version::from_str(text).ok();
-            read(a).zip(read(b)).map(|(a, b)| a.cmp(&b))
-        }
-        _ => None,
-    };
-    exact.unwrap_or_else(|| compare_versions(a, b))
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use model::SourcePackage;
-    use serde_json::json;
+    use serde_json::{Value, json};
 
     fn nothing() -> Acceptance<'static> {
         static NONE: BTreeMap<String, AcceptedAdvisory> = BTreeMap::new();

@@ -95,8 +95,8 @@ fn lacks(code: &Undeclared) -> String {
 /// How the packages of code are declared.
 fn declare(code: &Undeclared) -> String {
     match (&code.packages[..], code.command) {
-        ([], Some(command)) => format!("in its folder, run `{command}`"),
-        ([], None) => format!("write {}", code.manifest),
-        (packages, _) => format!("write {} with the lines {}", code.manifest, packages.join(", ")),
+        ([], Some(command)) => format!("in the app's folder, run `{command}`"),
+        ([], None) => format!("write a {}", code.manifest),
+        (packages, _) => format!("write a {} with the lines {}", code.manifest, packages.join(", ")),
     }
 }

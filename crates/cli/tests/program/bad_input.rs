@@ -267,14 +267,14 @@ fn code_without_the_file_that_declares_its_packages_gets_the_lines_to_write() {
     insta::assert_snapshot!(error_of(&program.run("survey look")), @"
     error: no language recognised
       look/app.py is Python, and there is no requirements.txt
-    what to do: write requirements.txt with the lines falcon, pillow
+    what to do: write a requirements.txt with the lines falcon, pillow
     more: shtetl explain survey-unrecognised
     ");
     program.write("depot/src/depot.go", "package main\n");
     insta::assert_snapshot!(error_of(&program.run("survey depot")), @"
     error: no language recognised
       src/depot.go is Go, and there is no go.mod
-    what to do: in its folder, run `go mod init app && go mod tidy`
+    what to do: in the app's folder, run `go mod init app && go mod tidy`
     more: shtetl explain survey-unrecognised
     ");
 }

@@ -350,5 +350,5 @@ fn a_process_that_listens_elsewhere_answers_and_is_told_where() {
         serve_with(&program, &["run", "ferry:fixed", "--port", "0", "--set", "TOKEN=x"]);
     assert_eq!(running::http::ask(served.port, "/").unwrap(), (200, "the ferry sails\n".to_owned()));
     let note = lines.find(|line| line.starts_with("note:")).unwrap();
-    insta::assert_snapshot!(note, @"note: web listens on port 9123, and the image says another; only `shtetl run` finds it there: in shtetl.toml, under [process.web]: port = 9123, and build again");
+    insta::assert_snapshot!(note, @"note: web listens on port 9123, not on the port that the image declares; `shtetl run` follows it, other runtimes do not: in shtetl.toml, under [process.web]: port = 9123, and build again");
 }

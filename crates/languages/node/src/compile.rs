@@ -4,9 +4,10 @@
 use crate::helpers::{ADD_ON_BUILDER, Helpers};
 use crate::install::{Installing, Purpose};
 use crate::overrides::Overrides;
+use crate::package::{LockedPackage, Origin};
 use crate::placing::{self, address_of};
 use crate::scripts::{Undecided, is_run};
-use crate::tree::{LockedPackage, Origin, PackageTree};
+use crate::tree::PackageTree;
 use crate::workspaces::Parts;
 use crate::{INSTALL_SCRIPTS, Manifest, helpers, install, packing, resolve};
 use content::digest::{Hasher, Sha256};

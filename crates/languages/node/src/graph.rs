@@ -4,7 +4,8 @@
 //! nearest folder where another version of the same name would be found by somebody else.
 
 use crate::overrides::{Overrides, Scope};
-use crate::tree::{Entry, Origin, PackageTree};
+use crate::package::Origin;
+use crate::tree::{Entry, PackageTree};
 use model::Result;
 use std::collections::{BTreeMap, BTreeSet};
 

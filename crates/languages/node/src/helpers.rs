@@ -3,7 +3,8 @@
 
 use crate::install::Installing;
 use crate::overrides::Overrides;
-use crate::tree::{LockedPackage, PackageTree};
+use crate::package::LockedPackage;
+use crate::tree::PackageTree;
 use crate::workspaces::Parts;
 use crate::{Manifest, install, resolve};
 use engine::Step;

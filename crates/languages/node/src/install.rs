@@ -1,8 +1,9 @@
 //! Puts npm packages where the tree says, one fragment each.
 
+use crate::package::{LockedPackage, Origin};
 use crate::placing::{address_of, below, up_to};
 use crate::tarball::Facts;
-use crate::tree::{LockedPackage, Origin, PackageTree};
+use crate::tree::PackageTree;
 use crate::{packing, scripts, tarball};
 use config::addresses::Addresses;
 use content::ContentError;

@@ -7,7 +7,7 @@
 //!
 //! | module | owns |
 //! | --- | --- |
-//! | `lock`, `tree` | lockfiles, and the one form that they end in |
+//! | `lock`, `tree`, `package` | lockfiles, the one form that they end in, and one package of it |
 //! | `graph`, `placing`, `overrides`, `workspaces` | which folder each package goes into |
 //! | `resolve` | versions that no file locks |
 //! | `survey`, `members` | what the source, or a member of a workspace, says of itself |
@@ -28,6 +28,7 @@ mod install;
 mod lock;
 mod members;
 mod overrides;
+mod package;
 mod packing;
 mod patch;
 mod placing;
@@ -45,6 +46,7 @@ use model::npm_range::Range;
 use model::platform::own_platform;
 use model::{BuildpackOptions, Error, Finding, Place, Result};
 use model::{Ecosystem, OptionSpec, Takes};
+use package::LockedPackage;
 use planning::{Buildpack, Context, Contribution, Member, Resolution, Resolving};
 use serde::Deserialize;
 use settled::{ForBuildCommand, Installation};
@@ -52,7 +54,7 @@ use source::SourceTree;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
-use tree::{LockedPackage, PackageTree};
+use tree::PackageTree;
 
 /// Packages whose install scripts are run.
 const RUN_SCRIPTS_OF: OptionSpec = OptionSpec::new(

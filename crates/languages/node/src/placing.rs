@@ -1,7 +1,7 @@
 //! Where packages come from and where they are put.
 
 use crate::APP;
-use crate::tree::{LockedPackage, Origin};
+use crate::package::{LockedPackage, Origin};
 use config::addresses::Addresses;
 use model::{Ecosystem, Result};
 use remote::Address;

@@ -2,7 +2,8 @@
 
 use crate::graph::{Chooser, Need, place};
 use crate::overrides::Overrides;
-use crate::tree::{Entry, Fits, Origin, PackageTree};
+use crate::package::{Fits, Origin};
+use crate::tree::{Entry, PackageTree};
 use crate::workspaces::{Part, Parts};
 use crate::{Manifest, parse_manifest};
 use config::addresses::Addresses;

@@ -1,8 +1,9 @@
 //! Install scripts: which packages have one, and what becomes of it.
 
+use crate::package::{LockedPackage, Origin};
 use crate::placing::address_of;
 use crate::tarball::Facts;
-use crate::tree::{LockedPackage, Origin, PackageTree};
+use crate::tree::PackageTree;
 use crate::{Manifest, tarball};
 use crate::{RUN_SCRIPTS_OF, SKIP_SCRIPTS_OF};
 use engine::package_archive::PackageArchive;

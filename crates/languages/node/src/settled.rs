@@ -3,8 +3,9 @@
 
 use crate::compile::{self, WantedScript};
 use crate::helpers::{self, Helpers};
+use crate::package::{LockedPackage, Origin};
 use crate::placing::address_of;
-use crate::tree::{LockedPackage, Origin, PackageTree};
+use crate::tree::PackageTree;
 use crate::{MANIFEST, Manifest, lock, overrides, read_manifest, resolve, scripts, workspaces};
 use content::digest::Hasher;
 use engine::package_archive::first_hash;

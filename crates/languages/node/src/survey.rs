@@ -1,6 +1,7 @@
 //! What the source says of itself: how it is built and started, which versions of Node it supports, what its lockfile locks.
 
-use crate::tree::{LockedPackage, PackageTree};
+use crate::package::LockedPackage;
+use crate::tree::PackageTree;
 use crate::{APP, MANIFEST, NAME, app, install, lock, members, read_manifest};
 use model::platform::own_platform;
 use model::{

@@ -1,8 +1,8 @@
 //! One package's tarball as fragments, put down the way npm does.
 
+use crate::package::{Fits, LockedPackage};
 use crate::patch::Changeable;
 use crate::placing::below;
-use crate::tree::{Fits, LockedPackage};
 use content::digest::Sha256;
 use content::layer::{Codec, Entry, FragmentWriter, Kind};
 use content::store::Store;

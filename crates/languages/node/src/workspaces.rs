@@ -1,7 +1,8 @@
 //! Folders of the source that are packages of their own: workspaces.
 
 use crate::graph::Need;
-use crate::tree::{Entry, Origin};
+use crate::package::Origin;
+use crate::tree::Entry;
 use crate::{MANIFEST, Manifest, parse_manifest};
 use globset::{GlobBuilder, GlobSetBuilder};
 use model::error::SurveyError;

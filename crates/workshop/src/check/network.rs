@@ -24,7 +24,7 @@ pub(super) fn fetched(subject: &Subject<'_>) -> Result<Vec<Found>> {
             let advice = match (kind, packages.as_str()) {
                 ("npm", packages) if !packages.is_empty() => {
                     format!(
-                        "add {packages} to devDependencies, and remove the command: what is declared is there"
+                        "add {packages} to devDependencies and remove the command: declared packages are installed before the build"
                     )
                 }
                 _ => format!("in shtetl.toml, under [build]: fetch = [{kind:?}]"),

@@ -151,7 +151,6 @@ fn announce(launched: &mut Launched, process: &str, output: &Output) {
         return answers();
     }
     let others = launched.other_ports(SETTLED, PATIENCE);
-    let says = "and the image says another";
     match &others[..] {
         [] => {
             if launched.wait_for_port(SETTLED) {
@@ -163,19 +162,18 @@ fn announce(launched: &mut Launched, process: &str, output: &Output) {
             launched.follow(port);
             answers();
             output.aside(format!(
-                "note: {process} listens on port {port}, {says}; only `shtetl run` finds it there: \
-                 in shtetl.toml, under [process.{process}]: port = {port}, and build again"
+                "note: {process} listens on port {port}, not on the port that the image declares; `shtetl run` follows it, \
+                 other runtimes do not: in shtetl.toml, under [process.{process}]: port = {port}, and build again"
             ));
             if other.ip().is_loopback() {
-                let note = "note: it listens on the loopback address, where others cannot reach it: make it listen on 0.0.0.0";
-                output.aside(note);
+                output.aside("note: it listens on the loopback address, which others cannot reach: make it listen on 0.0.0.0");
             }
         }
         several => {
             let ports: Vec<String> = several.iter().map(|address| address.port().to_string()).collect();
             output.aside(format!(
-                "note: {process} listens on the ports {}, {says}: in shtetl.toml, under [process.{process}]: \
-                 port = the right one, and build again",
+                "note: {process} listens on the ports {}, not on the port that the image declares: in shtetl.toml, \
+                 under [process.{process}]: port = the right one, and build again",
                 ports.join(", ")
             ));
         }

@@ -2,8 +2,8 @@
 
 use super::faults::malformed;
 use crate::Manifest;
+use crate::package::Origin;
 use crate::patch::Patch;
-use crate::tree::Origin;
 use crate::workspaces::Parts;
 use model::Result;
 use source::{SourceTree, is_commit};

@@ -2,7 +2,8 @@
 
 use crate::lock::app::App;
 use crate::lock::faults::malformed;
-use crate::tree::{Entry, Fits, Origin, PackageTree};
+use crate::package::{Fits, Origin};
+use crate::tree::{Entry, PackageTree};
 use model::error::SurveyError;
 use model::{Error, Place, Result};
 use remote::Integrity;
