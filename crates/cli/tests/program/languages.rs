@@ -117,6 +117,22 @@ fn apps_of_python_that_a_function_makes_are_given_to_servers_in_their_way() {
 }
 
 #[test]
+fn a_script_starts_an_app_when_something_at_its_top_runs_on() {
+    for (text, starts) in [
+        ("if __name__ in {'__main__', '__mp_main__'}:\n    go()\n", true),
+        ("import asyncio\nasyncio.run(sail())\n", true),
+        ("import subprocess\nsubprocess.run(['tides'])\n", false),
+        ("def main():\n    app.run()\n", false),
+    ] {
+        let survey = survey(&[("requirements.txt", "tides\n"), ("server.py", text)]);
+        assert_eq!(survey.contains("process web [python,server.py]"), starts, "{text}: {survey}");
+    }
+    // A helper beside an app of another language does not tell of an app.
+    let node = ("package.json", r#"{"scripts":{"start":"node a.js"}}"#);
+    assert!(survey(&[node, ("server.py", "if __name__ == '__main__':\n    go()\n")]).starts_with("[node]"));
+}
+
+#[test]
 fn programs_of_frameworks_are_given_the_script_of_the_app() {
     insta::assert_snapshot!(survey(&[
         ("requirements.txt", "streamlit\n"), ("pages/more.py", "import streamlit as st\n"), ("Home.py", "import streamlit as st\n"),

@@ -8,8 +8,10 @@ use std::collections::BTreeSet;
 
 /// Files with the object that a server is given.
 pub(super) const SERVED_FILES: [&str; 2] = ["wsgi.py", "asgi.py"];
-/// Files that start an app when nothing says how.
-pub(super) const ENTRY_FILES: [&str; 3] = ["app.py", "main.py", "server.py"];
+/// Files that tell of an app, and start it when nothing says how.
+pub(super) const ENTRY_FILES: [&str; 2] = ["app.py", "main.py"];
+/// Files that start an app which something else tells of.
+const MORE_ENTRIES: [&str; 1] = ["server.py"];
 /// Calls at the top of a script that go on until it is stopped.
 const RUNS: [&str; 6] = [".run(", ".launch(", "run_app(", "serve(", ".serve_forever(", ".start_polling("];
 /// How commands begin that prepare something, and end.
@@ -46,10 +48,12 @@ pub(super) fn served_file(
 
 /// A script with a telling name that runs when it is executed.
 pub(super) fn web_process(tree: &SourceTree, evidence: &mut Vec<Evidence>) -> Result<Option<ProcessType>> {
-    for file in ENTRY_FILES {
+    for file in ENTRY_FILES.into_iter().chain(MORE_ENTRIES) {
         let Some(text) = tree.read(file)? else { continue };
         let runs = |line: &&str| {
-            let at_top = line.starts_with(|c: char| c.is_ascii_alphabetic()) && !line.starts_with("def ");
+            let at_top = line.starts_with(|c: char| c.is_ascii_alphabetic())
+                && !line.starts_with("def ")
+                && !line.contains("subprocess.");
             line.starts_with("if __name__ ") || at_top && RUNS.iter().any(|call| line.contains(call))
         };
         let Some(line) = text.lines().find(runs) else { continue };
