@@ -74,6 +74,25 @@ pub(crate) enum Listening {
     Inside(u16, Option<Offered>),
 }
 
+/// The way to the port of a process in its own network.
+struct Inside {
+    link: Arc<Link>,
+    port: u16,
+    /// Another port that is asked when nothing listens on its own; 0 when there is none.
+    other: AtomicU16,
+}
+
+impl Inside {
+    /// A connection, at once or not at all.
+    fn connect(&self) -> io::Result<TcpStream> {
+        let own = self.link.connect(self.port);
+        match (&own, self.other.load(Ordering::Relaxed)) {
+            (Ok(_), _) | (Err(_), 0) => own,
+            (Err(_), other) => self.link.connect(other),
+        }
+    }
+}
+
 /// A running process.
 pub struct Launched {
     running: Running,
@@ -81,7 +100,7 @@ pub struct Launched {
     /// The port of this machine that answers for it, if one does.
     pub port: Option<u16>,
     /// The way to its own port, where it has a network of its own.
-    inside: Option<(Arc<Link>, Arc<AtomicU16>)>,
+    inside: Option<Arc<Inside>>,
     /// How it is kept apart.
     pub mode: Mode,
     /// What is closed when this is dropped.
@@ -123,12 +142,12 @@ pub(crate) fn launch(store: &Store, work: Work, io: [Stdio; 3]) -> Result<Launch
         Listening::Nowhere => (None, None, None),
         Listening::Shared(port) => (Some(port), None, None),
         Listening::Inside(port, offered) => {
-            let inside = link.map(|link| (link, Arc::new(AtomicU16::new(port))));
+            let inside = link.map(|link| Arc::new(Inside { link, port, other: AtomicU16::new(0) }));
             (offered.as_ref().map(|offered| offered.port), inside, offered)
         }
     };
-    if let (Some(offered), Some((link, port))) = (&offered, &inside) {
-        offered.lead_to(&target_inside(link, port))?;
+    if let (Some(offered), Some(inside)) = (&offered, &inside) {
+        offered.lead_to(&target_inside(inside))?;
     }
     Ok(Launched {
         running,
@@ -149,7 +168,7 @@ impl Launched {
     /// The way to where it listens, if it does.
     pub fn target(&self) -> Option<Target> {
         match (&self.inside, self.port) {
-            (Some((link, port)), _) => Some(target_inside(link, port)),
+            (Some(inside), _) => Some(target_inside(inside)),
             (None, Some(port)) => Some(Arc::new(move || http::connect(port))),
             (None, None) => None,
         }
@@ -158,7 +177,7 @@ impl Launched {
     /// A connection to where it listens, at once or not at all.
     pub(crate) fn connect_now(&self) -> io::Result<TcpStream> {
         match (&self.inside, self.port) {
-            (Some((link, port)), _) => link.connect(port.load(Ordering::Relaxed)),
+            (Some(inside), _) => inside.connect(),
             (None, Some(port)) => http::connect(port),
             (None, None) => Err(io::ErrorKind::NotConnected.into()),
         }
@@ -200,17 +219,17 @@ impl Launched {
         Vec::new()
     }
 
-    /// Leads connections to its port to this one, which it listens on in its place.
+    /// Leads connections to this port wherever it does not listen on its own.
     pub fn follow(&self, port: u16) {
-        if let Some((_, inside)) = &self.inside {
-            inside.store(port, Ordering::Relaxed);
+        if let Some(inside) = &self.inside {
+            inside.other.store(port, Ordering::Relaxed);
         }
     }
 
     /// Where it listens in its own network; nothing where it has none.
     pub fn listening(&self) -> Vec<SocketAddr> {
-        let Some((link, _)) = &self.inside else { return Vec::new() };
-        let mut all = link.listening().unwrap_or_default();
+        let Some(inside) = &self.inside else { return Vec::new() };
+        let mut all = inside.link.listening().unwrap_or_default();
         all.sort_by_key(|address| (address.port(), address.ip()));
         all.dedup();
         all
@@ -235,19 +254,19 @@ impl Drop for Launched {
     }
 }
 
-fn target_inside(link: &Arc<Link>, port: &Arc<AtomicU16>) -> Target {
-    let (link, port) = (Arc::clone(link), Arc::clone(port));
-    Arc::new(move || connect(&link, &port))
+fn target_inside(inside: &Arc<Inside>) -> Target {
+    let inside = Arc::clone(inside);
+    Arc::new(move || connect(&inside))
 }
 
 /// A connection into the process's network, once something listens there.
-fn connect(link: &Link, port: &AtomicU16) -> io::Result<TcpStream> {
+fn connect(inside: &Inside) -> io::Result<TcpStream> {
     let tries = PATIENCE.as_millis() / PAUSE.as_millis();
     for _ in 0..tries {
-        match link.connect(port.load(Ordering::Relaxed)) {
+        match inside.connect() {
             Err(error) if error.kind() == io::ErrorKind::ConnectionRefused => std::thread::sleep(PAUSE),
             other => return other,
         }
     }
-    link.connect(port.load(Ordering::Relaxed))
+    inside.connect()
 }
