@@ -158,24 +158,24 @@ fn announce(launched: &mut Launched, process: &str, output: &Output) {
             }
         }
         [other] => {
-            let port = other.port();
-            launched.follow(port);
+            launched.follow(other.port());
             answers();
-            output.aside(format!(
-                "note: {process} listens on port {port}, not on the port that the image declares; `shtetl run` follows it, \
-                 other runtimes do not: in shtetl.toml, under [process.{process}]: port = {port}, and build again"
-            ));
+            declares_another(process, &format!("port {}", other.port()), &other.port().to_string(), output);
             if other.ip().is_loopback() {
-                output.aside("note: it listens on the loopback address, which others cannot reach: make it listen on 0.0.0.0");
+                output.aside("note: it listens on the loopback address: make it listen on 0.0.0.0, so that others reach it");
             }
         }
         several => {
             let ports: Vec<String> = several.iter().map(|address| address.port().to_string()).collect();
-            output.aside(format!(
-                "note: {process} listens on the ports {}, not on the port that the image declares: in shtetl.toml, \
-                 under [process.{process}]: port = the right one, and build again",
-                ports.join(", ")
-            ));
+            declares_another(process, &format!("the ports {}", ports.join(", ")), "the right one", output);
         }
     }
+}
+
+/// Says that only `run` finds a process where it listens, and what makes others find it.
+fn declares_another(process: &str, listens_on: &str, port: &str, output: &Output) {
+    output.aside(format!("note: {process} listens on {listens_on}, but the image declares another one"));
+    output.aside(format!(
+        "what to do: in shtetl.toml, under [process.{process}]: port = {port}, and build again"
+    ));
 }
