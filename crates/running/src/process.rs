@@ -29,6 +29,8 @@ const LONGEST_PAUSE: Duration = Duration::from_millis(20);
 /// How long a connection of this machine waits for the process to listen, and how often it tries.
 const PATIENCE: Duration = Duration::from_secs(5);
 const PAUSE: Duration = Duration::from_millis(50);
+/// How long a port may take to show that it speaks HTTP.
+const FIRST_ANSWER: Duration = Duration::from_secs(1);
 
 /// What is to run, wherever it comes from.
 pub(crate) struct Work {
@@ -203,7 +205,7 @@ impl Launched {
     }
 
     /// The other ports that it listens on, once they have been the same for `settled` without its own among them;
-    /// none where it ends before, or where that takes longer than `patience`.
+    /// none where it ends before, or where that takes longer than `patience`. Of several, the only one that speaks HTTP.
     pub fn other_ports(&mut self, settled: Duration, patience: Duration) -> Vec<SocketAddr> {
         let deadline = Instant::now() + patience;
         let (mut seen, mut since) = (Vec::new(), Instant::now());
@@ -213,10 +215,23 @@ impl Launched {
             if all != seen {
                 (seen, since) = (all, Instant::now());
             } else if !seen.is_empty() && since.elapsed() >= settled {
-                return seen;
+                return self.by_http(seen);
             }
         }
         Vec::new()
+    }
+
+    /// The only one of several addresses that speaks HTTP; all of them where that does not tell.
+    fn by_http(&self, all: Vec<SocketAddr>) -> Vec<SocketAddr> {
+        let Some(inside) = self.inside.as_ref().filter(|_| all.len() > 1) else { return all };
+        let speaks = |address: &&SocketAddr| {
+            let asked = inside.link.connect(address.port());
+            asked.and_then(|stream| http::ask_on(stream, "/", FIRST_ANSWER)).is_ok()
+        };
+        match all.iter().filter(speaks).collect::<Vec<_>>()[..] {
+            [only] => vec![*only],
+            _ => all,
+        }
     }
 
     /// Leads connections to this port wherever it does not listen on its own.
