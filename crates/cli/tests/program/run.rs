@@ -346,8 +346,7 @@ fn a_process_that_listens_elsewhere_answers_and_is_told_where() {
     let fixed = "[process.web]\nrun = \"env PORT=9123 node page.html\"\n[task.fail]";
     program.edit("ferry/shtetl.toml", "[task.fail]", fixed);
     let _ = program.succeed("build ferry --anyway --tag fixed");
-    let (served, mut lines) =
-        serve_with(&program, &["run", "ferry:fixed", "--port", "0", "--set", "TOKEN=x"]);
+    let (served, lines) = serve_with(&program, &["run", "ferry:fixed", "--port", "0", "--set", "TOKEN=x"]);
     assert_eq!(running::http::ask(served.port, "/").unwrap(), (200, "the ferry sails\n".to_owned()));
     let note: Vec<String> = lines.skip_while(|line| !line.starts_with("note:")).take(2).collect();
     assert_eq!(
