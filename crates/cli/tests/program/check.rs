@@ -388,6 +388,33 @@ const CASES: &[Case<'_>] = &[
         ],
     ),
     (
+        "start-file!",
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js","build":"node tools/make.js"}}"#),
+            ("server.js", ""),
+            ("tools/make.js", ""),
+            (".gitignore", "tools/\n"),
+        ],
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js","build":"node tools/make.js"}}"#),
+            ("server.js", ""),
+            ("tools/make.js", ""),
+        ],
+    ),
+    (
+        // A package as it is published: its build was run before.
+        "buildpack-problem",
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js","build":"node tools/make.js"}}"#),
+            ("server.js", ""),
+        ],
+        &[
+            ("package.json", r#"{"scripts":{"start":"node server.js","build":"node tools/make.js"}}"#),
+            ("server.js", ""),
+            ("tools/make.js", ""),
+        ],
+    ),
+    (
         // It may never be run.
         "import-missing",
         &[START, ("server.js", "function later() {\n  return require('./boats');\n}\n")],

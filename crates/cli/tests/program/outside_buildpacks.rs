@@ -4,7 +4,7 @@ use crate::debian::{error_of, layer, with_archive, workshop_packages};
 use crate::program;
 use crate::source::git_in;
 use std::fs;
-use std::os::unix::fs::PermissionsExt;
+use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::Path;
 use testkit::debian::Signer;
 use testkit::host::{program_that_fails, program_that_never_ends, program_that_prints};
@@ -276,4 +276,18 @@ fn programs_that_give_no_answer_are_told_and_ended() {
     fs::set_permissions(program.path("forms/files/ask"), fs::Permissions::from_mode(0o644)).unwrap();
     let error = error_of(&program.run("survey app"));
     assert!(error.contains("../forms/definition.toml: files/ask is not an executable file"), "{error}");
+}
+
+#[test]
+fn a_buildpack_in_a_source_has_no_other_files_of_the_machine_read() {
+    let program = with_program(program_that_prints(r#"{"format": "shtetl/buildpack-answer/1"}"#));
+    fs::rename(program.path("forms/files"), program.path("elsewhere")).unwrap();
+    symlink("../elsewhere", program.path("forms/files")).unwrap();
+    let error = error_of(&program.run("survey app"));
+    assert!(error.contains("../forms/files: it is a link"), "{error}");
+
+    fs::rename(program.path("forms/definition.toml"), program.path("other.toml")).unwrap();
+    symlink("../other.toml", program.path("forms/definition.toml")).unwrap();
+    let error = error_of(&program.run("survey app"));
+    assert!(error.contains("../forms/definition.toml: it is a link"), "{error}");
 }

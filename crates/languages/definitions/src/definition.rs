@@ -141,7 +141,11 @@ impl Definition {
             let place = Place::new(format!("{shown}/{DEFINITION}"), line);
             Error::Survey(SurveyError::Malformed { place, detail })
         };
-        let length = fs::metadata(&path).facts(&path)?.len();
+        let metadata = fs::symlink_metadata(&path).facts(&path)?;
+        if metadata.is_symlink() {
+            return Err(bad(None, "it is a link".to_owned()));
+        }
+        let length = metadata.len();
         if length > LARGEST {
             return Err(bad(None, format!("it has {length} bytes, more than the maximum of {LARGEST}")));
         }

@@ -32,15 +32,18 @@ impl OwnFiles {
     /// Reads them; `shown` is how people know the buildpack's folder.
     pub(super) fn read(folder: &Path, shown: &str) -> Result<Self> {
         let root = folder.join(FOLDER);
-        if !root.is_dir() {
-            return Ok(Self::default());
-        }
         let bad = |detail: String| {
             Error::Survey(SurveyError::Malformed {
                 place: Place::new(format!("{shown}/{FOLDER}"), None),
                 detail,
             })
         };
+        // Who writes a source must not have other files of this machine read.
+        match fs::symlink_metadata(&root) {
+            Ok(found) if found.is_symlink() => return Err(bad("it is a link".to_owned())),
+            Ok(found) if found.is_dir() => {}
+            _ => return Ok(Self::default()),
+        }
         let mut files = BTreeMap::new();
         let mut left = LARGEST;
         for path in collect::files(&root)? {

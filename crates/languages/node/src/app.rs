@@ -6,7 +6,7 @@ use crate::inputs;
 use crate::{ENTRY_FILES, MANIFEST, Manifest};
 use model::shell_words::CommandLine;
 use model::{
-    AppBuild, BuildCommand, Evidence, Finding, Pages, Place, ProcessKind, ProcessType, Result, Sign,
+    AppBuild, BuildCommand, Evidence, Finding, Pages, Place, Problem, ProcessKind, ProcessType, Result, Sign,
 };
 use planning::first_present;
 use source::SourceTree;
@@ -46,15 +46,7 @@ impl App<'_> {
             ));
         }
         finding.build = self.build(framework);
-        if let Some(build) = &finding.build
-            && self.is_built()
-            && let Some(missing) = inputs::missing(&build.shown, |path| self.tree.has(path))
-        {
-            // A package as it is published has what its build made, and not what it was made of.
-            let tells = format!("no build: it needs {missing}, which is not in the source");
-            finding.evidence.push(Evidence::against(build.said.clone(), &build.shown, tells));
-            finding.build = None;
-        }
+        self.without_what_was_built(finding);
         let outcome = match framework.filter(|_| finding.build.is_some()) {
             Some(framework) => framework.outcome(self.tree, self.manifest)?,
             None => None,
@@ -81,6 +73,24 @@ impl App<'_> {
             finding.evidence.push(missing.as_sign(Sign::NoServer));
         }
         Ok(())
+    }
+
+    /// Leaves out a build that cannot run and need not: a package as it is published has what its build made, and not
+    /// what it was made of. What a rule excludes is missing, and `check` says so.
+    fn without_what_was_built(&self, finding: &mut Finding) {
+        let Some(build) = finding.build.as_ref().filter(|_| self.is_built()) else { return };
+        let there = |path: &str| self.tree.has(path) || self.tree.root().join(path).exists();
+        let Some(missing) = inputs::missing(&build.shown, there) else { return };
+        let says = format!("the build script is not run: it needs {missing}, which is not in the source");
+        finding.evidence.push(Evidence::against(build.said.clone(), &build.shown, &says));
+        finding.problems.push(Problem {
+            code: "build-left-out".to_owned(),
+            place: build.said.clone(),
+            says,
+            advice: "add the file if the build has to run".to_owned(),
+            breaks: false,
+        });
+        finding.build = None;
     }
 
     /// Whether the files that start it are in the source.

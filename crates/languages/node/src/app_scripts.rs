@@ -184,12 +184,8 @@ impl AppScripts<'_> {
             Some(option) => {
                 option.starts_with('-') && !ELSEWHERE.iter().any(|elsewhere| word.starts_with(elsewhere))
             }
-            None => {
-                // `rimraf@5` names a version; `@scope/name` does not.
-                let end =
-                    word.char_indices().skip(1).find(|(_, c)| *c == '@').map_or(word.len(), |(at, _)| at);
-                tables.iter().any(|table| table.contains_key(&word[..end]))
-            }
+            // One with a version (`rimraf@5`) need not be the one that is declared.
+            None => tables.iter().any(|table| table.contains_key(*word)),
         })
     }
 }
@@ -232,7 +228,8 @@ mod tests {
             (&[("start", "run-s serve:*"), ("serve:b", "b"), ("serve:a", "a")], "run-s serve:*"),
             (&[("start", "npm ci --omit=dev && yarn && node a.js")], "node a.js"),
             (&[("start", "cd site && npm install && node a.js")], "cd site && npm install && node a.js"),
-            (&[("start", "npm install rimraf@5 && node a.js")], "node a.js"),
+            (&[("start", "npm install rimraf && node a.js")], "node a.js"),
+            (&[("start", "npm install rimraf@5 && node a.js")], "npm install rimraf@5 && node a.js"),
             (&[("start", "npm install tides && node a.js")], "npm install tides && node a.js"),
             (&[("start", "npm run lost")], "npm run lost"),
             (&[("start", "npm run a || true"), ("a", "b")], "npm run a || true"),

@@ -18,26 +18,34 @@ const NEEDS: [(&str, &[&str]); 2] = [
     ),
 ];
 
-/// The file that the first command of a line needs and that is not there, as `has` tells. What later ones need may be made by
-/// those before.
-pub(super) fn missing(line: &str, has: impl Fn(&str) -> bool) -> Option<&str> {
+/// The script that the first command of a line gives to Node. What later ones need may be made by those before.
+pub fn first_script(line: &str) -> Option<&str> {
     let first = *commands(line).first()?;
     let words = CommandLine::parse(first).words;
-    match &words.iter().map(String::as_str).collect::<Vec<_>>()[..] {
-        ["node", rest @ ..] => {
-            // After another option, the next word may be its value.
-            let is_flag =
-                |word: &&&str| word.starts_with("--no-") || word.starts_with("--trace") || word.contains('=');
-            let script = rest.iter().find(|word| !is_flag(word)).filter(|word| word.ends_with("js"))?;
-            let is_missing = !script.starts_with('-') && !has(script.trim_start_matches("./"));
-            first.split_whitespace().find(|word| is_missing && word == script)
-        }
-        [program] => {
-            let (_, files) = NEEDS.iter().find(|(name, _)| name == program)?;
-            (!files.iter().any(|file| has(file))).then_some(files[0])
-        }
-        _ => None,
+    let (_, rest) = words.split_first().filter(|(program, _)| *program == "node")?;
+    // After another option, the next word may be its value.
+    let is_flag = |word: &&String| {
+        word.starts_with("--no-")
+            || word.starts_with("--trace")
+            || word.starts_with('-') && word.contains('=')
+    };
+    let script = rest.iter().find(|word| !is_flag(word))?;
+    let is_script = script.ends_with("js") && !script.starts_with('-');
+    first
+        .split_whitespace()
+        .find(|word| is_script && word == script)
+        .map(|word| word.trim_start_matches("./"))
+}
+
+/// The file that the first command of a line needs and that is not there, as `has` tells.
+pub(super) fn missing(line: &str, has: impl Fn(&str) -> bool) -> Option<&str> {
+    if let Some(script) = first_script(line) {
+        return (!has(script)).then_some(script);
     }
+    let words = CommandLine::parse(commands(line).first()?).words;
+    let [program] = &words[..] else { return None };
+    let (_, files) = NEEDS.iter().find(|(name, _)| name == program)?;
+    (!files.iter().any(|file| has(file))).then_some(files[0])
 }
 
 #[cfg(test)]
@@ -52,7 +60,7 @@ mod tests {
             ("webpack && node later.js", Some("webpack.config.js")),
             ("node ./tools/make.js", None),
             ("node tools/other.js --fast", Some("tools/other.js")),
-            ("node --trace-warnings ./tools/other.js", Some("./tools/other.js")),
+            ("node --trace-warnings ./tools/other.js", Some("tools/other.js")),
             ("node --require a.js tools/other.js", None),
             ("node -e 'go()'", None),
         ] {

@@ -40,6 +40,8 @@ mod tarball;
 mod tree;
 mod workspaces;
 
+pub use inputs::first_script;
+
 use install::Purpose;
 use model::error::SurveyError;
 use model::npm_range::Range;

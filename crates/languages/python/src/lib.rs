@@ -11,6 +11,7 @@
 //! | `lock`, `locked` | lockfiles, and the one form that they end in |
 //! | `stale` | whether a lockfile stands for what its manifest asks for |
 //! | `generators` | generators of static pages |
+//! | `imports` | what code imports, and which packages have it |
 //! | `starts` | how an app is started, where no framework's table says it |
 //! | `requirements`, `index_options` | what an app asks for, and where packages may come from |
 //! | `index`, `resolve` | what indexes offer, and versions that no file locks |
@@ -30,6 +31,7 @@ mod file_names;
 #[cfg(fuzzing)]
 pub mod fuzzing;
 mod generators;
+pub mod imports;
 mod index;
 mod index_options;
 mod install;

@@ -8,9 +8,9 @@ use std::collections::BTreeSet;
 
 /// Files with the object that a server is given.
 pub(super) const SERVED_FILES: [&str; 2] = ["wsgi.py", "asgi.py"];
-/// Files that tell of an app, and start it when nothing says how.
+/// Files that are evidence of an app, and start it if nothing else does.
 pub(super) const ENTRY_FILES: [&str; 2] = ["app.py", "main.py"];
-/// Files that start an app which something else tells of.
+/// Files that start an app, but are not evidence of one.
 const MORE_ENTRIES: [&str; 1] = ["server.py"];
 /// Calls at the top of a script that go on until it is stopped.
 const RUNS: [&str; 6] = [".run(", ".launch(", "run_app(", "serve(", ".serve_forever(", ".start_polling("];

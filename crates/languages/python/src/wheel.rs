@@ -276,7 +276,7 @@ fn script(target: &str, interpreter: &str) -> Result<String, String> {
         return Err(format!("the entry point {target:?} is not MODULE:FUNCTION"));
     }
     let imported = function.split('.').next().unwrap_or(function);
-    // A process that this one starts may read the script again, as a module: it must not start everything anew.
+    // A child process (multiprocessing) imports this script again: only the first process may run it.
     Ok(format!(
         "#!{interpreter}\nimport sys\nfrom {module} import {imported}\nif __name__ == \"__main__\":\n    sys.exit({function}())\n"
     ))

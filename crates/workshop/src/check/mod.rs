@@ -19,7 +19,6 @@ mod settings;
 mod start;
 
 pub(crate) use house::day_of;
-pub(crate) use python_imports::imported_packages;
 
 use crate::app::App;
 use crate::plan::Worklist;

@@ -120,6 +120,7 @@ pub(super) fn file(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let builds =
         subject.survey.build.is_some() || subject.survey.chosen_findings().any(|f| f.buildpack == "java");
     let mut found = of_another_build(subject);
+    found.extend(build_script(subject));
     for process in &subject.survey.processes {
         for word in &process.command {
             let path = process.path_of(word);
@@ -148,6 +149,30 @@ pub(super) fn file(subject: &Subject<'_>) -> Result<Vec<Found>> {
         }
     }
     Ok(found)
+}
+
+/// A script that the build begins with and that is not there.
+fn build_script(subject: &Subject<'_>) -> Option<Found> {
+    let build = subject.survey.build.as_ref()?;
+    let script = node::first_script(&build.shown)?;
+    let path = match build.folder.as_str() {
+        "" => script.to_owned(),
+        folder => format!("{folder}/{script}"),
+    };
+    if subject.tree.has(&path) {
+        return None;
+    }
+    let at = build.said.clone();
+    Some(match subject.app.opened.root.join(&path).is_file() {
+        true => {
+            let advice = format!("in shtetl.toml, under [source]: include = [{path:?}]");
+            error(at, format!("the build needs {path}, which a rule excludes"), advice)
+        }
+        false => {
+            let what = format!("the build needs {path}, which is not in the source");
+            error(at, what, "add the file, or correct the command")
+        }
+    })
 }
 
 /// A file whose name differs from `path` only by capitals.
