@@ -5,7 +5,7 @@ use content::digest::Sha256;
 use content::store::Store;
 use model::error::{PackageError, SourceError};
 use model::{Error, PathFacts, Result};
-use remote::{Downloads, RemoteError};
+use remote::{Address, Downloads, RemoteError};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read, Write};
@@ -184,8 +184,10 @@ pub fn checked_out(url: &str, id: &str, downloads: Downloads<'_>) -> Result<Path
 /// The same, with the repository.
 pub(super) fn commit_at(url: &str, id: &str, downloads: Downloads<'_>) -> Result<(PathBuf, Git)> {
     let Downloads { fetcher, store } = downloads;
-    let none =
-        || Error::Source(SourceError::NoRevision { path: PathBuf::from(url), revision: id.to_owned() });
+    let none = || {
+        let path = PathBuf::from(Address::Url(url.to_owned()).to_string());
+        Error::Source(SourceError::NoRevision { path, revision: id.to_owned() })
+    };
     // Lockfiles say it, and it is part of a path.
     if !is_commit(id) {
         return Err(none());

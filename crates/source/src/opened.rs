@@ -9,7 +9,7 @@ use content::store::Store;
 use model::error::{PackageError, SourceError};
 use model::files::CONFIG;
 use model::{Error, PathFacts, Result};
-use remote::{Downloads, Fetcher, RemoteError};
+use remote::{Address, Downloads, Fetcher, RemoteError};
 use std::fs::{self, File};
 use std::io::Read;
 use std::path::{Path, PathBuf};
@@ -126,8 +126,10 @@ impl Opened {
     fn elsewhere(asked: &Asked<'_>, fetcher: &Fetcher, store: &Store) -> Result<Self> {
         let url = asked.path.to_string_lossy();
         let revision = asked.revision.unwrap_or("HEAD");
+        // A login is for the server, not for screens.
+        let shown = PathBuf::from(Address::Url(url.to_string()).to_string());
         let missing = || {
-            let (path, revision) = (asked.path.to_owned(), revision.to_owned());
+            let (path, revision) = (shown.clone(), revision.to_owned());
             Error::Source(SourceError::NoRevision { path, revision })
         };
         let remote = |source: RemoteError| {
@@ -144,7 +146,7 @@ impl Opened {
             root,
             only: None,
             ignores: false,
-            shown: asked.path.to_owned(),
+            shown,
             name: name.strip_suffix(".git").unwrap_or(&name).to_owned(),
             committed: Some((git, Commit { id, prefix: String::new() }, true)),
             member: String::new(),
