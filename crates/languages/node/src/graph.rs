@@ -3,23 +3,12 @@
 //! Lockfiles that say no places, and resolution, end here. A package is put as high as it can: below the
 //! nearest folder where another version of the same name would be found by somebody else.
 
+use crate::need::Need;
 use crate::overrides::{Overrides, Scope};
 use crate::package::Origin;
 use crate::tree::{Entry, PackageTree};
 use model::Result;
 use std::collections::{BTreeMap, BTreeSet};
-
-/// A dependency: a name, and how it is specified.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Need {
-    /// The name that the package uses.
-    pub(super) name: String,
-    /// A range, or what else chooses a version.
-    pub(super) wanted: String,
-    pub(super) optional: bool,
-    /// Whether it is to be found beside the package, and not below it.
-    pub(super) peer: bool,
-}
 
 /// Says which packages there are.
 pub(super) trait Chooser {

@@ -8,7 +8,7 @@
 //! | module | owns |
 //! | --- | --- |
 //! | `lock`, `tree`, `package` | lockfiles, the one form that they end in, and one package of it |
-//! | `graph`, `placing`, `overrides`, `workspaces` | which folder each package goes into |
+//! | `need`, `graph`, `placing`, `overrides`, `workspaces` | which folder each package goes into |
 //! | `resolve` | versions that no file locks |
 //! | `survey`, `members` | what the source, or a member of a workspace, says of itself |
 //! | `app`, `app_scripts`, `frameworks` | how the app is built and started |
@@ -27,6 +27,7 @@ mod inputs;
 mod install;
 mod lock;
 mod members;
+mod need;
 mod overrides;
 mod package;
 mod packing;

@@ -3,7 +3,7 @@
 //! A rule may hold for every package, for what is asked for in a range only (`"rope@^1"`), or for what one
 //! package needs and whatever that leads to (a table in place of a version, whose `.` is the package itself).
 
-use crate::graph::Need;
+use crate::need::Need;
 use crate::{MANIFEST, Manifest};
 use model::error::SurveyError;
 use model::npm_range::Range;

@@ -1,6 +1,7 @@
 //! Which versions to take where no file says it: every range met, the newest where there is a choice.
 
-use crate::graph::{Chooser, Need, place};
+use crate::graph::{Chooser, place};
+use crate::need::Need;
 use crate::overrides::Overrides;
 use crate::package::{Fits, Origin};
 use crate::tree::{Entry, PackageTree};

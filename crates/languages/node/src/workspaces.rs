@@ -1,6 +1,6 @@
 //! Folders of the source that are packages of their own: workspaces.
 
-use crate::graph::Need;
+use crate::need::Need;
 use crate::package::Origin;
 use crate::tree::Entry;
 use crate::{MANIFEST, Manifest, parse_manifest};

@@ -2,7 +2,7 @@
 
 use crate::file_names::{file_of, version_of};
 use crate::locked::Origin;
-use crate::requirements::Need;
+use crate::need::Need;
 use crate::sdist::SourceFacts;
 use crate::wheel::Archive;
 use crate::{sdist, wheel};

@@ -3,7 +3,7 @@
 use crate::direct::Direct;
 use crate::file_names::{WheelName, sdist_name_of, version_of};
 use crate::index_options::{Terms, first_that_has};
-use crate::requirements::Need;
+use crate::need::Need;
 use crate::target::Target;
 use crate::wheel::Archive;
 use crate::{sdist, wheel};

@@ -13,7 +13,7 @@
 //! | `generators` | generators of static pages |
 //! | `imports` | what code imports, and which packages have it |
 //! | `starts` | how an app is started, where no framework's table says it |
-//! | `requirements`, `index_options` | what an app asks for, and where packages may come from |
+//! | `need`, `requirements`, `index_options` | what an app asks for, and where packages may come from |
 //! | `index`, `resolve` | what indexes offer, and versions that no file locks |
 //! | `target` | interpreter, platform and C library: which markers and wheels fit |
 //! | `file_names`, `wheel`, `sdist`, `direct` | wheels, source archives, folders and commits |
@@ -37,6 +37,7 @@ mod index_options;
 mod install;
 mod lock;
 mod locked;
+mod need;
 mod requirements;
 mod resolve;
 mod sdist;

@@ -3,6 +3,7 @@
 use crate::file_names::{WheelName, file_of, sdist_name_of, version_of};
 use crate::index_options::Terms;
 use crate::locked::{LockedPackage, Origin};
+use crate::need::{Need, need, server_of};
 use crate::sdist::SourceFacts;
 use crate::target::Target;
 use crate::{EXTRAS, GROUPS};
@@ -11,24 +12,10 @@ use model::OptionValue;
 use model::error::SurveyError;
 use model::{BuildpackOptions, Error, Place, Result};
 use pep440_rs::{Operator, Version};
-use pep508_rs::{Requirement, VerbatimUrl, VersionOrUrl};
+use pep508_rs::VersionOrUrl;
 use remote::Integrity;
 use remote::packages::pypi;
 use source::SourceTree;
-use std::str::FromStr;
-
-/// Packages whose extra (or they themselves, without one) brings a server.
-const BRINGS: [(&str, &str, &str); 6] = [
-    ("connexion", "uvicorn", "uvicorn"),
-    ("fastapi", "all", "uvicorn"),
-    ("fastapi", "standard", "uvicorn"),
-    ("litestar", "standard", "uvicorn"),
-    ("nicegui", "", "uvicorn"),
-    ("quart", "", "hypercorn"),
-];
-
-/// A requirement as PEP 508 writes it.
-pub(super) type Need = Requirement<VerbatimUrl>;
 
 /// Everything that is asked for, and how.
 #[derive(Debug, Default)]
@@ -287,12 +274,7 @@ impl Asked {
 
     /// The servers that what is asked for is known to bring.
     pub(super) fn servers(&self) -> impl Iterator<Item = String> {
-        self.wanted.iter().filter_map(|w| {
-            let name = pypi::canonical_name(w.need.name.as_ref());
-            let has = |extra: &str| extra.is_empty() || w.need.extras.iter().any(|e| e.as_ref() == extra);
-            let brought = BRINGS.iter().find(|(package, extra, _)| *package == name && has(extra));
-            brought.map(|(.., server)| (*server).to_owned())
-        })
+        self.wanted.iter().filter_map(|wanted| server_of(&wanted.need)).map(str::to_owned)
     }
 }
 
@@ -384,16 +366,6 @@ fn name_at(origin: &Origin, at: &str, tree: &SourceTree) -> Result<Option<String
             fragment.split('&').find_map(|part| part.strip_prefix("egg=")).map(str::to_owned)
         }
         Origin::Index(_) => None,
-    })
-}
-
-/// Reads one requirement.
-pub(super) fn need(text: &str, place: &Place) -> Result<Need> {
-    Need::from_str(text).map_err(|error| {
-        Error::Survey(SurveyError::Malformed {
-            place: place.clone(),
-            detail: format!("{text:?} is not a valid requirement: {}", error.message),
-        })
     })
 }
 

@@ -2,7 +2,8 @@
 
 use crate::index::{Candidate, Index};
 use crate::locked::{LockedPackage, Origin};
-use crate::requirements::{Asked, Need};
+use crate::need::Need;
+use crate::requirements::Asked;
 use crate::target::Target;
 use config::pins::ResolvedPackage;
 use model::error::PackageError;

@@ -1,7 +1,7 @@
 //! Source archives (PyPA, "Source distribution format"): what they say of their needs and of how they are
 //! built (PEP 517, PEP 518), without running anything of them.
 
-use crate::requirements::Need;
+use crate::need::Need;
 use content::store::remove_tree;
 use engine::package_archive::PackageArchive;
 use model::{PathFacts, Result};

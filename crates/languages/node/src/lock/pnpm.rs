@@ -1,10 +1,10 @@
 //! `pnpm-lock.yaml`, versions 6 and 9.
 
 use crate::Manifest;
-use crate::graph::Need;
 use crate::lock::app::App;
 use crate::lock::faults::{malformed, not_yaml};
 use crate::lock::unplaced::{Linked, Package};
+use crate::need::Need;
 use crate::package::{Fits, Origin};
 use crate::tree::{Entry, PackageTree};
 use crate::workspaces::Part;

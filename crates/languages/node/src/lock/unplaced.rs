@@ -1,7 +1,8 @@
 //! What lockfiles say that link packages to each other by names of their own, and no places: a chooser for
 //! the graph that follows those links.
 
-use crate::graph::{Chooser, Need, place};
+use crate::graph::{Chooser, place};
+use crate::need::Need;
 use crate::overrides::Overrides;
 use crate::tree::{Entry, PackageTree};
 use crate::workspaces::{Part, Parts};

@@ -1,11 +1,11 @@
 //! `yarn.lock`: the classic form, and the current one, which is YAML.
 
 use crate::Manifest;
-use crate::graph::Need;
 use crate::lock::app::App;
 use crate::lock::faults::{malformed, not_yaml};
 use crate::lock::resolutions::Resolutions;
 use crate::lock::unplaced::{Linked, Package};
+use crate::need::Need;
 use crate::package::{Fits, Origin};
 use crate::tree::{Entry, PackageTree};
 use crate::workspaces::Part;
