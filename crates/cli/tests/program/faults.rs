@@ -4,7 +4,7 @@
 //! A few moments are tried; with `SHTETL_FAULTS=N` in the environment, every call up to the N-th of each thread.
 
 use crate::program;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Stdio};
 use std::{env, fs};
@@ -44,7 +44,7 @@ fn contents(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
     let mut found = BTreeMap::new();
     let mut pending = vec![folder.to_owned()];
     while let Some(next) = pending.pop() {
-        for entry in fs::read_dir(&next).unwrap().flatten() {
+        for entry in fs::read_dir(&next).into_iter().flatten().flatten() {
             match entry.file_type().unwrap().is_dir() {
                 true => pending.push(entry.path()),
                 false => drop(found.insert(entry.path(), fs::read(entry.path()).unwrap())),
@@ -58,6 +58,19 @@ fn contents(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
 struct Right {
     digest: serde_json::Value,
     layout: BTreeMap<PathBuf, Vec<u8>>,
+}
+
+impl Right {
+    /// The next build is right, whatever was left behind.
+    fn holds_after(&self, program: &Program, app: &str, what: &str) {
+        let built = program.json(&format!("build {app} --layout out"));
+        assert_eq!(built["digest"], self.digest, "{what}");
+        assert_eq!(contents(&program.path("out")), self.layout, "{what}");
+        assert_eq!(program.run("store check").code, 0, "{what}");
+        let tmp = fs::read_dir(program.path("store/tmp")).unwrap().flatten();
+        let left = tmp.filter(|entry| entry.path().is_dir()).count();
+        assert_eq!(left, 0, "{what}: temporary files are left");
+    }
 }
 
 fn try_fault(program: &Program, app: &str, right: &Right, call: &str, fault: &str, moment: u32) {
@@ -74,14 +87,7 @@ fn try_fault(program: &Program, app: &str, right: &Right, call: &str, fault: &st
         assert_eq!(built["digest"], right.digest, "{what}");
         assert_eq!(contents(&program.path("out")), right.layout, "{what}");
     }
-    // The next build is right, whatever was left behind.
-    let built = program.json(&format!("build {app} --layout out"));
-    assert_eq!(built["digest"], right.digest, "{what}");
-    assert_eq!(contents(&program.path("out")), right.layout, "{what}");
-    assert_eq!(program.run("store check").code, 0, "{what}");
-    let left =
-        fs::read_dir(program.path("store/tmp")).unwrap().flatten().filter(|e| e.path().is_dir()).count();
-    assert_eq!(left, 0, "{what}: temporary files are left");
+    right.holds_after(program, app, &what);
 }
 
 #[test]
@@ -115,4 +121,132 @@ fn a_fault_at_any_moment_leaves_the_next_build_right() {
             }
         }
     }
+}
+
+/// Calls by which files change, are made durable, and get their names.
+const WRITING_CALLS: &str = "write,pwrite64,ftruncate,copy_file_range,sendfile,fdatasync,fsync,rename";
+
+/// What a machine may find on its disk after its power failed.
+#[derive(Debug, Clone, Copy)]
+enum Loss {
+    /// Files that nobody made durable are empty.
+    Emptied,
+    /// They end in the middle.
+    Cut,
+    /// Every other new name is lost: what had it before is there again.
+    Names,
+}
+
+/// What a traced program did to files.
+#[derive(Default)]
+struct Traced {
+    /// Files that were written to, and not made durable after that.
+    unsynced: BTreeSet<PathBuf>,
+    /// The new names that were given, in order, and whose folder was not made durable after that.
+    names: Vec<PathBuf>,
+}
+
+impl Traced {
+    /// Reads what strace wrote with the paths of descriptors (`-y`), as far as it is about files below `folder`.
+    fn read(log: &str, folder: &Path) -> Self {
+        let mut traced = Self::default();
+        for line in log.lines() {
+            let Some((call, arguments)) = line.split_once('(') else { continue };
+            let call = call.rsplit(' ').next().unwrap_or_default();
+            let descriptors: Vec<PathBuf> = arguments
+                .split('<')
+                .skip(1)
+                .filter_map(|part| Some(PathBuf::from(part.split_once('>')?.0)))
+                .filter(|path| path.starts_with(folder))
+                .collect();
+            let quoted: Vec<PathBuf> =
+                arguments.split('"').skip(1).step_by(2).map(|p| folder.join(p)).collect();
+            let written = if call == "copy_file_range" { descriptors.last() } else { descriptors.first() };
+            match (call, written, quoted.as_slice()) {
+                ("fdatasync" | "fsync", Some(path), _) => {
+                    traced.unsynced.remove(path);
+                    traced.names.retain(|name| name.parent() != Some(path));
+                }
+                ("rename", _, [from, to]) => traced.renamed(from, to),
+                (_, Some(path), _) => drop(traced.unsynced.insert(path.clone())),
+                _ => {}
+            }
+        }
+        traced
+    }
+
+    fn renamed(&mut self, from: &Path, to: &Path) {
+        let moved: Vec<PathBuf> =
+            self.unsynced.iter().filter(|path| path.starts_with(from)).cloned().collect();
+        for path in moved {
+            self.unsynced.remove(&path);
+            let rest = path.strip_prefix(from).unwrap();
+            self.unsynced.insert(if rest.as_os_str().is_empty() { to.to_owned() } else { to.join(rest) });
+        }
+        self.names.push(to.to_owned());
+    }
+
+    /// Puts the disk into the state that a loss of power may leave; says how many files it changed.
+    fn lose_power(&self, loss: Loss, before: &BTreeMap<PathBuf, Vec<u8>>) -> usize {
+        let lost: Vec<&PathBuf> = match loss {
+            Loss::Emptied | Loss::Cut => self.unsynced.iter().filter(|path| path.is_file()).collect(),
+            Loss::Names => self.names.iter().step_by(2).filter(|path| path.exists()).collect(),
+        };
+        for path in &lost {
+            match (loss, before.get(*path)) {
+                (Loss::Emptied, _) => fs::write(path, "").unwrap(),
+                (Loss::Cut, _) => {
+                    let bytes = fs::read(path).unwrap();
+                    fs::write(path, &bytes[..bytes.len() / 2]).unwrap();
+                }
+                (Loss::Names, Some(old)) => fs::write(path, old).unwrap(),
+                (Loss::Names, None) if path.is_dir() => content::store::remove_tree(path),
+                (Loss::Names, None) => fs::remove_file(path).unwrap(),
+            }
+        }
+        lost.len()
+    }
+}
+
+#[test]
+#[expect(clippy::print_stdout, reason = "a test that is skipped says so")]
+fn a_loss_of_power_leaves_the_next_build_right() {
+    if !can_trace() {
+        println!("not tried: {TRACER} is not there, or may not trace");
+        return;
+    }
+    let program = program().with_demo();
+    let all = env::var("SHTETL_FAULTS").ok().and_then(|text| text.parse::<u32>().ok());
+    let apps: &[&str] = if all.is_some() { &["notices", "fares", "timetable"] } else { &["notices"] };
+    let moments: Vec<u32> = all
+        .map_or(vec![3, 5, 9, 15, 22, 99_999, 100_000], |most| (1..=most).chain([99_999, 100_000]).collect());
+    let folder = fs::canonicalize(program.path("")).unwrap();
+    let mut changed = 0;
+    for app in apps {
+        let digest = program.json(&format!("build {app} --layout out"))["digest"].clone();
+        let right = Right { digest, layout: contents(&program.path("out")) };
+        for (loss, moment) in [Loss::Emptied, Loss::Cut, Loss::Names]
+            .into_iter()
+            .flat_map(|loss| moments.iter().map(move |m| (loss, m)))
+        {
+            // From an empty store every other time, and from one that has everything.
+            if moment % 2 == 1 {
+                content::store::remove_tree(&program.path("store"));
+            }
+            let before = contents(&program.path("store"));
+            content::store::remove_tree(&program.path("out"));
+            let log = program.path("calls.txt");
+            let trace = format!(
+                "exec {TRACER} -f -qq -y -s 0 -o {} -e trace={WRITING_CALLS} \
+                 -e inject=rename:signal=SIGKILL:when={moment} \"$0\" \"$@\"",
+                log.display()
+            );
+            // How it ends is not asked: it may be killed.
+            let _ = program.run_after(&trace, &format!("build {app} --layout out"));
+            let traced = Traced::read(&fs::read_to_string(&log).unwrap(), &folder);
+            changed += traced.lose_power(loss, &before);
+            right.holds_after(&program, app, &format!("{app}: {loss:?} after {moment} new names"));
+        }
+    }
+    assert!(changed > 50, "only {changed} files were changed: the trace was not read");
 }

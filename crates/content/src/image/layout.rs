@@ -45,6 +45,7 @@ pub fn write_layout(store: &Store, index: BlobDigest, to: &Path) -> Result<()> {
     // From here on, an interrupted layout is known as one.
     replace(&to.join(LAYOUT_FILE), |file| file.write_all(LAYOUT))?;
     fs::create_dir_all(&blobs).at(&blobs)?;
+    sync_names(to)?;
     let new = blobs_of(store, index)?;
     let old = blobs_in_layout(to);
     for digest in &new {
@@ -70,7 +71,10 @@ pub fn write_layout(store: &Store, index: BlobDigest, to: &Path) -> Result<()> {
     }
     let new: BTreeSet<BlobDigest> =
         new.into_iter().chain(nested.iter().map(|bytes| BlobDigest::of(bytes))).collect();
+    // No index without its blobs, after a loss of power too.
+    sync_names(&blobs)?;
     replace(&to.join(INDEX_FILE), |file| file.write_all(&document))?;
+    sync_names(to)?;
     for digest in old.into_iter().filter(|digest| !new.contains(digest)) {
         // What stays is a file too many, and nothing else.
         let _ = fs::remove_file(blobs.join(digest.hex()));
@@ -111,6 +115,16 @@ fn replace(path: &Path, write: impl FnOnce(&mut File) -> io::Result<()>) -> Resu
         return Err(error).at(path);
     }
     fs::rename(&fresh, path).at(path)
+}
+
+/// Makes the names in a folder durable, where its file system can.
+fn sync_names(folder: &Path) -> Result<()> {
+    match File::open(folder).and_then(|folder| folder.sync_all()) {
+        Err(error) if matches!(error.kind(), io::ErrorKind::InvalidInput | io::ErrorKind::Unsupported) => {
+            Ok(())
+        }
+        done => done.at(folder),
+    }
 }
 
 /// The blobs that the index of a layout leads to, as far as it can be read.
