@@ -10,7 +10,7 @@ use std::sync::OnceLock;
 use workshop::buildpacks::Buildpacks;
 
 /// A file with other files that lead to its being read.
-const FILES: [(&str, &[(&str, &str)]); 40] = [
+const FILES: [(&str, &[(&str, &str)]); 45] = [
     ("package.json", &[]),
     ("package-lock.json", &[("package.json", "{\"dependencies\":{\"pier\":\"1\"}}")]),
     ("npm-shrinkwrap.json", &[("package.json", "{\"dependencies\":{\"pier\":\"1\"}}")]),
@@ -51,6 +51,11 @@ const FILES: [(&str, &[(&str, &str)]); 40] = [
     ("shtetl.toml", &[("index.html", "")]),
     ("shtetl.lock", &[("index.html", "")]),
     (".gitignore", &[("index.html", "")]),
+    ("go.sum", &[("go.mod", "module quay\n\ngo 1.24\n\nrequire example.test/horn v1.0.0\n"), ("main.go", "package main\n")]),
+    ("main.go", &[("go.mod", "module quay\n\ngo 1.24\n")]),
+    ("development.ini", &[("setup.py", "setup(name='quay', install_requires=['pyramid'])")]),
+    ("server.py", &[("requirements.txt", "flask\n")]),
+    ("src/main/java/Main.java", &[]),
 ];
 
 fn store() -> &'static Store {
@@ -65,8 +70,9 @@ fuzz_target!(|bytes: &[u8]| {
     for (other, text) in others {
         fs::write(folder.path().join(other), text).unwrap();
     }
+    fs::create_dir_all(folder.path().join(name).parent().unwrap()).unwrap();
     fs::write(folder.path().join(name), bytes).unwrap();
-    let asked = Asked { path: folder.path(), revision: None, search: &[], member: None };
+    let asked = Asked::of(folder.path());
     let choice = Choice { rules: None, variant: None, values: Vec::new() };
     let _ = workshop::app::look(&asked, &choice, &Buildpacks::built_in(), store(), 1);
 });

@@ -9,6 +9,7 @@ use crate::{AppConfig, HouseLimits, ProcessConfig, values};
 use model::error::ConfigError;
 use model::files::CONFIG;
 use model::{Complaint, Error, Fault, KnownNames, Place, Result, SettingRule};
+use sandbox::AppLimits;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -300,6 +301,10 @@ fn over(lower: AppConfig, upper: AppConfig) -> AppConfig {
         build: upper.build.or(lower.build),
         leave_out: joined(lower.leave_out, upper.leave_out),
         fetch: joined(lower.fetch, upper.fetch),
+        step_limits: AppLimits {
+            memory: upper.step_limits.memory.or(lower.step_limits.memory),
+            minutes: upper.step_limits.minutes.or(lower.step_limits.minutes),
+        },
         ecosystems: upper.ecosystems,
         addresses: lower.addresses.into_iter().chain(upper.addresses).collect(),
         processes: processes_over(lower.processes, upper.processes),

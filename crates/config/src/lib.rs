@@ -39,6 +39,7 @@ use model::{
     BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, Error, PathFacts, Place, Result, Service,
     SettingRule,
 };
+use sandbox::AppLimits;
 use std::collections::BTreeMap;
 use std::path::Path;
 pub use town::{TownEntry, TownFile, TownGroup, name_in};
@@ -79,6 +80,8 @@ pub struct AppConfig {
     pub build: Option<BuildChoice>,
     /// `[build] fetch`: kinds of files that the build command fetches.
     pub fetch: Vec<String>,
+    /// `[build] memory` and `minutes`: what each build step may use.
+    pub step_limits: AppLimits,
     /// `[build] leave-out`: patterns of files that only the build reads.
     pub leave_out: Vec<String>,
     /// `[addresses]`: where packages come from, by ecosystem.

@@ -171,6 +171,16 @@ pub(super) fn read_command(value: &Value<'_, '_>) -> Option<CommandLine> {
     Some(line)
 }
 
+/// A number above 0.
+pub(super) fn positive(table: &Table<'_, '_>, key: &'static str) -> Option<u64> {
+    let value = table.value(key)?;
+    let number = value.number("a number above 0")?;
+    if number == 0 {
+        value.bad("must be a number above 0".to_owned());
+    }
+    Some(number)
+}
+
 /// `256MiB`, `1GiB`, `512MB`: bytes.
 pub(super) fn read_size(value: &Value<'_, '_>, text: &str) -> Option<u64> {
     const UNITS: [(&str, u64); 6] = [

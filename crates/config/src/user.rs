@@ -2,7 +2,7 @@
 
 use crate::read_text;
 use crate::reader::{Document, Table, with_table};
-use crate::running_values::read_size;
+use crate::running_values::{positive, read_size};
 use crate::values::read_addresses;
 use model::error::ConfigError;
 use model::{Error, KnownNames, Result};
@@ -114,16 +114,6 @@ fn read_root(root: Table<'_, '_>, names: &KnownNames) -> UserConfig {
     root.done();
     config
 }
-
-fn positive(table: &Table<'_, '_>, key: &'static str) -> Option<u64> {
-    let value = table.value(key)?;
-    let number = value.number("a number above 0")?;
-    if number == 0 {
-        value.bad("must be a number above 0".to_owned());
-    }
-    Some(number)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -2,12 +2,13 @@
 
 use crate::limits::read_limits;
 use crate::reader::{Document, Table, Value, with_table};
-use crate::running_values::{check_name, read_command, read_running};
+use crate::running_values::{check_name, positive, read_command, read_running, read_size};
 use crate::{AcceptedAdvisory, AppConfig, BuildChoice};
 use model::shell_words::CommandLine;
 use model::{
     BuildCommand, BuildpackOptions, Ecosystem, EmptyPart, KnownNames, OptionValue, Place, Takes, files,
 };
+use sandbox::AppLimits;
 use std::collections::{BTreeMap, BTreeSet};
 
 /// Reads an app's configuration; gives its variants.
@@ -82,6 +83,10 @@ fn read_shared(root: &Table<'_, '_>, config: &mut AppConfig, names: &KnownNames)
     }
     if let Some(table) = root.value("build").and_then(|v| v.table()) {
         config.leave_out = patterns(table.value("leave-out"));
+        config.step_limits = AppLimits {
+            memory: table.value("memory").and_then(|value| read_size(&value, &value.string()?)),
+            minutes: positive(&table, "minutes"),
+        };
         config.fetch = table.value("fetch").map(|value| kinds(&value, names)).unwrap_or_default();
         config.build = read_build(table, &names.tools);
     }

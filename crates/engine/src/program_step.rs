@@ -129,7 +129,7 @@ pub fn run(job: &Job<'_>, store: &Store, cx: &StepContext<'_>) -> Result<Written
         names: Vec::new(),
         uid: APP_USER.uid,
         gid: APP_USER.gid,
-        limits: cx.limits,
+        limits: cx.limits.lowered_to(cx.app_limits),
     };
     fs::create_dir(&plan.scratch).facts(&plan.scratch)?;
     match (finish(job, &plan, store, cx), cx.failed_root) {
@@ -161,7 +161,10 @@ fn finish(job: &Job<'_>, plan: &Plan, store: &Store, cx: &StepContext<'_>) -> Re
     let (step, command) = (job.step.to_owned(), job.shown.clone());
     let status = match ended {
         Ended::Exit(0) => return Ok(()),
-        Ended::Over(limit) => return Err(Error::Step(StepError::OverLimit { step, command, limit })),
+        Ended::Over(limit) => {
+            let by_app = cx.app_limits.was_lower(limit, &cx.limits);
+            return Err(Error::Step(StepError::OverLimit { step, command, limit, by_app }));
+        }
         Ended::Exit(status) => format!("status {status}"),
         Ended::Signal(number) => format!("signal {number}"),
     };
@@ -204,7 +207,12 @@ fn troubles(job: &Job<'_>, cx: &StepContext<'_>) -> Result<()> {
             }
             Trouble::TooMuch => {
                 let (step, command) = (job.step.to_owned(), job.shown.clone());
-                return Err(Error::Step(StepError::OverLimit { step, command, limit: Limit::Written }));
+                return Err(Error::Step(StepError::OverLimit {
+                    step,
+                    command,
+                    limit: Limit::Written,
+                    by_app: false,
+                }));
             }
             Trouble::NotPinned(path) => unpinned.push(path),
             Trouble::Refused(what) => refused.push(what),

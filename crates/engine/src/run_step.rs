@@ -64,6 +64,7 @@ impl Running<'_, '_> {
     ) -> Result<Finished> {
         let (root, read) = needed.split_at(node.step.root.len().min(needed.len()));
         let Session { store, fetcher, budget, events, limits, failed_root, .. } = *self.session;
+        let app_limits = node.limits;
         let (app, step, role) = (node.app.to_owned(), node.step.name.clone(), node.step.role);
         events(Event::Started { app: app.clone(), step: step.clone(), role, because: because.clone() });
         let started = Instant::now();
@@ -91,6 +92,7 @@ impl Running<'_, '_> {
             note: &|text| events(Event::Note { text: format!("{}: {text}", node.step.name) }),
             progress: &progress,
             limits,
+            app_limits,
             gateway: gateway.as_ref(),
             failed_root,
             cancel: self.cancel,

@@ -9,7 +9,7 @@ use gateway::{Gateway, Source};
 use model::fetched::FetchedAnswer;
 use model::{Error, PackageFact, Result, Role, Withdrawn};
 use remote::Fetcher;
-use sandbox::Limits;
+use sandbox::{AppLimits, Limits};
 use serde::{Deserialize, Serialize};
 
 /// What a finished step leaves behind.
@@ -39,8 +39,10 @@ pub struct StepContext<'a> {
     pub note: &'a (dyn Fn(String) + Sync),
     /// Told how many of how many parts are done.
     pub progress: &'a (dyn Fn(usize, usize) + Sync),
-    /// How much the programs of the step may use.
+    /// How much the user lets the programs of the step use.
     pub limits: Limits,
+    /// How much its app does.
+    pub app_limits: AppLimits,
     /// What its programs fetch from, if they may fetch anything.
     pub gateway: Option<&'a Gateway<'a>>,
     /// Where the root of a program that fails is kept; without it, it is removed.

@@ -5,6 +5,7 @@ use crate::graph::Graph;
 use crate::key::{LayerTarget, step_key};
 use crate::step::Step;
 use content::StepKey;
+use sandbox::AppLimits;
 use std::collections::BTreeSet;
 
 /// What stands in keys of steps for all platforms.
@@ -20,12 +21,16 @@ pub struct Node<'s> {
     pub inputs: Vec<Input>,
     /// The app that it was first needed for.
     pub app: &'s str,
+    /// What that app allows its steps.
+    pub limits: AppLimits,
 }
 
 /// The steps of one build.
 pub struct BuildSteps<'s> {
     /// The app.
     pub app: &'s str,
+    /// What it allows its steps.
+    pub limits: AppLimits,
     /// The steps of the image, bottom first.
     pub steps: &'s [Step],
     /// What the image's layers are written for.
@@ -83,10 +88,10 @@ impl<'s> StepGraph<'s> {
         let own = LayerTarget { codec: target.codec, platform: ANY_PLATFORM.to_owned() };
         let written_for = if step.for_any_platform { &own } else { target };
         let key = step_key(&fingerprint, source, step.fetches.as_ref(), written_for, &needs);
-        let app = build.app;
+        let (app, limits) = (build.app, build.limits);
         self.graph.add(key, &needs, || {
             let inputs = fingerprint.into_inputs().into_iter().chain(source.cloned()).collect();
-            Node { step, target, inputs, app }
+            Node { step, target, inputs, app, limits }
         });
         key
     }
@@ -133,7 +138,14 @@ mod tests {
         let sources: Vec<Input> = builds.iter().map(source).collect();
         let mut graph = StepGraph::default();
         let of_builds = builds.iter().zip(&sources).map(|((app, steps, _), source)| {
-            graph.add(&BuildSteps { app, steps, image: &target, root: &target, source })
+            graph.add(&BuildSteps {
+                app,
+                limits: AppLimits::default(),
+                steps,
+                image: &target,
+                root: &target,
+                source,
+            })
         });
         let keys: Vec<_> = of_builds.collect();
         let wanted: Vec<StepKey> = keys.iter().flatten().copied().collect();
@@ -165,7 +177,14 @@ mod tests {
         let reading = Step { name: "tags".to_owned(), reads: vec!["pages", "none"], ..packages("tags", &[]) };
         let steps = [reading, Step { name: "pages".to_owned(), ..compile(Vec::new()) }];
         let mut graph = StepGraph::default();
-        let build = BuildSteps { app: "ferry", steps: &steps, image: &image, root: &root, source: &source };
+        let build = BuildSteps {
+            app: "ferry",
+            limits: AppLimits::default(),
+            steps: &steps,
+            image: &image,
+            root: &root,
+            source: &source,
+        };
         let keys = graph.add(&build);
         assert_eq!(graph.graph.needs(keys[0]), &[keys[1]][..], "not one of its own for this machine");
         assert_eq!(graph.in_order(&keys), [keys[1], keys[0]]);

@@ -59,7 +59,11 @@ fn text(walls: &Walls, limits: &Limits, output: &Output) {
     row("own control groups", walls.groups, "the machine's control groups are hidden".to_owned());
     let memory = words::size(limits.memory_in_force());
     row("processes limited", true, format!("at most {} at once, threads included", limits.processes));
-    row("memory limited", true, format!("{memory} for all of them together; checked ten times a second"));
+    let enforced = match walls.limited_by_kernel {
+        true => "enforced by the kernel",
+        false => "checked ten times a second",
+    };
+    row("memory limited", true, format!("{memory} for all of them together; {enforced}"));
     row("open files limited", true, format!("at most {} for each process", limits.open_files));
     row(
         "writing limited",
@@ -91,6 +95,7 @@ fn json(walls: &Walls, limits: &Limits, output: &Output) {
         "own_network": walls.network.is_ok(),
         "own_clocks": walls.clocks,
         "own_control_groups": walls.groups,
+        "limited_by_kernel": walls.limited_by_kernel,
         "counts_writing": walls.written,
         "limits": {
             "processes": limits.processes,

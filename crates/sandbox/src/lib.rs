@@ -13,6 +13,7 @@
 //! `fork` and `exec`, raising the loopback interface, and setting how memory is given back.
 
 mod filter;
+mod group;
 mod limits;
 mod link;
 mod loopback;
@@ -27,7 +28,7 @@ mod running;
 mod stage;
 mod terminal;
 
-pub use limits::{Limit, Limits};
+pub use limits::{AppLimits, Limit, Limits};
 pub use link::Link;
 pub use loopback::raise_loopback;
 pub use memory::{give_memory_back_early, memory_of_tree};

@@ -39,6 +39,17 @@ impl Limits {
     pub const PROCESS: Self =
         Self { processes: 4096, memory: None, open_files: 65_536, written: None, time: None };
 
+    /// These, where an app allows its own steps less.
+    pub fn lowered_to(self, app: AppLimits) -> Self {
+        let lower = |own: Option<u64>, other: Option<u64>| own.into_iter().chain(other).min();
+        let seconds = app.minutes.map(|minutes| Duration::from_secs(minutes.saturating_mul(60)));
+        Self {
+            memory: lower(self.memory, app.memory),
+            time: self.time.into_iter().chain(seconds).min(),
+            ..self
+        }
+    }
+
     /// Bytes of memory, configured or default.
     pub fn memory_in_force(&self) -> u64 {
         let (part, whole) = MEMORY_SHARE;
@@ -48,6 +59,27 @@ impl Limits {
     /// The mount options that keep a file system in memory within limits.
     pub(crate) fn of_memory_files(&self) -> String {
         format!("size={},nr_inodes={MEMORY_FILES}", (self.memory_in_force() / 2).max(1 << 20))
+    }
+}
+
+/// What an app allows its own build steps.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct AppLimits {
+    /// Bytes of memory.
+    pub memory: Option<u64>,
+    /// How long each may take.
+    pub minutes: Option<u64>,
+}
+
+impl AppLimits {
+    /// Whether a step that broke `limit`, with `limits` of the user's, would have been allowed more without this app's own.
+    pub fn was_lower(&self, limit: Limit, limits: &Limits) -> bool {
+        let now = limits.lowered_to(*self);
+        match limit {
+            Limit::Memory => now.memory_in_force() < limits.memory_in_force(),
+            Limit::Time => now.time != limits.time,
+            Limit::Written => false,
+        }
     }
 }
 
@@ -163,6 +195,18 @@ fn machine_memory() -> Option<u64> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn an_app_lowers_limits_and_raises_none() {
+        let user = Limits { memory: Some(1 << 30), ..Limits::STEP };
+        let app = AppLimits { memory: Some(2 << 30), minutes: Some(5) };
+        let both = user.lowered_to(app);
+        assert_eq!((both.memory, both.time), (Some(1 << 30), Some(Duration::from_secs(300))));
+        assert!(app.was_lower(Limit::Time, &user) && !app.was_lower(Limit::Memory, &user));
+        let low = AppLimits { memory: Some(1 << 20), minutes: None };
+        assert!(low.was_lower(Limit::Memory, &user) && !low.was_lower(Limit::Time, &user));
+        assert_eq!(user.lowered_to(AppLimits::default()), user);
+    }
 
     #[test]
     fn what_this_process_uses_can_be_read() {

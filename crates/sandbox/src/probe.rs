@@ -1,5 +1,6 @@
 //! Finds out by trying which way of running works here; settings of the kernel do not tell.
 
+use crate::group;
 use crate::limits::Limits;
 use crate::plan::{Ground, Isolation, Mode, Network, Plan};
 use crate::running::{SandboxError, start};
@@ -26,6 +27,8 @@ pub struct Walls {
     pub clocks: bool,
     /// Whether it does not learn where it is among the machine's control groups.
     pub groups: bool,
+    /// Whether the kernel itself limits the memory and processes of a sandbox; without, they are watched.
+    pub limited_by_kernel: bool,
     /// Whether the kernel counts what is written to disks, so that it can be limited.
     pub written: bool,
 }
@@ -39,7 +42,14 @@ pub fn walls(scratch: &Path) -> Walls {
     };
     let own = Path::new("/proc/self");
     let has = |name: &str| own.join(name).exists();
-    Walls { mode, network, clocks: has("ns/time"), groups: has("ns/cgroup"), written: has("io") }
+    Walls {
+        mode,
+        network,
+        clocks: has("ns/time"),
+        groups: has("ns/cgroup"),
+        limited_by_kernel: group::are_available(),
+        written: has("io"),
+    }
 }
 
 /// The first way of running that works, tried on the empty folder `scratch`.

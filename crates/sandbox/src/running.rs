@@ -1,5 +1,6 @@
 //! The caller's side of a running process.
 
+use crate::group::Group;
 use crate::limits::Limit;
 use crate::link::{self, Link};
 use crate::plan::{Isolation, Network, Plan};
@@ -11,6 +12,7 @@ use rustix::pipe::{PipeFlags, pipe_with};
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Write};
 use std::os::unix::process::CommandExt;
+use std::path::Path;
 use std::process::{Child, ChildStdout, Command, Stdio};
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
@@ -58,6 +60,8 @@ pub struct Running {
     report: BufReader<File>,
     program: String,
     link: Option<Arc<Link>>,
+    /// Dropped last, when its processes have ended.
+    group: Option<Group>,
 }
 
 /// Starts the process of `plan`. Standard input, output and error are given in `io`.
@@ -91,6 +95,8 @@ pub fn start(plan: &Plan, io: [Stdio; 3]) -> Result<Running, SandboxError> {
     command.arg(inside.as_ref().map_or(-1, AsRawFd::as_raw_fd).to_string());
     // The number is for stage two.
     command.args([plan.uid, plan.gid, 0].map(|n| n.to_string()));
+    let group = Group::make(&plan.limits);
+    command.arg(group.as_ref().map_or(Path::new(""), Group::folder));
     let [stdin, stdout, stderr] = io;
     // A group of its own: a terminal's Ctrl-C reaches the caller, who passes it on once.
     command.env_clear().process_group(0).stdin(stdin).stdout(stdout).stderr(stderr);
@@ -102,8 +108,14 @@ pub fn start(plan: &Plan, io: [Stdio; 3]) -> Result<Running, SandboxError> {
     let _ = send_plan(&mut control, plan);
     let program = plan.argv.first().cloned().unwrap_or_default();
     let report = BufReader::new(File::from(report_read));
-    let mut running =
-        Running { stage, control: Mutex::new(Some(control)), report, program, link: link.map(Arc::new) };
+    let mut running = Running {
+        stage,
+        control: Mutex::new(Some(control)),
+        report,
+        program,
+        link: link.map(Arc::new),
+        group,
+    };
     match running.next_report()? {
         Report::Ready => Ok(running),
         Report::Refused { step, detail } => Err(SandboxError::Refused { step, detail }),
@@ -174,7 +186,17 @@ impl Running {
         let report = self.next_report();
         // The report says how it ended; the stage itself only has to be collected.
         let _ = self.stage.wait();
-        match report? {
+        let is_out_of_memory = self.group.as_ref().is_some_and(Group::ran_out_of_memory);
+        match report {
+            // The kernel ended all of them, the one that reports included.
+            Err(_) if is_out_of_memory => return Ok(Ended::Over(Limit::Memory)),
+            report => report,
+        }
+        .and_then(|report| self.ended(report))
+    }
+
+    fn ended(&self, report: Report) -> Result<Ended, SandboxError> {
+        match report {
             Report::Exit(status) => Ok(Ended::Exit(status)),
             Report::Signal(number) => Ok(Ended::Signal(number)),
             Report::Over(limit) => Ok(Ended::Over(limit)),

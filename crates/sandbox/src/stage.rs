@@ -1,5 +1,6 @@
 //! What the program does when it is started as a stage of its own sandbox.
 
+use crate::group;
 use crate::limits::{Limit, Watch};
 use crate::loopback::raise_loopback;
 use crate::plan::Plan;
@@ -20,6 +21,7 @@ use rustix::time::{ClockId, clock_gettime};
 use std::fs::{self, File};
 use std::io::{self, Read, Write};
 use std::os::unix::process::{CommandExt, ExitStatusExt};
+use std::path::Path;
 use std::process::{Command, ExitCode, ExitStatus};
 
 /// Exit status of a stage that has nothing more to say than its report.
@@ -33,7 +35,7 @@ pub fn enter_stage() -> Option<ExitCode> {
         return None;
     }
     let args: Vec<String> = args.collect();
-    let [stage, isolation, network, control, report, link, uid, gid, number] = &args[..] else {
+    let [stage, isolation, network, control, report, link, uid, gid, number, group] = &args[..] else {
         return Some(ExitCode::from(STAGE_FAILED));
     };
     let numbers = [control, report, link, uid, gid, number].map(|n| n.parse::<i32>());
@@ -52,7 +54,7 @@ pub fn enter_stage() -> Option<ExitCode> {
     let [control, report] = pipes;
     let (uid, gid) = (uid.unsigned_abs(), gid.unsigned_abs());
     let code = match stage.as_str() {
-        "one" => stage_one([isolation, network], [control, report], link, uid, gid),
+        "one" => stage_one([isolation, network, group], [control, report], link, uid, gid),
         _ => stage_two(File::from(control), File::from(report), link, number.unsigned_abs()),
     };
     Some(code)
@@ -72,7 +74,7 @@ fn tell_failure(report: &mut File, failed: &Failed) -> ExitCode {
 
 /// Enters new namespaces and starts stage two as their first process.
 fn stage_one(
-    [isolation, network]: [&str; 2],
+    [isolation, network, group]: [&str; 3],
     [control, report]: [OwnedFd; 2],
     link: Option<OwnedFd>,
     uid: u32,
@@ -81,7 +83,10 @@ fn stage_one(
     let fds = [control.as_raw_fd(), report.as_raw_fd(), link.as_ref().map_or(-1, AsRawFd::as_raw_fd)];
     let mut report = File::from(report);
     let single_user = isolation == "single-user";
-    match separate(single_user, network == "alone", uid, gid)
+    let joined = if group.is_empty() { Ok(()) } else { group::join(Path::new(group)) };
+    match joined
+        .step("join the control group")
+        .and_then(|()| separate(single_user, network == "alone", uid, gid))
         .and_then(|()| spawn_stage_two(isolation, fds, uid, gid))
     {
         Err(failed) => tell_failure(&mut report, &failed),
@@ -153,7 +158,7 @@ fn spawn_stage_two(
     command.arg0(STAGE_NAME).args(["two", isolation, "open"]);
     // Its own number is of the machine's, not of a namespace.
     let number = std::process::id();
-    command.args(fds.map(|fd| fd.to_string())).args([uid, gid, number].map(|n| n.to_string()));
+    command.args(fds.map(|fd| fd.to_string())).args([uid, gid, number].map(|n| n.to_string())).arg("");
     inherit(&mut command, fds.into_iter().filter(|fd| *fd >= 0).collect());
     command.spawn().step("start the first process of the namespaces")
 }

@@ -196,6 +196,7 @@ impl<'a> Place<'a> {
             budget: self.budget,
             progress: &|_, _| (),
             limits: self.limits,
+            app_limits: app.config.step_limits,
             gateway: None,
             failed_root: None,
             cancel: self.cancel,

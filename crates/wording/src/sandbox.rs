@@ -46,12 +46,20 @@ pub(super) fn words_of(error: &SandboxError) -> Worded {
     }
 }
 
+/// How a limit of an app's own is raised.
+pub fn app_limit_advice(limit: Limit) -> String {
+    format!("to allow more, in shtetl.toml, under [build]: {}", higher(limit))
+}
+
 /// How a limit of the user's is raised.
 pub fn limit_advice(limit: Limit) -> String {
-    let line = match limit {
+    format!("to allow more, in your own configuration (config.toml), under [limits]: {}", higher(limit))
+}
+
+fn higher(limit: Limit) -> &'static str {
+    match limit {
         Limit::Memory => "memory = \"8GiB\"",
         Limit::Written => "written = \"64GiB\"",
         Limit::Time => "minutes = 120",
-    };
-    format!("to allow more, in your own configuration (config.toml), under [limits]: {line}")
+    }
 }

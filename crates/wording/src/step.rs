@@ -1,6 +1,6 @@
 //! Words of steps that run programs.
 
-use super::sandbox::limit_advice;
+use super::sandbox::{app_limit_advice, limit_advice};
 use super::worded::{FAILED, Worded, worded};
 use model::dev_packages::Missing;
 use model::error::StepError;
@@ -52,10 +52,10 @@ pub(super) fn words_of(error: &StepError) -> Worded {
             format!("{step}: its programs requested {kind} files, which the step may not fetch"),
             "add the kind to fetch, under [build] in shtetl.toml",
         ),
-        StepError::OverLimit { step, command, limit } => worded(
+        StepError::OverLimit { step, command, limit, by_app } => worded(
             FAILED,
             format!("{step}: the command {}: {command}", over_limit(*limit)),
-            limit_advice(*limit),
+            if *by_app { app_limit_advice(*limit) } else { limit_advice(*limit) },
         ),
         StepError::Failed { step, command, status, said, missing, causes, not_there } => Worded {
             details: [failure_details(said, missing, not_there), cause_words(causes)].concat(),

@@ -86,6 +86,7 @@ pub fn problems(
         budget: &budget,
         progress: &|_, _| (),
         limits: surroundings.step_limits(),
+        app_limits: app.config.step_limits,
         gateway: None,
         failed_root: None,
         cancel: &surroundings.cancel,

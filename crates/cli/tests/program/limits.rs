@@ -1,7 +1,9 @@
 //! How much a process may use, and what it can learn of the machine.
 
+use crate::debian::{error_of, with_archive, with_stand_in, workshop_packages};
 use crate::program;
 use crate::run::with_app;
+use testkit::debian::Signer;
 use testkit::program::{Program, Said};
 
 /// An app with a task that uses up something, under limits of the user's.
@@ -120,4 +122,39 @@ fn the_machine_says_what_it_allows_and_the_limits_in_force() {
     assert!(machine["mode"]["isolation"].is_string(), "{machine}");
     let text = program.succeed("check --machine").stdout;
     assert!(text.contains("memory limited         yes  537 MB for all of them together"), "{text}");
+}
+
+#[test]
+fn an_app_limits_its_own_build_steps() {
+    let mut packages = workshop_packages();
+    packages.push(with_stand_in("lantern", "./usr/bin/lantern", "stand-in-runtime"));
+    let program = with_archive(&Signer::new(), &packages, "");
+    let build = |limits: &str| {
+        let before = std::fs::read_to_string(program.path("app/shtetl.toml")).unwrap();
+        let own =
+            format!("build-packages = [\"lantern\"]\n[build]\nrun = \"lantern --use memory\"\n{limits}\n");
+        program.edit("app/shtetl.toml", "[addresses]", &format!("{own}[addresses]"));
+        let said = program.run("build app");
+        program.write("app/shtetl.toml", before);
+        error_of(&said)
+    };
+    insta::assert_snapshot!(build("memory = \"100MiB\""), @r#"
+    error: build command: the command exceeded its memory limit and was stopped: lantern --use memory
+    what to do: to allow more, in shtetl.toml, under [build]: memory = "8GiB"
+    more: shtetl explain step-over-limit
+    "#);
+    insta::assert_snapshot!(build("memory = \"plenty\"\nminutes = 0"), @r#"
+    error: app/shtetl.toml has 2 faults
+    shtetl.toml line 7: build.memory: must be a number with KiB, MiB, GiB, kB, MB or GB
+      7 | memory = "plenty"
+        |          ~~~~~~~~
+    shtetl.toml line 8: build.minutes: must be a number above 0
+      8 | minutes = 0
+        |           ~
+    what to do: correct the file; nothing was built
+    more: shtetl explain config-faults
+    "#);
+    program.write("home/.config/shtetl/config.toml", "[limits]\nmemory = \"90MiB\"\n");
+    let said = build("memory = \"100MiB\"");
+    assert!(said.contains("config.toml"), "the lower of both counts, and is the one to raise: {said}");
 }

@@ -121,6 +121,11 @@ fn build(known: &KnownNames) -> Key {
                 .example(json!(["npm", "files:fonts"])),
             ),
             (
+                "memory",
+                Key::size("Memory for all processes of a build step of this app together").example("2GiB"),
+            ),
+            ("minutes", Key::number("The maximum run time of a build step of this app", 1).example(10)),
+            (
                 "leave-out",
                 Key::texts("Patterns of files that only the build reads; left out of the image")
                     .example(json!(["src"])),

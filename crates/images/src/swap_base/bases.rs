@@ -254,7 +254,14 @@ impl Made {
         session: &Session<'_>,
     ) -> Result<NewBase> {
         let source = Input::of_parts("source", BTreeMap::new());
-        let build = BuildSteps { app: name, steps, image: target, root: target, source: &source };
+        let build = BuildSteps {
+            app: name,
+            limits: Default::default(),
+            steps,
+            image: target,
+            root: target,
+            source: &source,
+        };
         let mut graph = StepGraph::default();
         let wanted = graph.add(&build);
         let finished = execute(&graph, &wanted, session)?;

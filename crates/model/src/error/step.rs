@@ -42,5 +42,11 @@ pub enum StepError {
     NoAddress { step: String, kind: String },
     /// A program of a step used more than it may.
     #[error("{step}: {command} used too much")]
-    OverLimit { step: String, command: String, limit: Limit },
+    OverLimit {
+        step: String,
+        command: String,
+        limit: Limit,
+        /// Whether it was the app's own.
+        by_app: bool,
+    },
 }

@@ -71,8 +71,14 @@ impl Source<'_> {
         let target = LayerTarget { codec: Default::default(), platform };
         let source = Input::of_parts("source", BTreeMap::new());
         let steps = [step];
-        let build =
-            BuildSteps { app: kind.name(), steps: &steps, image: &target, root: &target, source: &source };
+        let build = BuildSteps {
+            app: kind.name(),
+            limits: Default::default(),
+            steps: &steps,
+            image: &target,
+            root: &target,
+            source: &source,
+        };
         let mut graph = StepGraph::default();
         let wanted = graph.add(&build);
         let finished = execute(&graph, &wanted, session)?;

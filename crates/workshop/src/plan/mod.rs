@@ -25,6 +25,7 @@ use model::pins::Composition;
 use model::platform::own_platform;
 use model::{AppBuild, BuildpackOptions, Error, Finding, ProcessType, Result, Role, RuntimeWish, in_folder};
 use planning::{APP_FILES, BUILD_COMMAND, Base, Context, PlannedPackages, Provided, Resolution};
+use sandbox::AppLimits;
 use source::{SourceTree, TreeDigests};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -61,6 +62,8 @@ pub struct Worklist {
     pub leave_out: Vec<String>,
     /// Whether the app's own files are in the image.
     pub packs_source: bool,
+    /// What the app allows its steps.
+    pub limits: AppLimits,
     /// Things that people should know.
     pub notes: Vec<String>,
     /// Pins to be written when the build begins.
@@ -120,6 +123,7 @@ pub fn plan(
             .iter()
             .map(|pattern| in_folder(sources.tree.member().unwrap_or_default(), pattern))
             .collect(),
+        limits: config.step_limits,
         notes: Vec::new(),
         new_pins: None,
     };
@@ -371,7 +375,7 @@ impl Worklist {
 
     /// The steps, as the engine takes them.
     pub fn build_steps<'s>(&'s self, app: &'s str) -> BuildSteps<'s> {
-        let Self { steps, target, root_target, source_input, .. } = self;
-        BuildSteps { app, steps, image: target, root: root_target, source: source_input }
+        let Self { steps, target, root_target, source_input, limits, .. } = self;
+        BuildSteps { app, limits: *limits, steps, image: target, root: root_target, source: source_input }
     }
 }
