@@ -875,3 +875,58 @@ fn what_the_code_imports_on_its_way_from_the_start_is_declared() {
         assert_eq!(found.contains("import-undeclared!"), !is_declared, "{text}: {found:?}");
     }
 }
+
+#[test]
+fn a_rails_app_needs_a_server_and_a_folder_for_a_database_that_is_a_file() {
+    let program = program();
+    let gems = |names: &[&str]| {
+        let asked: String = names.iter().map(|name| format!("gem '{name}'\n")).collect();
+        let specs: String = names.iter().map(|name| format!("    {name} (8.0.1)\n")).collect();
+        let wanted: String = names.iter().map(|name| format!("  {name}\n")).collect();
+        program.write("quay/Gemfile", format!("{asked}gem 'pg' if ENV['BERTHS']\n"));
+        program.write(
+            "quay/Gemfile.lock",
+            format!("GEM\n  remote: /gems\n  specs:\n{specs}\nDEPENDENCIES\n{wanted}"),
+        );
+    };
+    program.write("quay/config.ru", "run Rails.application\n");
+    program.write("quay/config/application.rb", "module Quay\nend\n");
+    program
+        .write("quay/config/database.yml", "production:\n  adapter: sqlite3\n  database: db/quay.sqlite3\n");
+    program.write("quay/db/migrate/1_berths.rb", "");
+    gems(&["rails", "sqlite3"]);
+    insta::assert_snapshot!(program.run("check quay"), @r#"
+    quay  will fail: 1 error, 3 warnings
+
+      server-missing  Gemfile: rails: it needs a server, and none is declared (puma, webrick)
+        what to do: run `bundle add puma` and commit Gemfile and Gemfile.lock
+
+      migration-untied  Gemfile: the task migrate runs only when it is started by hand
+        what to do: in shtetl.toml, under [task.migrate]: before = "release"
+
+      setting-undeclared  config/application.rb: SECRET_KEY_BASE is read without a default and is not declared
+        what to do: in shtetl.toml, under [settings]: SECRET_KEY_BASE = { required = true, secret = true }
+
+      data-unwritable  config/database.yml line 3: the database is the file db/quay.sqlite3, but the image is read-only
+        what to do: in shtetl.toml, under [task.migrate]: writable = ["db"]
+
+    more about a code: shtetl explain CODE
+    --- exit 1
+    "#);
+    gems(&["rails", "sqlite3", "puma"]);
+    insta::assert_snapshot!(program.run("check quay"), @r#"
+    quay  no errors: 3 warnings
+
+      migration-untied  Gemfile: the task migrate runs only when it is started by hand
+        what to do: in shtetl.toml, under [task.migrate]: before = "release"
+
+      setting-undeclared  config/application.rb: SECRET_KEY_BASE is read without a default and is not declared
+        what to do: in shtetl.toml, under [settings]: SECRET_KEY_BASE = { required = true, secret = true }
+
+      data-unwritable  config/database.yml line 3: the database is the file db/quay.sqlite3, but the image is read-only
+        what to do: in shtetl.toml, under [process.web] and [task.migrate]: writable = ["db"]
+
+    more about a code: shtetl explain CODE
+    --- exit 0
+    "#);
+}

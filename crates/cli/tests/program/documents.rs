@@ -15,7 +15,7 @@ fn root() -> PathBuf {
 }
 
 /// Every document with its path from the root.
-fn documents() -> Vec<(String, String)> {
+pub fn documents() -> Vec<(String, String)> {
     let mut found: Vec<String> = ["README.md", "CONTRIBUTING.md"].map(str::to_owned).into();
     for folder in ["docs", "docs/languages"] {
         let entries = fs::read_dir(root().join(folder)).unwrap();
@@ -26,7 +26,7 @@ fn documents() -> Vec<(String, String)> {
 }
 
 /// A fenced block: its language with what follows, and its text.
-fn blocks(text: &str) -> Vec<(&str, &str)> {
+pub fn blocks(text: &str) -> Vec<(&str, &str)> {
     let mut rest = text;
     let mut found = Vec::new();
     while let Some((_, after)) = rest.split_once("\n```") {

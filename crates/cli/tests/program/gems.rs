@@ -189,7 +189,7 @@ fn without_a_lockfile_gems_are_resolved_and_pinned_and_the_image_has_one() {
     }
     program.write("boats/Gemfile", "gem 'horn' if ENV['FOG']\nload 'more'\n");
     let error = error_of(&program.run("build boats"));
-    assert!(error.contains("Gemfile line 2") && error.contains("run `bundle lock`"), "{error}");
+    assert!(error.contains("Gemfile line 1") && error.contains("run `bundle lock`"), "{error}");
 }
 
 #[test]

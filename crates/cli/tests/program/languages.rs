@@ -171,12 +171,12 @@ fn node_frameworks_and_front_ends() {
     ");
     insta::assert_snapshot!(survey(&[
         ("package.json", r#"{"scripts":{"build":"vite build"},"devDependencies":{"vite":"6"}}"#),
-        ("Gemfile", "ruby '3.3.1'\ngem 'rails'\ngem \"sidekiq\"\n"), ("Gemfile.lock", "GEM\n  specs:\n    rails (8.0.1)\n\nDEPENDENCIES\n  rails\n\nRUBY VERSION\n   ruby 3.3.1p55\n"),
+        ("Gemfile", "ruby '3.3.1'\ngem 'rails'\ngem 'puma'\ngem \"sidekiq\"\n"), ("Gemfile.lock", "GEM\n  specs:\n    rails (8.0.1)\n\nDEPENDENCIES\n  rails\n\nRUBY VERSION\n   ruby 3.3.1p55\n"),
         ("config/application.rb", ""), ("db/migrate/1_boats.rb", ""),
     ]), @"
     [ruby,node]
     ruby 3.3.1 in Gemfile line 1, 3.3.1 in Gemfile.lock
-    process web [bundle,exec,rails,server,--binding,0.0.0.0,--port,$PORT] Gemfile
+    process web [bundle,exec,puma,--bind,tcp://0.0.0.0:$PORT] Gemfile
     process worker [bundle,exec,sidekiq] Gemfile
     task migrate [bundle,exec,rails,db:migrate] Gemfile
     ");

@@ -20,6 +20,7 @@ mod floors;
 mod followed;
 mod gems;
 mod go_modules;
+mod guides;
 mod hand_over;
 mod images;
 mod languages;

@@ -137,7 +137,7 @@ fn locked_values_and_unknown_variants_are_refused() {
 #[test]
 fn init_writes_what_was_found_and_never_overwrites() {
     let program = program();
-    program.write("app/Gemfile", "ruby '3.3.1'\ngem 'rails'\n");
+    program.write("app/Gemfile", "ruby '3.3.1'\ngem 'rails'\ngem 'puma'\n");
     program.write("app/Gemfile.lock", "    rails (8.0.1)\n");
     program
         .write("app/config/application.rb", "key = ENV.fetch(\"MAPS_API_KEY\")\nport = ENV[\"FOG\"] || 1\n");
@@ -157,7 +157,7 @@ fn init_writes_what_was_found_and_never_overwrites() {
       # version = "3.3.1"                      # found in Gemfile line 1
 
       # [process.web]
-      # run = "bundle exec rails server --binding 0.0.0.0 --port $PORT" # found in Gemfile
+      # run = "bundle exec puma --bind tcp://0.0.0.0:$PORT" # found in Gemfile
       # port = 8080                            # the process reads it from PORT
       # health = "/healthz"                    # a path that answers with success when the process is healthy
 

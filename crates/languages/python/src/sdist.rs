@@ -1,7 +1,7 @@
 //! Source archives (PyPA, "Source distribution format"): what they say of their needs and of how they are
 //! built (PEP 517, PEP 518), without running anything of them.
 
-use crate::need::Need;
+use crate::need::{Need, parse};
 use content::store::remove_tree;
 use engine::package_archive::PackageArchive;
 use model::{PathFacts, Result};
@@ -214,7 +214,7 @@ fn with_marker(need: &str, extra: &str, marker: &str) -> String {
 
 /// Requirements that can be read; the others were never met by anybody.
 pub(super) fn readable(needs: &[String]) -> Vec<Need> {
-    needs.iter().filter_map(|need| Need::from_str(need).ok()).collect()
+    needs.iter().filter_map(|need| parse(need).ok()).collect()
 }
 
 #[cfg(test)]

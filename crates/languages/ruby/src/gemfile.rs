@@ -14,7 +14,7 @@ pub(super) struct Gemfile {
     pub(super) ruby: Option<(String, u32)>,
     /// Whether a gem specification of the app adds more.
     pub(super) has_own_specification: bool,
-    /// The first line that only running it would explain.
+    /// The first line that only running it would explain, and that may ask for gems that are not among these.
     pub(super) unread: Option<u32>,
 }
 
@@ -31,6 +31,8 @@ pub(super) struct Wanted {
     pub(super) source: Option<String>,
     /// Whether it comes from a repository or a folder.
     pub(super) is_elsewhere: bool,
+    /// Whether a condition decides if it is asked for, or in which version.
+    pub(super) is_conditional: bool,
     pub(super) line: u32,
 }
 
@@ -129,6 +131,17 @@ impl Gemfile {
         }
     }
 
+    /// The first line whose meaning only running it would tell.
+    pub(super) fn unclear(&self) -> Option<u32> {
+        let conditional = self.gems.iter().find(|gem| gem.is_conditional).map(|gem| gem.line);
+        self.unread.into_iter().chain(conditional).min()
+    }
+
+    /// Whether this gem is asked for whatever a run of the Gemfile would come to.
+    pub(super) fn is_certain(&self, gem: &Wanted) -> bool {
+        !gem.is_conditional && self.unread.is_none_or(|line| gem.line < line)
+    }
+
     /// The names of the gems that the image needs.
     pub(super) fn needed(&self, without: &[String]) -> BTreeSet<String> {
         let needed = self.gems.iter().filter(|gem| gem.is_for_us() && !gem.is_left_out(without));
@@ -164,6 +177,7 @@ fn wanted(name: &str, requirements: &[String], call: &Call, blocks: &[Block], li
             .or_else(|| blocks.iter().rev().find_map(|block| block.source.clone())),
         is_elsewhere: elsewhere.iter().any(|key| call.option(key).is_some())
             || blocks.iter().any(|block| block.is_elsewhere),
+        is_conditional: call.is_conditional,
         line,
     }
 }
@@ -174,6 +188,8 @@ struct Call {
     texts: Vec<String>,
     symbols: Vec<String>,
     options: Vec<(String, Vec<String>)>,
+    /// Whether it is made under a condition, or its texts are the results of some.
+    is_conditional: bool,
 }
 
 impl Call {
@@ -197,7 +213,10 @@ impl Call {
                     };
                     call.options.extend(key.map(|key| (key, Vec::new())));
                 }
-                Word::Plain(_) => {}
+                Word::Plain(word) => {
+                    let is_modifier = matches!(word.as_str(), "if" | "unless");
+                    call.is_conditional |= is_modifier || call.options.is_empty();
+                }
             }
         }
         call
@@ -294,6 +313,12 @@ end
         let names =
             |text: &str| Gemfile::parse(text).gems.into_iter().map(|gem| gem.name).collect::<Vec<_>>();
         assert_eq!(names("group :test do\n  if x\n gem 'a'\n end\n gem 'b'\nend\ngem 'c'"), ["a", "b", "c"]);
+        let conditional = |line: &str| Gemfile::parse(line).gems[0].is_conditional;
+        assert!(conditional("gem 'fog', '~> 0.4' if Gem.ruby_version < Gem::Version.new('2.6.0')"));
+        assert!(conditional("gem 'horn', (RUBY_VERSION < '3' ? '~> 1.12' : '~> 1.13')"));
+        assert!(conditional("gem 'pier', require: false unless ENV['CI']"));
+        assert!(!conditional("gem 'tide', '~> 1.0', :require => false, group: :production"));
+        assert_eq!(Gemfile::parse("gem 'a'\ngem 'b' if x\n").unclear(), Some(2));
         assert!(Gemfile::parse("gemspec\n").has_own_specification);
         assert!(Gemfile::parse("ruby file: \".ruby-version\"\n").unread.is_none());
     }

@@ -107,6 +107,12 @@ impl Buildpack for Ruby {
         finding.declared = gemfile.needed(&without);
         finding.development = gemfile.left_out(&without);
         if let Some(lock) = &lock {
+            // What a condition asks for is known only from the lockfile.
+            for gem in gemfile.gems.iter().filter(|gem| !gemfile.is_certain(gem)) {
+                if !lock.asked.contains_key(&gem.name) {
+                    finding.declared.remove(&gem.name);
+                }
+            }
             told_of_lock(lock, &without, &mut finding);
             finding.problems = specifications_that_ask_git(tree, lock)?;
         }

@@ -38,7 +38,7 @@ pub(super) fn settle(
             instead: "run `bundle lock`, and commit the lockfile",
         }))
     };
-    if let Some(line) = gemfile.unread {
+    if let Some(line) = gemfile.unclear() {
         return unsupported(line, "a Gemfile that can be understood only by running it");
     }
     if gemfile.has_own_specification {

@@ -16,8 +16,8 @@ pub(super) fn check(gemfile: &Gemfile, lock: &Lock) -> Result<()> {
             how: "run `bundle lock`, and commit the lockfile",
         }))
     };
-    // Gems after a line that only running it would explain may be asked for or not.
-    let certain = gemfile.gems.iter().filter(|gem| gemfile.unread.is_none_or(|line| gem.line < line));
+    // Gems after a line that only running it would explain may be asked for or not, as those with a condition.
+    let certain = gemfile.gems.iter().filter(|gem| gemfile.is_certain(gem));
     for gem in certain {
         match lock.asked.get(&gem.name) {
             None => {
@@ -86,6 +86,8 @@ mod tests {
             ("gem 'fog', git: 'x'", "  fog!\n"),
             ("gem 'fog', '>= 0'", "  fog\n"),
             ("gem 'fog'\nif x\n gem 'mist'\nend", "  fog\n"),
+            ("gem 'fog'\ngem 'mist', '~> 0.4' if RUBY_VERSION < '2.6'", "  fog\n"),
+            ("gem 'fog', (RUBY_VERSION < '3' ? '~> 1.12' : '~> 1.13')", "  fog (~> 1.13)\n"),
             ("gemspec", "  fog!\n  mist\n"),
         ] {
             assert_eq!(told(gemfile, asked), "", "{gemfile}");

@@ -17,7 +17,7 @@ pub const RUBY: &[Framework] = &[
             process("web", Some("puma"), PUMA),
             process(
                 "web",
-                None,
+                Some("webrick"),
                 &["bundle", "exec", "rails", "server", "--binding", "0.0.0.0", "--port", "$PORT"],
             ),
             task("migrate", Some("db/migrate/"), &["bundle", "exec", "rails", "db:migrate"]),

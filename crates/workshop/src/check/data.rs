@@ -3,6 +3,7 @@
 use crate::check::{Found, Subject, error, warning};
 use model::{Place, ProcessKind, Result};
 use source::is_for_tests;
+use std::path::Path;
 
 /// Where code is known to write.
 struct Sign {
@@ -59,7 +60,7 @@ pub(super) fn unwritable(subject: &Subject<'_>) -> Result<Vec<Found>> {
     let Some(web) = web else { return Ok(Vec::new()) };
     let table = if web.kind == ProcessKind::Task { "task" } else { "process" };
     let is_python = subject.survey.chosen.iter().any(|name| name == "python");
-    let mut found = Vec::new();
+    let mut found: Vec<Found> = rails_database(subject)?.into_iter().collect();
     for path in subject
         .tree
         .files()
@@ -101,4 +102,80 @@ pub(super) fn unwritable(subject: &Subject<'_>) -> Result<Vec<Found>> {
         }
     }
     Ok(found)
+}
+
+/// Where an app on Rails says what database it has.
+const RAILS_DATABASE: &str = "config/database.yml";
+
+/// A database of Rails that is a file, in a folder that not all processes may write to.
+fn rails_database(subject: &Subject<'_>) -> Result<Option<Found>> {
+    let is_rails = subject.survey.chosen_findings().any(|finding| finding.locked.contains("sqlite3"));
+    let Some(text) = subject.tree.read_text(RAILS_DATABASE)?.filter(|_| is_rails) else { return Ok(None) };
+    let Some((file, line)) = production_file(&text) else { return Ok(None) };
+    let folder = file.rsplit_once('/').map_or(".", |(folder, _)| folder);
+    let may_write = |writable: &[String]| {
+        writable.iter().any(|own| own == "." || Path::new(folder).starts_with(own.trim_end_matches('/')))
+    };
+    let tables = subject.survey.processes.iter().filter(|process| !may_write(&process.writable));
+    let tables: Vec<String> = tables
+        .map(|process| match process.kind {
+            ProcessKind::Task => format!("[task.{}]", process.name),
+            ProcessKind::Process => format!("[process.{}]", process.name),
+        })
+        .collect();
+    if tables.is_empty() {
+        return Ok(None);
+    }
+    Ok(Some(warning(
+        Place::new(RAILS_DATABASE, Some(line)),
+        format!("the database is the file {file}, but the image is read-only"),
+        format!("in shtetl.toml, under {}: writable = [{folder:?}]", tables.join(" and ")),
+    )))
+}
+
+/// The file that is the database in production, relative to the app, and its line; nothing where it is another kind, or
+/// where code decides.
+fn production_file(text: &str) -> Option<(&str, u32)> {
+    let mut section = "";
+    let mut found = None;
+    let mut is_file = false;
+    for (number, line) in (1..).zip(text.lines()) {
+        let content = line.split(" #").next().unwrap_or_default();
+        if content.starts_with(|c: char| c.is_alphabetic()) {
+            section = content.split(':').next().unwrap_or_default();
+        }
+        let Some((key, value)) = content.trim().split_once(':') else { continue };
+        let value = value.trim().trim_matches(['"', '\'']);
+        match (key, section) {
+            // What all have in common is often written once.
+            ("adapter", "default" | "production") => is_file = value == "sqlite3",
+            ("database", "production") => found = found.or(Some((value, number))),
+            _ => {}
+        }
+    }
+    let is_plain = |path: &str| !path.is_empty() && !path.starts_with('/') && !path.contains(['<', ':']);
+    found.filter(|(path, _)| is_file && is_plain(path))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_database_of_rails_is_found_where_it_is_a_file() {
+        let of = production_file;
+        assert_eq!(
+            of("production:\n  adapter: sqlite3\n  database: db/quay.sqlite3\n"),
+            Some(("db/quay.sqlite3", 3))
+        );
+        let shared = "default: &default\n  adapter: sqlite3\ntest:\n  database: db/t\nproduction:\n  <<: *default\n  \
+                      primary:\n    database: \"storage/quay.sqlite3\" # kept\n  queue:\n    database: storage/q\n";
+        assert_eq!(of(shared), Some(("storage/quay.sqlite3", 8)));
+        let own =
+            "default: &default\n  adapter: sqlite3\nproduction:\n  adapter: postgresql\n  database: quay\n";
+        assert_eq!(of(own), None, "the section's own adapter counts");
+        assert_eq!(of("production:\n  adapter: sqlite3\n  database: <%= ENV['FILE'] %>\n"), None);
+        assert_eq!(of("production:\n  adapter: sqlite3\n  database: ':memory:'\n"), None);
+        assert_eq!(of("development:\n  adapter: sqlite3\n  database: db/d\n"), None);
+    }
 }

@@ -55,7 +55,7 @@ fn with_sign<'s>(subject: &'s Subject<'_>, sign: Sign) -> impl Iterator<Item = &
 }
 
 pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
-    let mut found = Vec::new();
+    let mut found: Vec<Found> = Vec::new();
     for finding in subject.survey.chosen_findings() {
         let none_serves = !subject.survey.processes.iter().any(|p| p.name == "web");
         let against = finding.evidence.iter().filter(|e| e.speaks == Speaks::Against);
@@ -69,6 +69,10 @@ pub(super) fn server(subject: &Subject<'_>) -> Result<Vec<Found>> {
             let framework = frameworks::package_of(&evidence.value).filter(|_| finding.buildpack == "python");
             if let Some(framework) = framework.filter(|package| !finding.declared.contains(*package)) {
                 advice = format!("{advice}, and one with {framework}");
+            }
+            // A framework is built on another one: the same server is enough for both.
+            if found.iter().any(|other| other.advice == advice) {
+                continue;
             }
             found.push(error(
                 evidence.place.clone(),

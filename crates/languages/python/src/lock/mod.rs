@@ -8,10 +8,10 @@ mod uv;
 
 use crate::locked::{Edge, LockGraph, LockedPackage, Missing, Origin};
 use crate::target::Target;
-use crate::{EXTRAS, GROUPS};
+use crate::{EXTRAS, GROUPS, need};
 use model::error::{PackageError, SurveyError};
 use model::{BuildpackOptions, Error, Place, Result};
-use pep508_rs::{ExtraName, MarkerTree, Requirement, VerbatimUrl};
+use pep508_rs::{ExtraName, MarkerTree};
 use remote::packages::pypi;
 use source::SourceTree;
 use std::collections::{BTreeSet, VecDeque};
@@ -145,8 +145,8 @@ fn extras<'t>(names: impl Iterator<Item = &'t str>) -> Vec<ExtraName> {
 
 /// The need of a PEP 508 requirement.
 fn edge(requirement: &str) -> Result<Edge, Fault> {
-    let parsed = Requirement::<VerbatimUrl>::from_str(requirement)
-        .map_err(|e| (None, format!("the requirement {requirement:?}: {}", e.message)))?;
+    let parsed = need::parse(requirement)
+        .map_err(|message| (None, format!("the requirement {requirement:?}: {message}")))?;
     Ok(Edge {
         name: pypi::canonical_name(parsed.name.as_ref()),
         extras: parsed.extras,
