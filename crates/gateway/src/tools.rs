@@ -20,12 +20,17 @@ pub fn environment(kinds: &[String]) -> Vec<(&'static str, String)> {
         let here = url(kind);
         match Ecosystem::of(kind) {
             Ecosystem::NPM => {
+                // Yarn from its second series on has names of its own, and asks nobody without TLS unless told.
+                env.push(("YARN_NPM_REGISTRY_SERVER", here.trim_end_matches('/').to_owned()));
+                env.push(("YARN_UNSAFE_HTTP_WHITELIST", "127.0.0.1".to_owned()));
+                env.push(("YARN_ENABLE_TELEMETRY", "false".to_owned()));
                 env.push(("npm_config_registry", here));
                 // What they ask for would be sent elsewhere, and changes nothing.
                 let off = ["npm_config_audit", "npm_config_fund", "npm_config_update_notifier"];
                 env.extend(off.map(|name| (name, "false".to_owned())));
             }
             Ecosystem::PYPI => env.push(("PIP_INDEX_URL", here)),
+            Ecosystem::GEM => env.push(("BUNDLE_MIRROR__ALL", here)),
             Ecosystem::GO => {
                 env.push(("GOPROXY", here.trim_end_matches('/').to_owned()));
                 env.push(("GONOSUMDB", "*".to_owned()));
@@ -72,6 +77,10 @@ mod tests {
         let env = environment(&["npm".to_owned(), "files:fonts".to_owned()]);
         assert!(env.contains(&("SHTETL_FETCH", "http://127.0.0.1:8099".to_owned())), "{env:?}");
         assert!(env.contains(&("npm_config_registry", "http://127.0.0.1:8099/npm/".to_owned())), "{env:?}");
+        let yarn = ("YARN_NPM_REGISTRY_SERVER", "http://127.0.0.1:8099/npm".to_owned());
+        assert!(env.contains(&yarn), "{env:?}");
+        let gem = ("BUNDLE_MIRROR__ALL", "http://127.0.0.1:8099/gem/".to_owned());
+        assert!(environment(&["gem".to_owned()]).contains(&gem));
         assert_eq!(environment(&[]), []);
     }
 }

@@ -1,7 +1,7 @@
 //! The loopback interface of a network namespace that was made without setting it up.
 
 use rustix::io::Result;
-use rustix::ioctl::{Updater, ioctl};
+use rustix::ioctl::{Opcode, Updater, ioctl};
 use rustix::net::{AddressFamily, SocketType, socket};
 
 /// `struct ifreq` of netdevice(7), as far as flags are concerned.
@@ -12,8 +12,8 @@ struct InterfaceRequest {
     rest: [u8; 22],
 }
 
-const GET_FLAGS: u32 = 0x8913;
-const SET_FLAGS: u32 = 0x8914;
+const GET_FLAGS: Opcode = 0x8913;
+const SET_FLAGS: Opcode = 0x8914;
 const UP: i16 = 1;
 
 /// Brings the loopback interface up if it is down. A new network namespace (as `unshare -n` makes
