@@ -114,6 +114,7 @@ fn read_root(root: Table<'_, '_>, names: &KnownNames) -> UserConfig {
     root.done();
     config
 }
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -127,13 +127,22 @@ fn prepare(own: &Path) -> Option<PathBuf> {
     None
 }
 
-/// Removes groups of programs that have ended; the system keeps those that have processes.
+/// Removes groups of programs that have ended. One that is empty may be about to be joined: only its program tells.
 fn remove_abandoned(own: &Path) {
     for entry in fs::read_dir(own).into_iter().flatten().flatten() {
-        if entry.file_name().to_string_lossy().starts_with(PREFIX) {
+        let name = entry.file_name();
+        let Some(program) = name.to_str().and_then(program_of) else { continue };
+        if !Path::new("/proc").join(program).exists() {
+            // The system keeps what still has processes.
             let _ = fs::remove_dir(entry.path());
         }
     }
+}
+
+/// The process number of the program that made the group of this name.
+fn program_of(name: &str) -> Option<&str> {
+    let number = name.strip_prefix(PREFIX)?.split('-').next()?;
+    (!number.is_empty() && number.bytes().all(|b| b.is_ascii_digit())).then_some(number)
 }
 
 /// The number of a line `name number`.
@@ -165,6 +174,21 @@ mod tests {
         assert_eq!(prepare(&folder), None);
         fs::write(folder.join("cgroup.controllers"), "cpu pids\n").unwrap();
         assert_eq!(prepare(&folder), None, "memory cannot be limited");
+        fs::remove_dir_all(&folder).unwrap();
+    }
+
+    #[test]
+    fn only_groups_of_programs_that_have_ended_are_removed() {
+        let folder = std::env::temp_dir().join(format!("shtetl-abandoned-{}", std::process::id()));
+        let own = format!("{PREFIX}{}-0", std::process::id());
+        // No process has a number beyond the largest that the kernel gives.
+        let gone = format!("{PREFIX}4194305-0");
+        for name in [own.as_str(), gone.as_str(), "shtetl-quay", "other"] {
+            fs::create_dir_all(folder.join(name)).unwrap();
+        }
+        remove_abandoned(&folder);
+        assert!(!folder.join(gone).exists());
+        assert!([own.as_str(), "shtetl-quay", "other"].iter().all(|name| folder.join(name).exists()));
         fs::remove_dir_all(&folder).unwrap();
     }
 

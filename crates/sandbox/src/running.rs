@@ -186,17 +186,11 @@ impl Running {
         let report = self.next_report();
         // The report says how it ended; the stage itself only has to be collected.
         let _ = self.stage.wait();
-        let is_out_of_memory = self.group.as_ref().is_some_and(Group::ran_out_of_memory);
-        match report {
+        if report.is_err() && self.group.as_ref().is_some_and(Group::ran_out_of_memory) {
             // The kernel ended all of them, the one that reports included.
-            Err(_) if is_out_of_memory => return Ok(Ended::Over(Limit::Memory)),
-            report => report,
+            return Ok(Ended::Over(Limit::Memory));
         }
-        .and_then(|report| self.ended(report))
-    }
-
-    fn ended(&self, report: Report) -> Result<Ended, SandboxError> {
-        match report {
+        match report? {
             Report::Exit(status) => Ok(Ended::Exit(status)),
             Report::Signal(number) => Ok(Ended::Signal(number)),
             Report::Over(limit) => Ok(Ended::Over(limit)),

@@ -33,10 +33,21 @@ const FAULTS: [&str; 3] = ["error=ENOSPC", "error=EIO", "signal=SIGKILL"];
 const MOMENTS: [u32; 4] = [1, 3, 11, 40];
 
 /// Whether programs can be stopped at their calls here.
+#[expect(clippy::print_stdout, reason = "a test that is skipped says so")]
 fn can_trace() -> bool {
     let mut probe = Command::new(TRACER);
     probe.args(["-f", "-qq", "-o", "/dev/null", "/bin/true"]).stderr(Stdio::null());
-    probe.status().is_ok_and(|status| status.success())
+    let can = probe.status().is_ok_and(|status| status.success());
+    if !can {
+        println!("not tried: {TRACER} is not there, or may not trace");
+    }
+    can
+}
+
+/// The last moment to try, where all up to it are wanted, and the apps for that.
+fn extent() -> (Option<u32>, &'static [&'static str]) {
+    let last = env::var("SHTETL_FAULTS").ok().and_then(|text| text.parse::<u32>().ok());
+    (last, if last.is_some() { &["notices", "fares", "timetable"] } else { &["notices"] })
 }
 
 /// Every file below a folder, with its bytes.
@@ -92,15 +103,12 @@ fn try_fault(program: &Program, app: &str, right: &Right, call: &str, fault: &st
 }
 
 #[test]
-#[expect(clippy::print_stdout, reason = "a test that is skipped says so")]
 fn a_fault_at_any_moment_leaves_the_next_build_right() {
     if !can_trace() {
-        println!("not tried: {TRACER} is not there, or may not trace");
         return;
     }
-    let all = env::var("SHTETL_FAULTS").ok().and_then(|text| text.parse::<u32>().ok());
+    let (all, apps) = extent();
     let moments: Vec<u32> = all.map_or(MOMENTS.to_vec(), |most| (1..=most).collect());
-    let apps: &[&str] = if all.is_some() { &["notices", "fares", "timetable"] } else { &["notices"] };
     for app in apps {
         let program = program().with_demo();
         let digest = program.json(&format!("build {app} --layout out"))["digest"].clone();
@@ -210,15 +218,12 @@ impl Traced {
 }
 
 #[test]
-#[expect(clippy::print_stdout, reason = "a test that is skipped says so")]
 fn a_loss_of_power_leaves_the_next_build_right() {
     if !can_trace() {
-        println!("not tried: {TRACER} is not there, or may not trace");
         return;
     }
     let program = program().with_demo();
-    let all = env::var("SHTETL_FAULTS").ok().and_then(|text| text.parse::<u32>().ok());
-    let apps: &[&str] = if all.is_some() { &["notices", "fares", "timetable"] } else { &["notices"] };
+    let (all, apps) = extent();
     let moments: Vec<u32> = all
         .map_or(vec![3, 5, 9, 15, 22, 99_999, 100_000], |most| (1..=most).chain([99_999, 100_000]).collect());
     let folder = fs::canonicalize(program.path("")).unwrap();

@@ -109,8 +109,10 @@ const RAILS_DATABASE: &str = "config/database.yml";
 
 /// A database of Rails that is a file, in a folder that not all processes may write to.
 fn rails_database(subject: &Subject<'_>) -> Result<Option<Found>> {
-    let is_rails = subject.survey.chosen_findings().any(|finding| finding.locked.contains("sqlite3"));
-    let Some(text) = subject.tree.read_text(RAILS_DATABASE)?.filter(|_| is_rails) else { return Ok(None) };
+    let mut findings = subject.survey.chosen_findings();
+    let has_gem = findings
+        .any(|finding| [&finding.locked, &finding.declared].iter().any(|all| all.contains("sqlite3")));
+    let Some(text) = subject.tree.read_text(RAILS_DATABASE)?.filter(|_| has_gem) else { return Ok(None) };
     let Some((file, line)) = production_file(&text) else { return Ok(None) };
     let folder = file.rsplit_once('/').map_or(".", |(folder, _)| folder);
     let may_write = |writable: &[String]| {

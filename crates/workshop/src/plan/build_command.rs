@@ -103,7 +103,12 @@ impl Action for BuildWork {
         let whole = whole.values("command", values);
         let env: Vec<String> = env.iter().map(|(name, value)| format!("{name}={value}")).collect();
         let whole = if env.is_empty() { whole } else { whole.values("environment", [("set", join(&env))]) };
-        let whole = if fetch.is_empty() { whole } else { whole.values("fetch", [("kinds", join(fetch))]) };
+        let found: Vec<String> = gateway::tools::environment(fetch)
+            .iter()
+            .map(|(name, value)| format!("{name}={value}"))
+            .collect();
+        let fetches = [("kinds", join(fetch)), ("environment", join(&found))];
+        let whole = if fetch.is_empty() { whole } else { whole.values("fetch", fetches) };
         // Few apps are members of a workspace.
         if folder.is_empty() { whole } else { whole.values("member", [("folder", folder.clone())]) }
     }
