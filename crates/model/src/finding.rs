@@ -44,6 +44,8 @@ pub enum Sign {
     Member,
     /// Several modules of the project start, this one among them.
     Module,
+    /// The app migrates its database whenever it starts.
+    MigratesAtStart,
 }
 
 impl Evidence {

@@ -8,6 +8,7 @@ mod licences;
 mod maven_build;
 mod memory;
 mod merged_jars;
+mod migrations;
 mod pom;
 mod project;
 mod repository;

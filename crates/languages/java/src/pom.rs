@@ -18,6 +18,8 @@ pub(crate) type Said = (String, u32);
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Item {
     pub artifact: String,
+    /// As it is written; empty where something else says it.
+    pub version: String,
     pub scope: String,
     pub line: u32,
     /// Values of its configuration, by the name of the innermost element; the first one counts.
@@ -33,13 +35,23 @@ pub(crate) struct Pom {
     pub folder: String,
     pub artifact: String,
     pub packaging: String,
-    /// The artifact that its parent is, with the folder of the parent where that is in the source.
-    pub parent: Option<(String, Option<String>)>,
+    pub parent: Option<Parent>,
     /// Folders of its modules.
     pub modules: Vec<String>,
     pub properties: BTreeMap<String, Said>,
     pub plugins: Vec<Item>,
     pub dependencies: Vec<Item>,
+    /// Dependencies of which it says the version only, for those who have them.
+    pub managed: Vec<Item>,
+}
+
+/// What a project file inherits from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Parent {
+    pub artifact: String,
+    pub version: String,
+    /// Its folder, where that is in the source.
+    pub folder: Option<String>,
 }
 
 /// All project files that the one at the root leads to, by folder.
@@ -67,11 +79,12 @@ impl Poms {
     /// A project file with those that it inherits from, itself first.
     pub fn lineage<'p>(&'p self, pom: &'p Pom) -> Vec<&'p Pom> {
         let mut line = vec![pom];
-        while let Some((_, Some(folder))) = line.last().and_then(|last| last.parent.as_ref()) {
-            match self.0.get(folder) {
-                Some(parent) if !line.contains(&parent) => line.push(parent),
-                _ => break,
+        let folder_of = |pom: &'p Pom| pom.parent.as_ref()?.folder.as_ref();
+        while let Some(parent) = line.last().and_then(|pom| self.0.get(folder_of(pom)?)) {
+            if line.contains(&parent) {
+                break;
             }
+            line.push(parent);
         }
         line
     }
@@ -110,6 +123,19 @@ impl Poms {
         })
     }
 
+    /// The version of a framework whose artifacts begin so: that of the parent, the list of versions, or the artifact that
+    /// the project files name.
+    pub fn version(&self, pom: &Pom, beginning: &str) -> Option<String> {
+        self.lineage(pom).into_iter().find_map(|of| {
+            let parent = of.parent.iter().map(|parent| (&parent.artifact, &parent.version));
+            let items = of.managed.iter().chain(&of.dependencies).map(|item| (&item.artifact, &item.version));
+            let mut named = parent.chain(items);
+            let (_, version) =
+                named.find(|(artifact, version)| artifact.starts_with(beginning) && !version.is_empty())?;
+            self.filled(pom, version, DEEPEST)
+        })
+    }
+
     /// The text with its properties put in; nothing where one is not known.
     fn filled(&self, pom: &Pom, text: &str, deepest: usize) -> Option<String> {
         let Some((before, rest)) = text.split_once("${") else { return Some(text.to_owned()) };
@@ -138,7 +164,8 @@ impl Pom {
         let parent = child(root, "parent").map(|parent| {
             let path = text_of(parent, "relativePath").unwrap_or_else(|| format!("../{POM}"));
             let path = path.strip_suffix(POM).unwrap_or(&path).trim_end_matches('/').to_owned();
-            (text_of(parent, "artifactId").unwrap_or_default(), joined(folder, &path))
+            let value = |name| text_of(parent, name).unwrap_or_default();
+            Parent { artifact: value("artifactId"), version: value("version"), folder: joined(folder, &path) }
         });
         let modules = children(child(root, "modules")).filter_map(|node| joined(folder, node.text()?.trim()));
         let properties = children(child(root, "properties"))
@@ -146,6 +173,7 @@ impl Pom {
             .collect();
         let build = child(root, "build");
         let plugins = build.and_then(|build| child(build, "plugins"));
+        let managed = child(root, "dependencyManagement").and_then(|managed| child(managed, "dependencies"));
         Ok(Self {
             file: file.to_owned(),
             folder: folder.to_owned(),
@@ -156,6 +184,7 @@ impl Pom {
             properties,
             plugins: children(plugins).map(item).collect(),
             dependencies: children(child(root, "dependencies")).map(item).collect(),
+            managed: children(managed).map(item).collect(),
         })
     }
 }
@@ -186,6 +215,7 @@ fn item(node: Node<'_, '_>) -> Item {
     }
     Item {
         artifact: text_of(node, "artifactId").unwrap_or_default(),
+        version: text_of(node, "version").unwrap_or_default(),
         scope: text_of(node, "scope").unwrap_or_default(),
         line: said(node).1,
         settings,

@@ -1,5 +1,6 @@
 //! What of a Maven project starts, and how: concluded from its files alone.
 
+use crate::migrations;
 use crate::pom::{Pom, Poms};
 use model::{BuildpackOptions, Evidence, Finding, Place, ProcessKind, ProcessType, Result};
 use source::SourceTree;
@@ -123,7 +124,7 @@ fn of_module(tree: &SourceTree, poms: &Poms, pom: &Pom) -> Result<Option<Startab
         let place = Place::new(pom.file.as_str(), None);
         return Ok(Some(Startable { kind: Kind::Web, ..whole(place, tells) }));
     }
-    if pom.parent.as_ref().is_some_and(|(artifact, _)| artifact == "micronaut-parent") {
+    if pom.parent.as_ref().is_some_and(|parent| parent.artifact == "micronaut-parent") {
         let tells = "micronaut-parent makes a self-contained app".to_owned();
         let place = Place::new(pom.file.as_str(), None);
         return Ok(Some(Startable { merges: true, ..whole(place, tells) }));
@@ -195,9 +196,10 @@ pub(crate) fn tell(tree: &SourceTree, poms: &Poms, app: &Startable, finding: &mu
         command.push("-Ddw.server.applicationConnectors[0].port=$PORT".to_owned());
     }
     command.push(format!("@{START}"));
+    let server_file = configured.map(|(file, _)| file);
     if is_dropwizard {
         command.push("server".to_owned());
-        command.extend(configured.map(|(file, _)| file));
+        command.extend(server_file.clone());
     }
     let takes_port = has_connector
         || app.kind == Kind::Web
@@ -222,7 +224,8 @@ pub(crate) fn tell(tree: &SourceTree, poms: &Poms, app: &Startable, finding: &mu
         process.port = Some(DROPWIZARD_PORT);
     }
     finding.processes.push(process);
-    Ok(())
+    let name = framework.map(|(Framework(_, name, _), _)| *name).unwrap_or_default();
+    migrations::tell(tree, poms, (pom, app.kind), name, server_file.as_deref(), finding)
 }
 
 /// The file with the configuration of a Dropwizard app, with its text.

@@ -203,11 +203,15 @@ pub(super) fn docroot(subject: &Subject<'_>) -> Result<Vec<Found>> {
 }
 
 pub(super) fn migration(subject: &Subject<'_>) -> Result<Vec<Found>> {
+    let evidence = subject.survey.chosen_findings().flat_map(|finding| &finding.evidence);
+    let at_start: Vec<_> =
+        evidence.filter(|e| e.sign == Some(Sign::MigratesAtStart)).map(|e| &e.place).collect();
     let untied = subject
         .survey
         .processes
         .iter()
-        .filter(|p| p.kind == ProcessKind::Task && p.before.is_none() && p.name.starts_with("migrat"));
+        .filter(|p| p.kind == ProcessKind::Task && p.before.is_none() && p.name.starts_with("migrat"))
+        .filter(|p| !at_start.contains(&&p.said));
     Ok(untied
         .map(|task| {
             let advice = format!("in shtetl.toml, under [task.{}]: before = \"release\"", task.name);
