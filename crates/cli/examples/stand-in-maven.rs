@@ -9,6 +9,16 @@ use std::{env, fs, process};
 
 fn main() {
     let arguments: Vec<String> = env::args().skip(1).collect();
+    if let [option, _, _, program, rest @ ..] = &arguments[..]
+        && option == "-c"
+    {
+        // As a shell, whatever the script is: the program that it is given.
+        let status = process::Command::new(program).args(rest).status().expect("a program");
+        process::exit(status.code().unwrap_or(1));
+    }
+    if arguments.iter().any(|word| word.starts_with("-XX:DumpLoaded") || word == "-Xshare:dump") {
+        return share_classes(&arguments);
+    }
     if !arguments.iter().any(|word| word.contains("classworlds")) {
         // The launched app: says what it was started with.
         println!("{}", arguments.join(" "));
@@ -44,6 +54,24 @@ fn main() {
         add(&format!("BOOT-INF/lib/{name}"), bytes);
     }
     jar.finish().expect("a whole jar");
+}
+
+/// As Java that notes the classes it loads, with numbers that are others in each run, or that archives them.
+fn share_classes(arguments: &[String]) {
+    let value = |option: &str| arguments.iter().find_map(|word| word.strip_prefix(option));
+    let start = arguments.iter().find_map(|word| word.strip_prefix('@')).expect("a file with arguments");
+    let start = fs::read_to_string(format!("/app/{start}")).expect("the file with arguments");
+    assert!(!start.contains("-XX:SharedArchiveFile"), "{start}");
+    if let Some(list) = value("-XX:DumpLoadedClassList=") {
+        let number = process::id();
+        let list_text = format!("ferry/Main id: {number}\njava/lang/Object id: 0\n@lambda-proxy a{number}\n");
+        fs::write(list, list_text).expect("a list");
+    } else if let (Some(list), Some(archive)) =
+        (value("-XX:SharedClassListFile="), value("-XX:SharedArchiveFile="))
+    {
+        let names = fs::read_to_string(list).expect("the list");
+        fs::write(archive, format!("shared: {names}")).expect("an archive");
+    }
 }
 
 /// The texts of the elements `name`.

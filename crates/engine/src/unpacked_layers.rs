@@ -8,7 +8,7 @@ use sandbox::{FIRST_ID, ID_COUNT, Isolation, Mode};
 use std::path::PathBuf;
 
 /// Files that belong to the caller.
-const PLAIN: (&str, Owners) = ("plain", Owners::Caller);
+const PLAIN: (&str, Owners) = ("plain-2", Owners::Caller);
 
 /// A layer of the store.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -33,7 +33,7 @@ impl From<&WrittenLayer> for StoredLayer {
 pub fn unpacked(store: &Store, layer: &StoredLayer, mode: Mode) -> Result<PathBuf> {
     // What the superuser unpacks has owners; what others unpack belongs to them.
     let (kind, owners) = match mode.isolation {
-        Isolation::Superuser => ("shifted", Owners::Shifted { first: FIRST_ID, count: ID_COUNT }),
+        Isolation::Superuser => ("shifted-2", Owners::Shifted { first: FIRST_ID, count: ID_COUNT }),
         Isolation::SingleUser => PLAIN,
     };
     unpacked_as(store, layer, kind, owners)

@@ -25,6 +25,7 @@ const JAR: &str = "org/kestrel/horn/1.0/horn-1.0.jar";
 fn app(fetched: &[&str]) -> (Program, Registry) {
     let mut packages = workshop_packages();
     packages.push(jre());
+    packages.push(with_stand_in("dash", "./usr/bin/sh", "stand-in-maven"));
     packages.push(Package::new(
         "openjdk-21-jdk-headless",
         "21.0.13",
@@ -203,4 +204,30 @@ fn without_an_address_the_line_to_add_is_told_before_anything_runs() {
     program.write("java/shtetl.toml", config);
     let error = error_of(&program.run("build java"));
     assert!(error.contains("maven = \"URL or folder\""), "{error}");
+}
+
+#[test]
+fn an_archive_of_loaded_classes_is_the_same_from_empty_stores() {
+    let (program, _registry) = app(&[JAR]);
+    let config = fs::read_to_string(program.path("java/shtetl.toml")).unwrap();
+    program.write("java/shtetl.toml", format!("{config}\n[buildpacks.java]\nfast-start = true\n"));
+    let first = digest(&program, "build java --layout image");
+    assert_eq!(digest(&program, "build java --store other"), first);
+    let layers: Vec<String> = (0..6)
+        .filter_map(|number| {
+            let listing = layer(&program.path("image"), number).0;
+            listing.contains(" app/").then_some(listing)
+        })
+        .collect();
+    let files = layers.join("");
+    for file in ["app/classes.jar\n", "app/start.jsa\n", "app/lib/horn-1.0.jar\n"] {
+        assert!(files.contains(file), "{file}: {files}");
+    }
+    assert!(!files.contains("Main.class"), "it is in the archive: {files}");
+    let other = match model::platform::own_platform().as_str() {
+        "linux/amd64" => "linux/arm64",
+        _ => "linux/amd64",
+    };
+    let error = error_of(&program.run(&format!("build java --platform {other}")));
+    assert!(error.contains("fast-start for another platform"), "{error}");
 }

@@ -75,6 +75,19 @@ fn in_place_of<T>(
     }
 }
 
+/// Gives a file the time that the layer says, as every container engine does: some programs note it. A folder's changes
+/// with what is put into it.
+fn set_time(entry: &tar::Entry<'_, impl Read>, parent: &OwnedFd, name: &str) -> io::Result<()> {
+    let header = entry.header();
+    let Ok(tv_sec) = i64::try_from(header.mtime()?) else { return Ok(()) };
+    let time = fs::Timespec { tv_sec, tv_nsec: 0 };
+    let both = fs::Timestamps { last_access: time, last_modification: time };
+    match header.entry_type() {
+        EntryType::Directory => Ok(()),
+        _ => Ok(fs::utimensat(parent, name, &both, AtFlags::SYMLINK_NOFOLLOW)?),
+    }
+}
+
 struct Target {
     root: OwnedFd,
     label: String,
@@ -165,7 +178,7 @@ impl Target {
             // The process's umask took bits away when the entry was made.
             fs::chmodat(parent, name, mode, AtFlags::empty())?;
         }
-        Ok(())
+        set_time(entry, parent, name)
     }
 
     /// The parent folders and the name; `None` for the root itself.
@@ -234,6 +247,7 @@ mod tests {
             header.set_mode(*mode);
             header.set_uid(1_000);
             header.set_gid(0);
+            header.set_mtime(1_000);
             header.set_size(content.len() as u64);
             header.set_link_name_literal(target).unwrap();
             header.set_cksum();
@@ -255,6 +269,19 @@ mod tests {
         fs::create_dir(&into).unwrap();
         let done = unpack(&blob, Codec::Zstd, diff_id, &into, owners);
         (folder, done)
+    }
+
+    #[test]
+    fn files_and_links_have_the_times_of_the_layer() {
+        let entries = [
+            ("horn", EntryType::Regular, 0o644, "", "loud"),
+            ("link", EntryType::Symlink, 0o777, "nowhere", ""),
+        ];
+        let (folder, done) = unpacked(&entries, Owners::Caller);
+        done.unwrap();
+        for entry in ["root/horn", "root/link"] {
+            assert_eq!(fs::symlink_metadata(folder.path().join(entry)).unwrap().mtime(), 1_000);
+        }
     }
 
     #[test]

@@ -41,6 +41,8 @@ pub(crate) struct Build {
     pub java_home: String,
     /// Whether everything needed is laid out, without any requests.
     pub is_laid_out: bool,
+    /// Whether the app gets an archive of its classes.
+    pub fast_start: bool,
 }
 
 impl Build {
@@ -111,13 +113,23 @@ impl Build {
 impl Action for Build {
     fn fingerprint(&self) -> Fingerprint {
         // All of it shows in the command or the environment, but for the app.
-        let Self { tree: _, app, goals: _, profiles: _, machine: _, java_home: _, is_laid_out: _ } = self;
+        let Self {
+            tree: _,
+            app,
+            goals: _,
+            profiles: _,
+            machine: _,
+            java_home: _,
+            is_laid_out: _,
+            fast_start,
+        } = self;
         let env = self.env().into_iter().map(|(name, value)| (name.to_owned(), value));
         let main = app.main.clone().unwrap_or_default();
         Fingerprint::of(Recipe::new("maven build", 4))
             .with_recipe(program_step::RECIPE)
             .values("command", [("run", join(&self.argv()))])
             .values("app", [("folder", app.folder.clone()), ("main class", main)])
+            .values("form", [("fast start", fast_start.to_string())])
             .input("environment", env.collect())
     }
 
@@ -134,7 +146,7 @@ impl Action for Build {
             cache: Cache::Empty,
         };
         let written = program_step::run(&job, layer.store(), cx)?;
-        built_app::pack(&written.source, &self.app, layer)?;
+        built_app::pack(&written.source, &self.app, self.fast_start, layer)?;
         Ok(Vec::new())
     }
 }

@@ -3,24 +3,34 @@
 use crate::project::{Kind, START, Startable};
 use crate::web_archive;
 use content::layer::{Entry, LayerWriter};
+use content::store::Store;
+use engine::download_buffer::{rewind, spool};
 use model::error::StepError;
 use model::folder::entries;
 use model::{Error, PathFacts, Result};
 use std::collections::BTreeMap;
 use std::fs::{self, File};
-use std::io::Read;
+use std::io::{self, Read};
 use std::path::{Path, PathBuf};
-use zip::ZipArchive;
+use tempfile::SpooledTempFile;
+use zip::write::SimpleFileOptions;
+use zip::{CompressionMethod, DateTime, ZipArchive, ZipWriter};
 
 /// The folder of the app, from the root of the image.
 pub(crate) const APP: &str = "app";
 /// Where libraries are, in it.
 pub(crate) const LIBRARIES: &str = "lib";
 const CLASSES: &str = "classes";
+/// The same in one archive.
+const CLASSES_JAR: &str = "classes.jar";
 const MANIFEST: &str = "META-INF/MANIFEST.MF";
 /// Options of every app: most of the memory that a container is given is for objects, and a process that has no more
 /// of it ends, so that its supervisor can restart it.
 const OPTIONS: &str = "-XX:MaxRAMPercentage=75\n-XX:+ExitOnOutOfMemoryError\n";
+/// The archive of the classes that are loaded at the start, in the folder of the app.
+pub(crate) const ARCHIVE: &str = "start.jsa";
+/// How Java is told of it; where it does not fit, Java starts as ever.
+pub(crate) const SHARED_CLASSES: &str = "-XX:SharedArchiveFile=";
 /// The largest manifest that is read, in bytes.
 const LARGEST_MANIFEST: u64 = 1 << 20;
 /// What a build writes besides the app itself.
@@ -42,6 +52,8 @@ enum Content {
     /// A member of the archive.
     Member(usize),
     Text(String),
+    /// Written just now, with its size.
+    Written(SpooledTempFile, u64),
 }
 
 /// The files of the app by their path in its folder.
@@ -54,36 +66,52 @@ struct Jar {
     manifest: BTreeMap<String, String>,
 }
 
-/// Puts the app that the build of its module made into a layer.
-pub(crate) fn pack(source: &Path, app: &Startable, layer: &mut LayerWriter<'_>) -> Result<()> {
+/// Puts the app that the build of its module made into a layer. For a fast start, its own classes are in an archive: Java
+/// shares no classes of folders.
+pub(crate) fn pack(
+    source: &Path,
+    app: &Startable,
+    fast_start: bool,
+    layer: &mut LayerWriter<'_>,
+) -> Result<()> {
+    let mut options = OPTIONS.to_owned();
+    if fast_start {
+        options.push_str(&format!("{SHARED_CLASSES}/{APP}/{ARCHIVE}\n"));
+    }
     let mut files = Files::new();
     let made = Made(source.canonicalize().facts(source)?);
     let target = &source.join(&app.folder).join("target");
     let fast = target.join("quarkus-app");
     if made.has_file(&fast.join("quarkus-run.jar")) {
         add_folder(&made, &fast, "quarkus-app", &mut files)?;
-        let text = format!("{OPTIONS}-jar\n{}\n", quoted(&format!("/{APP}/quarkus-app/quarkus-run.jar")));
+        let text = format!("{options}-jar\n{}\n", quoted(&format!("/{APP}/quarkus-app/quarkus-run.jar")));
         files.insert(START.to_owned(), Content::Text(text));
-        return write(&files, None, layer);
+        return write(files, None, layer);
     }
     if app.kind == Kind::Web {
         let mut archive = chosen(&made, target, true)?;
         all_members(&mut archive, web_archive::SITE, &mut files)?;
-        files.insert(START.to_owned(), Content::Text(format!("{OPTIONS}{}", web_archive::START_WORDS)));
-        return write(&files, Some(&mut archive), layer);
+        files.insert(START.to_owned(), Content::Text(format!("{options}{}", web_archive::START_WORDS)));
+        return write(files, Some(&mut archive), layer);
     }
     let main = app.main.as_deref();
     let mut jar = chosen(&made, target, main.is_some())?;
     let starts = jar.manifest.get("Start-Class").or_else(|| jar.manifest.get("Main-Class"));
     let class = starts.cloned().or_else(|| main.map(str::to_owned)).unwrap_or_default();
     let class_path = match executable(&mut jar, &mut files)? {
+        Some(class_path) if fast_start => {
+            let (classes, size) = in_one_archive(&mut jar, &mut files, layer.store())?;
+            files.insert(CLASSES_JAR.to_owned(), Content::Written(classes, size));
+            let libraries = class_path.into_iter().skip(1);
+            std::iter::once(CLASSES_JAR.to_owned()).chain(libraries).collect()
+        }
         Some(class_path) => class_path,
         None => beside(&made, &jar, target, &mut files)?,
     };
     let absolute: Vec<String> = class_path.iter().map(|entry| format!("/{APP}/{entry}")).collect();
-    let text = format!("{OPTIONS}-cp\n{}\n{class}\n", quoted(&absolute.join(":")));
+    let text = format!("{options}-cp\n{}\n{class}\n", quoted(&absolute.join(":")));
     files.insert(START.to_owned(), Content::Text(text));
-    write(&files, Some(&mut jar), layer)
+    write(files, Some(&mut jar), layer)
 }
 
 /// The archive that is the app: one that starts by itself, the largest first; else any, where the class is known.
@@ -178,6 +206,34 @@ fn executable(jar: &mut Jar, files: &mut Files) -> Result<Option<Vec<String>>> {
     Ok(Some(std::iter::once(CLASSES.to_owned()).chain(listed).collect()))
 }
 
+/// Takes the app's own classes out of its files, and writes them into an archive of their own; gives its size, too.
+fn in_one_archive(jar: &mut Jar, files: &mut Files, store: &Store) -> Result<(SpooledTempFile, u64)> {
+    let within = format!("{CLASSES}/");
+    let own: Vec<String> = files.keys().filter(|place| place.starts_with(&within)).cloned().collect();
+    // The layer is compressed as a whole.
+    let options = SimpleFileOptions::default()
+        .compression_method(CompressionMethod::Stored)
+        .last_modified_time(DateTime::default())
+        .unix_permissions(0o644);
+    let mut archive = ZipWriter::new(spool(store));
+    let mut last = String::new();
+    for place in own {
+        let Some(Content::Member(index)) = files.remove(&place) else { continue };
+        let name = &place[within.len()..];
+        // Some frameworks look for the entries of folders.
+        for (at, _) in name.match_indices('/').filter(|(at, _)| !last.starts_with(&name[..=*at])) {
+            archive.add_directory(&name[..at], options).map_err(|error| damaged(&jar.path, &error))?;
+        }
+        let mut member = jar.zip.by_index(index).map_err(|error| damaged(&jar.path, &error))?;
+        archive.start_file(name, options).map_err(|error| damaged(&jar.path, &error))?;
+        io::copy(&mut member, &mut archive).facts(&jar.path)?;
+        last = name.to_owned();
+    }
+    let mut archive = archive.finish().map_err(|error| damaged(&jar.path, &error))?;
+    let size = rewind(&mut archive)?;
+    Ok((archive, size))
+}
+
 /// All members of an archive, below a folder.
 fn all_members(jar: &mut Jar, folder: &str, files: &mut Files) -> Result<()> {
     for index in 0..jar.zip.len() {
@@ -263,7 +319,7 @@ fn add_folder(made: &Made, folder: &Path, at: &str, files: &mut Files) -> Result
     Ok(())
 }
 
-fn write(files: &Files, mut jar: Option<&mut Jar>, layer: &mut LayerWriter<'_>) -> Result<()> {
+fn write(files: Files, mut jar: Option<&mut Jar>, layer: &mut LayerWriter<'_>) -> Result<()> {
     layer.part::<Error>(|tar| {
         tar.entry(&Entry::folder(APP))?;
         let mut last = String::new();
@@ -276,15 +332,18 @@ fn write(files: &Files, mut jar: Option<&mut Jar>, layer: &mut LayerWriter<'_>) 
             }
             match content {
                 Content::File(path) => {
-                    let mut file = File::open(path).facts(path)?;
-                    let size = fs::metadata(path).facts(path)?.len();
+                    let mut file = File::open(&path).facts(&path)?;
+                    let size = fs::metadata(&path).facts(&path)?.len();
                     tar.file(&Entry::file(place.as_str(), size, false), &mut file)?;
                 }
                 Content::Member(index) => {
                     let Some(jar) = jar.as_deref_mut() else { continue };
-                    let mut member = jar.zip.by_index(*index).map_err(|error| damaged(&jar.path, &error))?;
+                    let mut member = jar.zip.by_index(index).map_err(|error| damaged(&jar.path, &error))?;
                     let entry = Entry::file(place.as_str(), member.size(), false);
                     tar.file(&entry, &mut member).facts(&jar.path)?;
+                }
+                Content::Written(mut file, size) => {
+                    tar.file(&Entry::file(place.as_str(), size, false), &mut file)?;
                 }
                 Content::Text(text) => {
                     let entry = Entry::file(place.as_str(), text.len() as u64, false);

@@ -4,6 +4,7 @@
 mod build;
 mod built_app;
 mod distribution;
+mod fast_start;
 mod licences;
 mod maven_build;
 mod memory;
@@ -14,7 +15,7 @@ mod project;
 mod repository;
 mod web_archive;
 
-use maven_build::{GOALS, MavenBuild, PROFILES};
+use maven_build::{FAST_START, GOALS, MavenBuild, PROFILES};
 use model::error::SurveyError;
 use model::{
     BuildpackOptions, Claim, Ecosystem, Error, Evidence, Finding, Place, ProcessKind, ProcessType, Result,
@@ -47,6 +48,7 @@ impl Buildpack for Java {
         vec![
             OptionSpec::VERSION,
             OptionSpec::new(OptionSpec::SLIM, Takes::Truth, slim),
+            OptionSpec::new(FAST_START, Takes::Truth, fast_start::ABOUT),
             OptionSpec::new(MODULE, Takes::Text, "The folder of the Maven module to run"),
             OptionSpec::new(GOALS, Takes::Texts, "Maven goals to run instead of package"),
             OptionSpec::new(PROFILES, Takes::Texts, "Maven profiles to activate"),

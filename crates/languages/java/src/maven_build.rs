@@ -2,6 +2,7 @@
 
 use crate::build::{self, Build, Part, Take};
 use crate::distribution::{MAVEN, MAVEN_LINE, Release, TOMCAT, wanted};
+use crate::fast_start::{self, FastStart};
 use crate::pom::{POM, Poms};
 use crate::project::{self, Startable};
 use crate::repository::{self, RepositoryFiles};
@@ -20,6 +21,7 @@ use std::sync::Arc;
 /// Options of the buildpack.
 pub(crate) const GOALS: &str = "goals";
 pub(crate) const PROFILES: &str = "profiles";
+pub(crate) const FAST_START: &str = "fast-start";
 /// Words for the machine that Maven runs on (the Maven reference, "Configuring Maven").
 const MACHINE: &str = ".mvn/jvm.config";
 /// JDKs, by the major version of the runtime that runs what they make.
@@ -84,6 +86,13 @@ fn jdk(context: &Context<'_>) -> Result<(&'static str, &'static str)> {
     Ok(*known.ok_or_else(unknown).map_err(Error::Survey)?)
 }
 
+/// The folder of a JDK, from the root that things are built in.
+fn java_home(major: &str) -> String {
+    let platform = own_platform();
+    let processor = platform.rsplit('/').next().unwrap_or_default();
+    format!("/usr/lib/jvm/java-{major}-openjdk-{processor}")
+}
+
 /// A text that stands for everything that decides what Maven fetches.
 fn asked(context: &Context<'_>, app: &Startable, maven: Option<&Release>) -> Result<String> {
     let mut parts = BTreeMap::new();
@@ -106,28 +115,54 @@ fn asked(context: &Context<'_>, app: &Startable, maven: Option<&Release>) -> Res
 
 impl MavenBuild {
     pub fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
-        let parts: &[Part] = if self.app.merges { &[Part::Whole] } else { &[Part::Libraries, Part::Own] };
-        let steps = parts.iter().map(|part| {
-            let part = *part;
-            let role = if part == Part::Libraries { Role::Dependencies } else { Role::Built };
-            let take = Take::new(part, &self.fetches);
-            Ok(Step::new(part.step(), role, take).in_root(vec![self.build(context)?]))
-        });
-        let mut steps = steps.collect::<Result<Vec<_>>>()?;
-        if let Some(server) = &self.server {
-            steps.push(server.step(context)?);
-            steps.push(web_archive::settings());
+        let mut steps = self.app_steps(context)?;
+        if context.options.is_set(FAST_START) {
+            steps.push(self.fast_start(context)?);
         }
         let leave_out = READ_BY_BUILD.map(str::to_owned).into();
         let tool = self.maven.as_ref().map(Release::in_use);
         Ok(Contribution { steps, leave_out, tool, ..Contribution::default() })
     }
 
+    /// The steps that put the app into the image, with what serves it.
+    fn app_steps(&self, context: &Context<'_>) -> Result<Vec<Step>> {
+        let parts: &[Part] = if self.app.merges { &[Part::Whole] } else { &[Part::Libraries, Part::Own] };
+        let mut steps = Vec::new();
+        for part in parts {
+            let role = if *part == Part::Libraries { Role::Dependencies } else { Role::Built };
+            let take = Take::new(*part, &self.fetches);
+            steps.push(Step::new(part.step(), role, take).in_root(vec![self.build(context)?]));
+        }
+        if let Some(server) = &self.server {
+            steps.push(server.step(context)?);
+            steps.push(web_archive::settings());
+        }
+        Ok(steps)
+    }
+
+    /// The step that makes the archive for a fast start.
+    fn fast_start(&self, context: &Context<'_>) -> Result<Step> {
+        if context.platform != own_platform() {
+            return Err(Error::Survey(SurveyError::Unsupported {
+                place: Place::new(model::files::CONFIG, None),
+                what: "fast-start for another platform than this machine's".to_owned(),
+                instead: "build on a machine of that platform, or without fast-start",
+            }));
+        }
+        let work = FastStart {
+            tree: Arc::clone(context.tree),
+            command: context.finding.processes.first().map(|web| web.command.clone()).unwrap_or_default(),
+            java_home: java_home(jdk(context)?.0),
+        };
+        let mut root = context.base.build_root()?;
+        root.extend(self.app_steps(context)?);
+        let step = Step::new(fast_start::STEP, Role::Built, work).in_root(root);
+        Ok(Step { reads_source: true, ..step })
+    }
+
     /// The step that builds.
     fn build(&self, context: &Context<'_>) -> Result<Step> {
         let (major, _) = jdk(context)?;
-        let processor = own_platform();
-        let processor = processor.rsplit('/').next().unwrap_or_default();
         let machine = context.tree.read(MACHINE)?.unwrap_or_default();
         let is_laid_out = !self.fetches.records;
         let work = Build {
@@ -136,8 +171,9 @@ impl MavenBuild {
             goals: context.options.texts(GOALS).to_vec(),
             profiles: context.options.texts(PROFILES).to_vec(),
             machine: machine.split_whitespace().map(str::to_owned).collect(),
-            java_home: format!("/usr/lib/jvm/java-{major}-openjdk-{processor}"),
+            java_home: java_home(major),
             is_laid_out,
+            fast_start: context.options.is_set(FAST_START),
         };
         let mut root = context.base.build_root()?;
         root.extend(self.maven.as_ref().map(|maven| maven.step(context)).transpose()?);

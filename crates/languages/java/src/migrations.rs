@@ -1,12 +1,9 @@
 //! Tools that migrate a database: whether the app has one, and how it runs without the app.
 
 use crate::pom::{Pom, Poms};
-use crate::project::{Kind, START};
-use model::{Evidence, Finding, ProcessKind, ProcessType, Result, Sign};
+use model::{Evidence, Result, Sign};
 use source::SourceTree;
 
-/// The name of the task.
-const TASK: &str = "migrate";
 /// Beginnings of artifact names, with the tool that they bring.
 const TOOLS: [(&str, &str); 9] = [
     ("flyway-", "Flyway"),
@@ -24,44 +21,44 @@ const SPRING_ENDS: (u32, u32) = (3, 2);
 /// Configuration files of a Quarkus app, in its resources.
 const QUARKUS_FILES: [&str; 3] = ["application.properties", "application.yaml", "application.yml"];
 
+/// Words before and after another one.
+type Around = (Vec<String>, Vec<String>);
+
 /// What a framework does with such a tool.
 #[derive(Debug, PartialEq, Eq)]
 struct Use {
-    /// Words of a command that migrates and ends, around the file that starts the app.
-    task: Option<(Vec<String>, Vec<String>)>,
+    task: Option<Around>,
     /// Whether the app migrates whenever it starts.
     at_start: bool,
 }
 
-/// Adds the task, and what says that there is one. `server_file` is the configuration that a Dropwizard app is given.
-pub(crate) fn tell(
+/// A tool that an app has.
+#[derive(Debug)]
+pub(crate) struct Migrations {
+    /// What says so.
+    pub evidence: Evidence,
+    /// Words of a command that migrates and ends, before and after the file that starts the app.
+    pub task: Option<Around>,
+}
+
+/// Finds it. `server_file` is the configuration that a Dropwizard app is given.
+pub(crate) fn found(
     tree: &SourceTree,
     poms: &Poms,
-    (pom, kind): (&Pom, Kind),
+    pom: &Pom,
     framework: &str,
     server_file: Option<&str>,
-    finding: &mut Finding,
-) -> Result<()> {
+) -> Result<Option<Migrations>> {
     let found = TOOLS.iter().find_map(|(artifact, tool)| Some((tool, poms.dependency(pom, artifact)?)));
-    let Some((tool, (artifact, place))) = found else { return Ok(()) };
+    let Some((tool, (artifact, place))) = found else { return Ok(None) };
     let Use { task, at_start } = how(tree, poms, pom, framework, tool, server_file)?;
-    let evidence = |tells: String| Evidence::speaks_for(place.clone(), artifact, tells);
-    match at_start {
-        true => {
-            let at_start = evidence(format!("{tool} migrates the database whenever the app starts"));
-            finding.evidence.push(at_start.as_sign(Sign::MigratesAtStart));
-        }
-        false => finding.evidence.push(evidence(format!("{tool} migrates the database"))),
-    }
-    // A web archive starts with its server.
-    if let Some((before, after)) = task.filter(|_| kind != Kind::Web) {
-        let start = format!("@{START}");
-        let words = ["java".to_owned()].into_iter().chain(before).chain([start]).chain(after);
-        let words: Vec<String> = words.collect();
-        let words: Vec<&str> = words.iter().map(String::as_str).collect();
-        finding.processes.push(ProcessType::found(TASK, ProcessKind::Task, &words, place));
-    }
-    Ok(())
+    let evidence = |tells: String| Evidence::speaks_for(place, artifact, tells);
+    let evidence = match at_start {
+        true => evidence(format!("{tool} migrates the database whenever the app starts"))
+            .as_sign(Sign::MigratesAtStart),
+        false => evidence(format!("{tool} migrates the database")),
+    };
+    Ok(Some(Migrations { evidence, task }))
 }
 
 fn how(
@@ -132,8 +129,8 @@ fn mentions(tree: &SourceTree, folder: &str, class: &str) -> Result<bool> {
 mod tests {
     use super::*;
 
-    /// The command of the task, and whether the app migrates at its start.
-    fn found(inside: &str, framework: &str, files: &[(&str, &str)]) -> (Option<String>, bool) {
+    /// The words of the task, and whether the app migrates at its start.
+    fn of(inside: &str, framework: &str, files: &[(&str, &str)]) -> (Option<String>, bool) {
         let folder = tempfile::tempdir().unwrap();
         let pom = format!("<project><artifactId>fog</artifactId>{inside}</project>");
         for (path, text) in files.iter().chain(&[("pom.xml", pom.as_str())]) {
@@ -143,11 +140,10 @@ mod tests {
         }
         let tree = testkit::tree::tree_of(folder.path());
         let poms = Poms::read(&tree).unwrap().unwrap();
-        let mut finding = Finding::nothing("java", Vec::new());
-        let app = (&poms.0[""], Kind::Whole);
-        tell(&tree, &poms, app, framework, Some("config.yml"), &mut finding).unwrap();
-        let at_start = finding.evidence.iter().any(|e| e.sign == Some(Sign::MigratesAtStart));
-        (finding.processes.first().map(|task| task.command.join(" ")), at_start)
+        let found = found(&tree, &poms, &poms.0[""], framework, Some("config.yml")).unwrap();
+        let Some(Migrations { evidence, task }) = found else { return (None, false) };
+        let words = task.map(|(before, after)| [before, vec!["@".to_owned()], after].concat().join(" "));
+        (words, evidence.sign == Some(Sign::MigratesAtStart))
     }
 
     fn depends(artifact: &str) -> String {
@@ -156,32 +152,32 @@ mod tests {
 
     #[test]
     fn spring_boot_migrates_at_its_start_and_from_3_2_on_by_a_task_too() {
-        let of = |version: &str| {
+        let with = |version: &str| {
             let parent = format!(
                 "<parent><artifactId>spring-boot-starter-parent</artifactId><version>{version}</version></parent>"
             );
-            found(&(parent + &depends("flyway-core")), "Spring Boot", &[])
+            of(&(parent + &depends("flyway-core")), "Spring Boot", &[])
         };
-        let task = "java -Dspring.context.exit=onRefresh @start.args".to_owned();
-        assert_eq!(of("3.2.0"), (Some(task.clone()), true));
-        assert_eq!(of("3.1.9"), (None, true));
+        let task = "-Dspring.context.exit=onRefresh @".to_owned();
+        assert_eq!(with("3.2.0"), (Some(task.clone()), true));
+        assert_eq!(with("3.1.9"), (None, true));
         let managed = "<properties><boot>4.0.1</boot></properties><dependencyManagement><dependencies><dependency>
 <artifactId>spring-boot-dependencies</artifactId><version>${boot}</version></dependency></dependencies></dependencyManagement>";
         let inside = managed.to_owned() + &depends("liquibase-core");
-        assert_eq!(found(&inside, "Spring Boot with Jersey", &[]), (Some(task), true));
-        assert_eq!(found(&depends("flyway-core"), "Spring Boot", &[]), (None, true), "of which version?");
+        assert_eq!(of(&inside, "Spring Boot with Jersey", &[]), (Some(task), true));
+        assert_eq!(of(&depends("flyway-core"), "Spring Boot", &[]), (None, true), "of which version?");
     }
 
     #[test]
     fn quarkus_prepares_and_ends() {
-        let task = "java -Dquarkus.init-and-exit=true -Dquarkus.flyway.migrate-at-start=true @start.args";
-        let of = |files: &[(&str, &str)]| found(&depends("quarkus-flyway"), "Quarkus", files);
-        assert_eq!(of(&[]), (Some(task.to_owned()), false));
+        let task = "-Dquarkus.init-and-exit=true -Dquarkus.flyway.migrate-at-start=true @";
+        let with = |files: &[(&str, &str)]| of(&depends("quarkus-flyway"), "Quarkus", files);
+        assert_eq!(with(&[]), (Some(task.to_owned()), false));
         let file = "src/main/resources/application.properties";
-        assert!(of(&[(file, "quarkus.flyway.migrate-at-start = true\n")]).1);
-        assert!(!of(&[(file, "%dev.quarkus.flyway.migrate-at-start=true\n")]).1);
+        assert!(with(&[(file, "quarkus.flyway.migrate-at-start = true\n")]).1);
+        assert!(!with(&[(file, "%dev.quarkus.flyway.migrate-at-start=true\n")]).1);
         assert!(
-            of(&[(
+            with(&[(
                 "src/main/resources/application.yml",
                 "quarkus:\n  flyway:\n    migrate-at-start: true\n"
             )])
@@ -191,18 +187,15 @@ mod tests {
 
     #[test]
     fn dropwizard_has_a_command_where_its_bundle_is_added() {
-        let of = |text: &str| {
-            found(&depends("dropwizard-migrations"), "Dropwizard", &[("src/main/java/F.java", text)])
+        let with = |text: &str| {
+            of(&depends("dropwizard-migrations"), "Dropwizard", &[("src/main/java/F.java", text)])
         };
-        assert_eq!(
-            of("new MigrationsBundle<>()").0.as_deref(),
-            Some("java @start.args db migrate config.yml")
-        );
-        assert_eq!(of("nothing"), (None, false));
+        assert_eq!(with("new MigrationsBundle<>()").0.as_deref(), Some("@ db migrate config.yml"));
+        assert_eq!(with("nothing"), (None, false));
     }
 
     #[test]
     fn without_such_a_tool_there_is_no_task() {
-        assert_eq!(found(&depends("spring-boot-starter-web"), "Spring Boot", &[]), (None, false));
+        assert_eq!(of(&depends("spring-boot-starter-web"), "Spring Boot", &[]), (None, false));
     }
 }

@@ -225,7 +225,20 @@ pub(crate) fn tell(tree: &SourceTree, poms: &Poms, app: &Startable, finding: &mu
     }
     finding.processes.push(process);
     let name = framework.map(|(Framework(_, name, _), _)| *name).unwrap_or_default();
-    migrations::tell(tree, poms, (pom, app.kind), name, server_file.as_deref(), finding)
+    let Some(found) = migrations::found(tree, poms, pom, name, server_file.as_deref())? else {
+        return Ok(());
+    };
+    // A web archive starts with its server.
+    if let Some((before, after)) = found.task.filter(|_| app.kind != Kind::Web) {
+        let start = [format!("@{START}")];
+        let java = ["java".to_owned()];
+        let words = java.iter().chain(&before).chain(&start).chain(&after);
+        let words: Vec<&str> = words.map(String::as_str).collect();
+        let said = found.evidence.place.clone();
+        finding.processes.push(ProcessType::found("migrate", ProcessKind::Task, &words, said));
+    }
+    finding.evidence.push(found.evidence);
+    Ok(())
 }
 
 /// The file with the configuration of a Dropwizard app, with its text.
