@@ -16,6 +16,19 @@ fn main() {
         let status = process::Command::new(program).args(rest).status().expect("a program");
         process::exit(status.code().unwrap_or(1));
     }
+    if let [option, script] = &arguments[..]
+        && option == "-c"
+        && script.contains("jlink")
+    {
+        // As a shell with the tools of the JDK.
+        fs::create_dir_all("/result/java/bin").expect("a folder");
+        fs::write("/result/java/bin/java", "a runtime").expect("a file");
+        for module in env::var("MODULES").expect("modules").split(',') {
+            fs::create_dir_all("/result/java/modules").expect("a folder");
+            fs::write(format!("/result/java/modules/{module}"), module).expect("a file");
+        }
+        return;
+    }
     if arguments.iter().any(|word| word.starts_with("-XX:DumpLoaded") || word == "-Xshare:dump") {
         return share_classes(&arguments);
     }

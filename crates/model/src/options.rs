@@ -24,6 +24,9 @@ impl OptionSpec {
     /// The key that asks for a runtime without what servers hardly need; bases read it, too.
     pub const SLIM: &'static str = "slim";
 
+    /// The key that asks for a runtime which is made of parts that the app needs; bases read it, too.
+    pub const SMALL_RUNTIME: &'static str = "small-runtime";
+
     /// The key `version`, which most buildpacks have.
     pub const VERSION: Self = Self::new(
         "version",

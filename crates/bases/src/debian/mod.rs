@@ -106,7 +106,10 @@ impl Base for DebianBase {
             let steps = vec![self.step_of(&wanted.set), Exact(exact).step(runtime, self.npm.clone())];
             return Ok(Provided { runtime: Exact(exact).in_use(runtime), steps, notes: Vec::new() });
         }
-        let version = wanted.own.map(|own| version_of(own, self.sets.get(&wanted.set)));
+        // One that is made of parts is of the root that things are built in.
+        let is_small = wanted.own.is_some_and(|own| wanted.packages.iter().eq(own.small_needs));
+        let set = if is_small { Some(&self.build.packages) } else { self.sets.get(&wanted.set) };
+        let version = wanted.own.map(|own| version_of(own, set));
         let in_use = RuntimeInUse {
             name: runtime.to_owned(),
             version: version.unwrap_or_default(),

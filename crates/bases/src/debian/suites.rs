@@ -30,11 +30,13 @@ pub struct SuiteRuntime {
     pub parts: Option<&'static str>,
     /// What a slim one goes without.
     pub slim_without: &'static [&'static str],
+    /// What one needs that is made of its parts, and comes from elsewhere.
+    pub small_needs: &'static [&'static str],
 }
 
 impl SuiteRuntime {
     const fn of(name: &'static str, version: &'static str, packages: &'static [&'static str]) -> Self {
-        Self { name, version, packages, parts: None, slim_without: &[] }
+        Self { name, version, packages, parts: None, slim_without: &[], small_needs: &[] }
     }
 
     const fn with_parts(self, beginning: &'static str) -> Self {
@@ -43,6 +45,10 @@ impl SuiteRuntime {
 
     const fn slim_without(self, packages: &'static [&'static str]) -> Self {
         Self { slim_without: packages, ..self }
+    }
+
+    const fn small_needs(self, packages: &'static [&'static str]) -> Self {
+        Self { small_needs: packages, ..self }
     }
 }
 
@@ -57,6 +63,9 @@ const NOT_IN_SLIM_JAVA: &[&str] = &[
     "libpcsclite1",
     "util-linux",
 ];
+
+/// What the modules of Java load.
+const NEEDED_BY_JAVA: &[&str] = &["libjpeg62-turbo", "liblcms2-2", "libstdc++6", "zlib1g"];
 
 /// Every suite, the newest first. Python has what wheels for Linux may count on without bringing it (PEP 600).
 pub const SUITES: [Suite; 2] = [
@@ -88,8 +97,12 @@ pub const SUITES: [Suite; 2] = [
                 ],
             )
             .with_parts("php8.4-"),
-            SuiteRuntime::of("java", "21.0.13", &["openjdk-21-jre-headless"]).slim_without(NOT_IN_SLIM_JAVA),
-            SuiteRuntime::of("java", "25.0.5", &["openjdk-25-jre-headless"]).slim_without(NOT_IN_SLIM_JAVA),
+            SuiteRuntime::of("java", "21.0.13", &["openjdk-21-jre-headless"])
+                .slim_without(NOT_IN_SLIM_JAVA)
+                .small_needs(NEEDED_BY_JAVA),
+            SuiteRuntime::of("java", "25.0.5", &["openjdk-25-jre-headless"])
+                .slim_without(NOT_IN_SLIM_JAVA)
+                .small_needs(NEEDED_BY_JAVA),
         ],
         tools: &[
             SuiteRuntime::of("bundler", "2.6.7", &["ruby-bundler", "ruby"]),
@@ -153,7 +166,9 @@ pub const SUITES: [Suite; 2] = [
                 ],
             )
             .with_parts("php8.2-"),
-            SuiteRuntime::of("java", "17.0.21", &["openjdk-17-jre-headless"]).slim_without(NOT_IN_SLIM_JAVA),
+            SuiteRuntime::of("java", "17.0.21", &["openjdk-17-jre-headless"])
+                .slim_without(NOT_IN_SLIM_JAVA)
+                .small_needs(NEEDED_BY_JAVA),
         ],
         tools: &[
             SuiteRuntime::of("bundler", "2.3.15", &["ruby-bundler", "ruby"]),

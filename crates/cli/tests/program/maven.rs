@@ -26,12 +26,11 @@ fn app(fetched: &[&str]) -> (Program, Registry) {
     let mut packages = workshop_packages();
     packages.push(jre());
     packages.push(with_stand_in("dash", "./usr/bin/sh", "stand-in-maven"));
-    packages.push(Package::new(
-        "openjdk-21-jdk-headless",
-        "21.0.13",
-        "Depends: openjdk-21-jre-headless",
-        &[],
-    ));
+    let jdk = Package::new("openjdk-21-jdk-headless", "21.0.13", "Depends: openjdk-21-jre-headless", &[]);
+    let modules = [module("java.sql", "java/sql/Driver"), module("java.rmi", "java/rmi/Remote")];
+    packages.push(modules.into_iter().fold(jdk, |jdk, (path, item)| jdk.with(&path, item)));
+    let libraries = ["libjpeg62-turbo", "liblcms2-2", "libstdc++6", "zlib1g"];
+    packages.extend(libraries.map(|name| Package::new(name, "1", "", &[])));
     let program = with_archive(&Signer::new(), &packages, "");
     let registry = Registry::start();
     let folder = "/org/apache/maven/apache-maven";
@@ -230,4 +229,43 @@ fn an_archive_of_loaded_classes_is_the_same_from_empty_stores() {
     };
     let error = error_of(&program.run(&format!("build java --platform {other}")));
     assert!(error.contains("fast-start for another platform"), "{error}");
+}
+
+/// The beginning of a class file with one constant.
+fn class_that_names(class: &str) -> Vec<u8> {
+    let length = u16::try_from(class.len()).unwrap().to_be_bytes();
+    [b"\xCA\xFE\xBA\xBE\0\0\0\x41\0\x02\x01", &length[..], class.as_bytes()].concat()
+}
+
+/// A module of the JDK, as a package of its archive.
+fn module(name: &str, class: &str) -> (String, Item) {
+    let archive = testkit::archives::zip_archive(&vec![(format!("classes/{class}.class"), Vec::new())]);
+    let folder = java().replace("/bin/java", "/jmods");
+    (format!("{folder}/{name}.jmod"), Item::Program(archive))
+}
+
+#[test]
+fn a_small_runtime_takes_the_place_of_the_one_of_the_base() {
+    let (program, _registry) = app(&[JAR]);
+    program.write("java/src/Main.java", class_that_names("java/sql/Driver"));
+    let config = fs::read_to_string(program.path("java/shtetl.toml")).unwrap();
+    let options = "small-runtime = true\njdk-modules = [\"jdk.jfr\"]\n";
+    let config = format!("{config}\n[buildpacks.java]\n{options}");
+    program.write("java/shtetl.toml", &config);
+    let _ = program.succeed("build java --layout image");
+    let files: String = (0..6).map(|number| layer(&program.path("image"), number).0).collect();
+    assert!(files.contains("usr/bin/java -> /opt/java/bin/java"), "{files}");
+    assert!(files.contains("opt/java/bin/java\n") && !files.contains("usr/lib/jvm"), "{files}");
+    // What the classes name, what the configuration names, and nothing else.
+    for (module, is_there) in [("java.sql", true), ("jdk.jfr", true), ("java.rmi", false)] {
+        assert_eq!(files.contains(&format!("opt/java/modules/{module}\n")), is_there, "{module}: {files}");
+    }
+    let record = program.json("show java").to_string();
+    assert!(record.contains("openjdk-21-jre-headless") && record.contains("21.0.13"), "{record}");
+    // An archive that is already built has no such step.
+    let manifest = ("META-INF/MANIFEST.MF".to_owned(), b"Main-Class: ferry.Main\n".to_vec());
+    program.write("jar/fog.jar", testkit::archives::zip_archive(&vec![manifest]));
+    program.write("jar/shtetl.toml", &config);
+    let error = error_of(&program.run("build jar"));
+    assert!(error.contains("small-runtime for an app that is not built with Maven"), "{error}");
 }

@@ -5,6 +5,7 @@ mod build;
 mod built_app;
 mod distribution;
 mod fast_start;
+mod jdk_modules;
 mod licences;
 mod maven_build;
 mod memory;
@@ -13,9 +14,10 @@ mod migrations;
 mod pom;
 mod project;
 mod repository;
+mod small_runtime;
 mod web_archive;
 
-use maven_build::{FAST_START, GOALS, MavenBuild, PROFILES};
+use maven_build::{FAST_START, GOALS, JDK_MODULES, MavenBuild, PROFILES};
 use model::error::SurveyError;
 use model::{
     BuildpackOptions, Claim, Ecosystem, Error, Evidence, Finding, Place, ProcessKind, ProcessType, Result,
@@ -45,9 +47,13 @@ impl Buildpack for Java {
 
     fn options(&self) -> Vec<OptionSpec> {
         let slim = "Whether to leave out parts of Java that servers rarely need: fonts, printing, sound, smart cards, Kerberos";
+        let small =
+            "Whether a Maven project gets a Java runtime with only the modules of the JDK that it needs";
         vec![
             OptionSpec::VERSION,
             OptionSpec::new(OptionSpec::SLIM, Takes::Truth, slim),
+            OptionSpec::new(OptionSpec::SMALL_RUNTIME, Takes::Truth, small),
+            OptionSpec::new(JDK_MODULES, Takes::Texts, small_runtime::ABOUT_MODULES),
             OptionSpec::new(FAST_START, Takes::Truth, fast_start::ABOUT),
             OptionSpec::new(MODULE, Takes::Text, "The folder of the Maven module to run"),
             OptionSpec::new(GOALS, Takes::Texts, "Maven goals to run instead of package"),
@@ -99,6 +105,15 @@ impl Buildpack for Java {
         let path = vec![context.runtime()?.bin_folder.clone()];
         if let Some(settled) = resolution.settled::<MavenBuild>() {
             return Ok(Contribution { path, env, ..settled.contribute(context)? });
+        }
+        for option in [FAST_START, OptionSpec::SMALL_RUNTIME] {
+            if context.options.is_set(option) {
+                return Err(Error::Survey(SurveyError::Unsupported {
+                    place: Place::new(model::files::CONFIG, None),
+                    what: format!("{option} for an app that is not built with Maven"),
+                    instead: "remove the option, or build with Maven",
+                }));
+            }
         }
         let finding = context.finding;
         let archives = finding.processes.iter().flat_map(|p| &p.command).filter(|w| w.ends_with(".jar"));

@@ -6,6 +6,7 @@ use crate::fast_start::{self, FastStart};
 use crate::pom::{POM, Poms};
 use crate::project::{self, Startable};
 use crate::repository::{self, RepositoryFiles};
+use crate::small_runtime::{self, SmallRuntime};
 use crate::web_archive;
 use content::digest::Sha256;
 use engine::support_files::{self, SupportFile};
@@ -13,7 +14,7 @@ use engine::{Fetches, Step, parts_digest};
 use gateway::tools::MAVEN_SETTINGS;
 use model::error::SurveyError;
 use model::platform::own_platform;
-use model::{Error, Place, Result, Role};
+use model::{Error, OptionSpec, Place, Result, Role};
 use planning::{Context, Contribution, Resolution, Resolving};
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -22,6 +23,7 @@ use std::sync::Arc;
 pub(crate) const GOALS: &str = "goals";
 pub(crate) const PROFILES: &str = "profiles";
 pub(crate) const FAST_START: &str = "fast-start";
+pub(crate) const JDK_MODULES: &str = "jdk-modules";
 /// Words for the machine that Maven runs on (the Maven reference, "Configuring Maven").
 const MACHINE: &str = ".mvn/jvm.config";
 /// JDKs, by the major version of the runtime that runs what they make.
@@ -86,6 +88,18 @@ fn jdk(context: &Context<'_>) -> Result<(&'static str, &'static str)> {
     Ok(*known.ok_or_else(unknown).map_err(Error::Survey)?)
 }
 
+/// An error where the image is for another platform, whose programs cannot be run for the option.
+fn runs_here(context: &Context<'_>, option: &str) -> Result<()> {
+    if context.platform == own_platform() {
+        return Ok(());
+    }
+    Err(Error::Survey(SurveyError::Unsupported {
+        place: Place::new(model::files::CONFIG, None),
+        what: format!("{option} for another platform than this machine's"),
+        instead: "build on a machine of that platform, or without the option",
+    }))
+}
+
 /// The folder of a JDK, from the root that things are built in.
 fn java_home(major: &str) -> String {
     let platform = own_platform();
@@ -116,6 +130,9 @@ fn asked(context: &Context<'_>, app: &Startable, maven: Option<&Release>) -> Res
 impl MavenBuild {
     pub fn contribute(&self, context: &Context<'_>) -> Result<Contribution> {
         let mut steps = self.app_steps(context)?;
+        if context.options.is_set(OptionSpec::SMALL_RUNTIME) {
+            steps.push(self.small_runtime(context)?);
+        }
         if context.options.is_set(FAST_START) {
             steps.push(self.fast_start(context)?);
         }
@@ -140,22 +157,29 @@ impl MavenBuild {
         Ok(steps)
     }
 
-    /// The step that makes the archive for a fast start.
-    fn fast_start(&self, context: &Context<'_>) -> Result<Step> {
-        if context.platform != own_platform() {
-            return Err(Error::Survey(SurveyError::Unsupported {
-                place: Place::new(model::files::CONFIG, None),
-                what: "fast-start for another platform than this machine's".to_owned(),
-                instead: "build on a machine of that platform, or without fast-start",
-            }));
-        }
-        let work = FastStart {
-            tree: Arc::clone(context.tree),
-            command: context.finding.processes.first().map(|web| web.command.clone()).unwrap_or_default(),
-            java_home: java_home(jdk(context)?.0),
-        };
+    /// The step that makes a runtime of the modules that the app needs.
+    fn small_runtime(&self, context: &Context<'_>) -> Result<Step> {
+        runs_here(context, OptionSpec::SMALL_RUNTIME)?;
+        let (major, _) = jdk(context)?;
+        let modules = context.options.texts(JDK_MODULES).to_vec();
+        let work = SmallRuntime { major, modules, java_home: java_home(major) };
         let mut root = context.base.build_root()?;
         root.extend(self.app_steps(context)?);
+        Ok(Step::new(small_runtime::STEP, Role::Runtime, work).in_root(root))
+    }
+
+    /// The step that makes the archive for a fast start, with the runtime of the image.
+    fn fast_start(&self, context: &Context<'_>) -> Result<Step> {
+        runs_here(context, FAST_START)?;
+        let mut root = context.base.build_root()?;
+        root.extend(self.app_steps(context)?);
+        let mut java_home = java_home(jdk(context)?.0);
+        if context.options.is_set(OptionSpec::SMALL_RUNTIME) {
+            root.push(self.small_runtime(context)?);
+            java_home = format!("/{}", small_runtime::FOLDER);
+        }
+        let command = context.finding.processes.first().map(|web| web.command.clone()).unwrap_or_default();
+        let work = FastStart { tree: Arc::clone(context.tree), command, java_home };
         let step = Step::new(fast_start::STEP, Role::Built, work).in_root(root);
         Ok(Step { reads_source: true, ..step })
     }

@@ -310,9 +310,16 @@ impl BaseRequest for SuiteRequest<'_> {
 }
 
 fn wanted_runtime(app: &App, wish: &RuntimeWish, own: &'static debian::SuiteRuntime) -> WantedRuntime {
-    let slim =
-        app.config.buildpacks.get(&wish.runtime).is_some_and(|options| options.is_set(OptionSpec::SLIM));
-    let slim = slim && !own.slim_without.is_empty();
+    let is_set = |key| app.config.buildpacks.get(&wish.runtime).is_some_and(|options| options.is_set(key));
+    if is_set(OptionSpec::SMALL_RUNTIME) && !own.small_needs.is_empty() {
+        let set = format!("{}-libraries", wish.runtime);
+        return WantedRuntime {
+            own: Some(own),
+            set,
+            ..WantedRuntime::libraries(&wish.runtime, own.small_needs)
+        };
+    }
+    let slim = is_set(OptionSpec::SLIM) && !own.slim_without.is_empty();
     let mut packages: Vec<String> = own.packages.iter().map(|p| (*p).to_owned()).collect();
     for (part, _) in &wish.parts {
         let package = own.parts.map(|beginning| format!("{beginning}{part}"));
