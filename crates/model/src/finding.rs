@@ -90,6 +90,18 @@ pub struct LockFound {
     pub development: usize,
 }
 
+impl LockFound {
+    /// How many packages it locks, as in `8 packages, 1 of them for development`.
+    pub fn counts(&self) -> String {
+        match (self.packages + self.development, self.development) {
+            (1, 1) => "1 package, for development".to_owned(),
+            (1, _) => "1 package".to_owned(),
+            (all, 0) => format!("{all} packages"),
+            (all, development) => format!("{all} packages, {development} of them for development"),
+        }
+    }
+}
+
 /// What one buildpack concludes.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Finding {

@@ -10,7 +10,9 @@ use std::path::Path;
 pub fn generate(demo: &Path) -> BTreeMap<String, Vec<u8>> {
     let mut out = BTreeMap::new();
     let npm = npm_packages(&demo.join("mirror/sources/npm"), &mut out);
-    out.insert("timetable/package-lock.json".to_owned(), package_lock(demo, &npm));
+    for (app, places) in [("timetable", &TIMETABLE[..]), ("harbourmap", &HARBOURMAP[..])] {
+        out.insert(format!("{app}/package-lock.json"), package_lock(&demo.join(app), places, &npm));
+    }
     let requirements = wheels(&demo.join("mirror/sources/pypi"), &mut out);
     out.insert("fares/requirements.txt".to_owned(), requirements.into_bytes());
     gems(&demo.join("mirror/sources/gem"), &mut out);
@@ -39,32 +41,40 @@ fn npm_packages(sources: &Path, out: &mut BTreeMap<String, Vec<u8>>) -> BTreeMap
     packages
 }
 
-/// The lockfile of `timetable`, with one package nested because two versions of it are wanted.
-fn package_lock(demo: &Path, packages: &BTreeMap<String, NpmPackage>) -> Vec<u8> {
-    let manifest = fs::read(demo.join("timetable/package.json")).expect("the app has a manifest");
+/// Where the packages of an app are, which they are, and whether they are for development only.
+type Places = [(&'static str, &'static str, bool)];
+
+/// One package is nested because two versions of it are wanted.
+const TIMETABLE: [(&str, &str, bool); 8] = [
+    ("node_modules/@kestrel/flags", "@kestrel/flags@1.0.0", false),
+    ("node_modules/berth", "berth@2.1.0", false),
+    ("node_modules/berth/node_modules/knots", "knots@2.0.1", false),
+    ("node_modules/kelp", "kelp@0.9.2", false),
+    ("node_modules/knots", "knots@1.4.0", false),
+    ("node_modules/lamplight", "lamplight@1.1.0", true),
+    ("node_modules/tide-table", "tide-table@3.0.0", false),
+    ("node_modules/tidewords", "tidewords@1.0.3", false),
+];
+const HARBOURMAP: [(&str, &str, bool); 1] = [("node_modules/@kestrel/flags", "@kestrel/flags@1.0.0", true)];
+
+/// The lockfile of the app in a folder.
+fn package_lock(app: &Path, places: &Places, packages: &BTreeMap<String, NpmPackage>) -> Vec<u8> {
+    let manifest = fs::read(app.join("package.json")).expect("the app has a manifest");
     let manifest: Value = serde_json::from_slice(&manifest).expect("manifests are JSON");
-    let places = [
-        ("node_modules/@kestrel/flags", "@kestrel/flags@1.0.0", false),
-        ("node_modules/berth", "berth@2.1.0", false),
-        ("node_modules/berth/node_modules/knots", "knots@2.0.1", false),
-        ("node_modules/kelp", "kelp@0.9.2", false),
-        ("node_modules/knots", "knots@1.4.0", false),
-        ("node_modules/lamplight", "lamplight@1.1.0", true),
-        ("node_modules/tide-table", "tide-table@3.0.0", false),
-        ("node_modules/tidewords", "tidewords@1.0.3", false),
-    ];
     let mut entries = Map::new();
     let mut root = Map::new();
     for key in ["name", "version", "dependencies", "devDependencies", "engines"] {
-        root.insert(key.to_owned(), manifest[key].clone());
+        if let Some(value) = manifest.get(key) {
+            root.insert(key.to_owned(), value.clone());
+        }
     }
     entries.insert(String::new(), Value::Object(root));
     for (path, id, development) in places {
-        let package = &packages[id];
+        let package = &packages[*id];
         let mut entry = Map::new();
         entry.insert("version".to_owned(), package.manifest["version"].clone());
         entry.insert("integrity".to_owned(), json!(package.integrity));
-        if development {
+        if *development {
             entry.insert("dev".to_owned(), json!(true));
         }
         for key in ["license", "dependencies", "bin"] {
@@ -72,7 +82,7 @@ fn package_lock(demo: &Path, packages: &BTreeMap<String, NpmPackage>) -> Vec<u8>
                 entry.insert(key.to_owned(), value.clone());
             }
         }
-        entries.insert(path.to_owned(), Value::Object(entry));
+        entries.insert((*path).to_owned(), Value::Object(entry));
     }
     let lock = json!({
         "name": manifest["name"], "version": manifest["version"],

@@ -28,7 +28,9 @@ use workshop::inspect;
 /// The apps that this machine's runtimes can run, each with the program that it needs.
 const APPS: [(&str, &str); 3] = [("timetable", "node"), ("fares", "python3"), ("notices", "python3")];
 /// Those that are shown where a base has their runtimes.
-const FURTHER: [&str; 3] = ["bookings", "depot", "buoy"];
+const FURTHER: [&str; 4] = ["harbourmap", "bookings", "depot", "buoy"];
+/// The one that is built with Maven, which is downloaded: only where it is known from where.
+const WITH_MAVEN: &str = "cargo-desk";
 /// The base where this machine has no runtime.
 const ELSE: &str = "debian:trixie";
 /// What is asked of a web process besides `/`.
@@ -111,14 +113,15 @@ impl<'a> Demo<'a> {
         let here = APPS.iter().filter(|(_, program)| surroundings.host.program(program).is_some());
         let mut apps: Vec<&str> = here.map(|(app, _)| *app).collect();
         let mut base = options.base.clone();
-        if base.is_none() && apps.is_empty() && knows_debian(surroundings) {
+        if base.is_none() && apps.is_empty() && knows(surroundings, Ecosystem::DEBIAN) {
             output.aside(format!(
                 "This machine has neither Node nor Python: the base is {ELSE}, which is downloaded."
             ));
             base = Some(ELSE.to_owned());
         }
         if base.is_some() {
-            apps = APPS.iter().map(|(app, _)| *app).chain(FURTHER).collect();
+            let maven = Some(WITH_MAVEN).filter(|_| knows(surroundings, Ecosystem::MAVEN));
+            apps = APPS.iter().map(|(app, _)| *app).chain(FURTHER).chain(maven).collect();
         }
         write_apps(folder, base.as_deref())?;
         let surroundings = surroundings.with_store(Store::open(&folder.join("store"))?);
@@ -173,17 +176,24 @@ impl<'a> Demo<'a> {
                     .to_owned(),
                 "folder beside them, their runtimes from this machine: no network, no daemon, no root."
                     .to_owned(),
-                "Three more (Ruby, PHP and Go) are shown by `shtetl demo --base debian:trixie`.".to_owned(),
+                "Five more (Ruby, PHP, Go, Java and a map) are shown by `shtetl demo --base debian:trixie`."
+                    .to_owned(),
             ],
             Some(base) => [
-                format!("{name} is a ferry cooperative with six apps: timetable (Node),"),
-                "fares (Python), notices (static pages), bookings (Ruby), depot (PHP) and buoy (Go)."
+                format!("{name} is a ferry cooperative with eight apps: timetable (Node), fares (Python),"),
+                "notices (static pages), harbourmap (pages that Node builds), bookings (Ruby), depot (PHP),"
                     .to_owned(),
-                "Their packages come from a folder beside them, their runtimes with the base".to_owned(),
-                format!("{base}: no daemon, no root."),
+                "buoy (Go) and cargo-desk (Java). Their packages come from a folder beside them, those of"
+                    .to_owned(),
+                format!(
+                    "Java from Maven's address, their runtimes with the base {base}: no daemon, no root."
+                ),
             ],
         };
         lines.into_iter().for_each(|line| self.output.line(line));
+        if self.base.is_some() && !self.apps.contains(&WITH_MAVEN) {
+            self.output.line(format!("{WITH_MAVEN} is left out: there is no address of the kind maven."));
+        }
         for (app, program) in APPS.iter().filter(|(app, _)| !self.apps.contains(app)) {
             self.output.line(format!("{app} is left out: this machine has no {program}."));
         }
@@ -352,11 +362,11 @@ impl<'a> Demo<'a> {
     }
 }
 
-/// Whether it is known where Debian's packages come from.
-fn knows_debian(surroundings: &Surroundings) -> bool {
+/// Whether it is known where packages of an ecosystem come from.
+fn knows(surroundings: &Surroundings, ecosystem: Ecosystem) -> bool {
     let (app, origins) = (AppConfig::default(), BTreeMap::new());
     let addresses = Addresses::new(&surroundings.book, &app, &origins, Path::new("."));
-    !addresses.all(Ecosystem::DEBIAN).is_empty()
+    addresses.in_force(ecosystem).is_ok()
 }
 
 /// The yard of the demo, which is stopped however the demo ends.

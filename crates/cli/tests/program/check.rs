@@ -738,15 +738,17 @@ fn every_rule_has_a_case_and_a_place_in_the_documents() {
 #[test]
 fn the_demo_apps_are_sound() {
     let program = program().with_demo();
-    let said = ["timetable", "fares", "notices", "bookings", "depot", "buoy"]
-        .map(|app| program.run(&format!("check {app}")).stdout);
+    let said = ["timetable", "fares", "notices", "harbourmap", "bookings", "depot", "buoy", "cargo-desk"]
+        .map(|app| program.run(&format!("check {app} --address maven=https://packages.example")).stdout);
     insta::assert_snapshot!(said.concat(), @"
     timetable  no problems found
     fares  no problems found
     notices  no problems found
+    harbourmap  no problems found
     bookings  no problems found
     depot  no problems found
     buoy  no problems found
+    cargo-desk  no problems found
     ");
 }
 

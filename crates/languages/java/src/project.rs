@@ -208,6 +208,10 @@ pub(crate) fn tell(tree: &SourceTree, poms: &Poms, app: &Startable, finding: &mu
         false => port_in_sources(tree, &app.folder)?,
         true => None,
     };
+    if let (None, Some((sign, tells, place))) = (&framework, server_in_sources(tree, &app.folder)?) {
+        finding.evidence.push(Evidence::speaks_for(place, sign, tells));
+        serves = true;
+    }
     let name = if serves || port.is_some() { "web" } else { "worker" };
     let words: Vec<&str> = command.iter().map(String::as_str).collect();
     let mut process = ProcessType::found(name, ProcessKind::Process, &words, app.said.clone());
@@ -247,6 +251,24 @@ fn dropwizard_file(tree: &SourceTree, folder: &str) -> Result<Option<(String, St
         let file = model::in_folder(folder, name);
         if let Some(text) = tree.read(&file)? {
             return Ok(Some((file, text)));
+        }
+    }
+    Ok(None)
+}
+
+/// A server that the sources of a module have without a framework: what names it, what that means, and its place.
+fn server_in_sources(tree: &SourceTree, folder: &str) -> Result<Option<(&'static str, &'static str, Place)>> {
+    const SIGNS: [(&str, &str); 2] = [
+        ("com.sun.net.httpserver.", "the HTTP server of the JDK"),
+        ("java.net.ServerSocket", "it listens on a socket"),
+    ];
+    let sources = model::in_folder(folder, "src/main/java/");
+    for path in tree.files().keys().filter(|path| path.starts_with(&sources)) {
+        let text = tree.read(path)?.unwrap_or_default();
+        for (sign, tells) in SIGNS {
+            if text.contains(sign) {
+                return Ok(Some((sign.trim_end_matches('.'), tells, Place::find(path, &text, sign))));
+            }
         }
     }
     Ok(None)
@@ -351,6 +373,16 @@ mod tests {
         let two =
             [("pom.xml", javalin.as_str()), ("src/main/java/A.java", main), ("src/main/java/B.java", main)];
         assert_eq!(found(&two).0, [], "nothing says which");
+    }
+
+    #[test]
+    fn a_server_of_the_jdk_is_a_web_process() {
+        let of = |import: &str| {
+            let main = format!("import {import};\nclass Main {{\n static void main(String[] a) {{}}\n}}");
+            found(&[("pom.xml", &pom("")), ("src/main/java/ferry/Main.java", &main)]).1.unwrap().name
+        };
+        assert_eq!(of("com.sun.net.httpserver.HttpServer"), "web");
+        assert_eq!([of("java.net.ServerSocket"), of("java.net.Socket")], ["web", "worker"]);
     }
 
     #[test]

@@ -177,9 +177,9 @@ fn survey_lock(tree: &SourceTree, finding: &mut Finding, at: usize) -> Result<()
     match locked {
         Ok(Some((all, packages))) => {
             let development = all - packages;
-            let counts = format!("{all} packages, {development} of them for development");
-            finding.evidence.insert(at, Evidence::speaks_for(place, counts, "exact versions"));
-            finding.lock = Some(LockFound { file: file.to_owned(), packages, development });
+            let found = LockFound { file: file.to_owned(), packages, development };
+            finding.evidence.insert(at, Evidence::speaks_for(place, found.counts(), "exact versions"));
+            finding.lock = Some(found);
         }
         Ok(None) => {}
         // What this machine cannot read says nothing of the app.

@@ -120,10 +120,10 @@ impl Buildpack for Php {
         finding.runtime = Some(wish);
         if tree.has(LOCKFILE) {
             let (packages, development) = (lock.packages.len(), lock.packages_dev.len());
-            let counts =
-                format!("{} packages, {development} of them for development", packages + development);
-            finding.evidence.push(Evidence::speaks_for(Place::new(LOCKFILE, None), counts, "exact versions"));
-            finding.lock = Some(LockFound { file: LOCKFILE.to_owned(), packages, development });
+            let found = LockFound { file: LOCKFILE.to_owned(), packages, development };
+            let place = Place::new(LOCKFILE, None);
+            finding.evidence.push(Evidence::speaks_for(place, found.counts(), "exact versions"));
+            finding.lock = Some(found);
         }
         processes(tree, options, &mut finding);
         let packages = names_of(&manifest, &lock);
