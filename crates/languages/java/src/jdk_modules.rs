@@ -37,6 +37,12 @@ impl JdkModules {
         Ok(Self(by_package))
     }
 
+    /// Packages with their modules.
+    #[cfg(any(fuzzing, test))]
+    pub fn of<const N: usize>(packages: [(&str, &str); N]) -> Self {
+        Self(packages.map(|(package, module)| (package.to_owned(), module.to_owned())).into())
+    }
+
     /// The modules that the classes in a folder and in the archives there name, added to `found`.
     pub fn named_in(&self, folder: &Path, found: &mut BTreeSet<String>) -> Result<()> {
         for path in entries(folder)? {
@@ -70,7 +76,7 @@ impl JdkModules {
     }
 
     /// The modules that the constants of a class name, as classes, in types, or in texts.
-    fn named_by(&self, class: &[u8], found: &mut BTreeSet<String>) {
+    pub fn named_by(&self, class: &[u8], found: &mut BTreeSet<String>) {
         let is_part = |c: char| c.is_ascii_alphanumeric() || "/._$".contains(c);
         for text in texts(class) {
             for word in text.split(|c| !is_part(c)).filter(|word| word.len() > 5) {
@@ -141,11 +147,7 @@ mod tests {
     fn jdk(folder: &Path) -> JdkModules {
         let jmods = folder.join("jmods");
         fs::create_dir(&jmods).unwrap();
-        for (module, class) in [
-            ("java.sql", "java/sql/Driver"),
-            ("java.naming", "javax/naming/Context"),
-            ("jdk.compiler", "com/sun/tools/javac/Main"),
-        ] {
+        for (module, class) in [("java.sql", "java/sql/Driver"), ("java.naming", "javax/naming/Context")] {
             let files = vec![(format!("classes/{class}.class"), Vec::new())];
             let archive = [&b"JM\x01\x00"[..], &testkit::archives::zip_archive(&files)].concat();
             fs::write(jmods.join(format!("{module}.jmod")), archive).unwrap();
@@ -155,8 +157,11 @@ mod tests {
 
     #[test]
     fn classes_types_and_texts_name_modules() {
-        let folder = tempfile::tempdir().unwrap();
-        let jdk = jdk(folder.path());
+        let jdk = JdkModules::of([
+            ("java/sql", "java.sql"),
+            ("javax/naming", "java.naming"),
+            ("com/sun/tools/javac", "jdk.compiler"),
+        ]);
         let named = |text: &str| {
             let mut found = BTreeSet::new();
             jdk.named_by(&class(&["ferry/Main", text]), &mut found);

@@ -5,6 +5,8 @@ mod build;
 mod built_app;
 mod distribution;
 mod fast_start;
+#[cfg(fuzzing)]
+pub mod fuzzing;
 mod jdk_modules;
 mod licences;
 mod maven_build;
