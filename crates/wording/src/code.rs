@@ -15,6 +15,7 @@ pub(super) fn of_failure(failure: &Failure) -> Option<String> {
         Failure::Yard(trouble) => Some(code("yard", trouble.into())),
         Failure::FewFiles { .. } => of_program("few-files"),
         Failure::NoHome => of_program("no-home"),
+        Failure::Fault { .. } => of_program("own-fault"),
         Failure::StoreInUse => of_program("store-in-use"),
         Failure::Usage { .. }
         | Failure::WillFail(_)
@@ -88,7 +89,7 @@ pub(super) mod known {
         ];
         let wrappers =
             ["package-remote", "base-image", "registry-remote", "download-cancelled", "yard-fault"];
-        let machine = ["few-files", "no-home", "store-in-use"].map(|name| code("machine", name));
+        let machine = ["few-files", "no-home", "own-fault", "store-in-use"].map(|name| code("machine", name));
         domains
             .iter()
             .flat_map(|(domain, names)| names.iter().map(|name| code(domain, name)))

@@ -24,7 +24,7 @@ pub use self::config::trust_advice;
 pub use self::explain::{Explanation, all as explanations, document as troubleshooting, explanation};
 pub use self::sandbox::limit_advice;
 pub use self::yard::{event_words, outcome_words};
-pub use worded::{INTERRUPTED, suggestion};
+pub use worded::{FAULT, INTERRUPTED, suggestion};
 
 use ::content::ContentError;
 use ::yard::Trouble;
@@ -62,6 +62,8 @@ pub enum Failure {
     File { path: PathBuf, source: io::Error },
     /// The yard could not do what was asked.
     Yard(Trouble),
+    /// This program has a fault: what it noticed, and where in its source.
+    Fault { what: String, place: String },
     /// The system refused something that only this program asks for.
     System(io::Error),
 }
@@ -146,6 +148,14 @@ fn uncoded(failure: &Failure) -> Worded {
             format!("the limit for open files is {allowed}, and at least 64 are needed"),
             "raise the limit: ulimit -n 1024",
         ),
+        Failure::Fault { what, place } => Worded {
+            details: vec![format!("  {place}: {what}")],
+            ..worded(
+                FAULT,
+                "this is a fault of Shtetl, not of your app",
+                "report it with the line above and the command; nothing incomplete was kept",
+            )
+        },
         Failure::NoHome => {
             worded(WRONG, "no home folder found for the store", "choose a folder with --store DIR")
         }

@@ -13,6 +13,8 @@ pub(super) const FAILED: u8 = 1;
 pub(super) const WRONG: u8 = 2;
 /// Trouble outside: network, disk, sandbox.
 pub(super) const OUTSIDE: u8 = 3;
+/// A fault of this program.
+pub const FAULT: u8 = 4;
 /// Ended by Ctrl-C, as shells count it.
 pub const INTERRUPTED: u8 = 130;
 
