@@ -7,7 +7,6 @@ mod demo_files;
 mod documents;
 mod folders;
 mod interrupt;
-mod own_fault;
 mod shared;
 mod surroundings;
 mod transfer;
@@ -30,7 +29,7 @@ fn main() -> ExitCode {
     sandbox::give_memory_back_early();
     sandbox::let_long_files_fail();
     let arguments = Arguments::parse();
-    own_fault::report_panics(arguments.global.format);
+    wording::report_panics(arguments.global.format);
     let output = Output::new(arguments.global.format).verbose(arguments.global.verbose);
     let files = sandbox::open_as_many_files_as_allowed();
     if files < FEWEST_FILES {

@@ -6,6 +6,7 @@ mod code;
 mod config;
 mod content;
 mod explain;
+mod own_fault;
 mod package;
 mod pin;
 mod registry;
@@ -24,7 +25,8 @@ pub use self::config::trust_advice;
 pub use self::explain::{Explanation, all as explanations, document as troubleshooting, explanation};
 pub use self::sandbox::limit_advice;
 pub use self::yard::{event_words, outcome_words};
-pub use worded::{FAULT, INTERRUPTED, suggestion};
+pub use own_fault::report_panics;
+pub use worded::{INTERRUPTED, nearest_or, suggestion};
 
 use ::content::ContentError;
 use ::yard::Trouble;
@@ -33,7 +35,7 @@ use render::{Output, TYPED, problem, styled, words};
 use std::io;
 use std::path::PathBuf;
 use std::process::ExitCode;
-use worded::{FAILED, OUTSIDE, WRONG, Worded, at, system, worded};
+use worded::{FAILED, FAULT, OUTSIDE, WRONG, Worded, at, system, worded};
 use workshop::check::Problem;
 
 /// A command that could not do what was asked.

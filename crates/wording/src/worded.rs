@@ -14,7 +14,7 @@ pub(super) const WRONG: u8 = 2;
 /// Trouble outside: network, disk, sandbox.
 pub(super) const OUTSIDE: u8 = 3;
 /// A fault of this program.
-pub const FAULT: u8 = 4;
+pub(super) const FAULT: u8 = 4;
 /// Ended by Ctrl-C, as shells count it.
 pub const INTERRUPTED: u8 = 130;
 
@@ -96,10 +96,17 @@ pub(super) fn at(path: &Path, error: &io::Error) -> String {
 
 /// The nearest right name, or all of them.
 pub fn suggestion(name: &str, known: &[impl AsRef<str>]) -> String {
-    match names::nearest(name, known.iter().map(AsRef::as_ref)) {
-        Some(nearest) => format!("did you mean {nearest:?}?"),
-        None => format!("there are: {}", joined(known.iter().map(AsRef::as_ref))),
-    }
+    let all = || known.iter().map(AsRef::as_ref);
+    nearest_or(name, all(), || format!("there are: {}", joined(all())))
+}
+
+/// The nearest right name, or something else.
+pub fn nearest_or<'k>(
+    name: &str,
+    known: impl Iterator<Item = &'k str>,
+    otherwise: impl FnOnce() -> String,
+) -> String {
+    names::nearest(name, known).map_or_else(otherwise, |nearest| format!("did you mean {nearest:?}?"))
 }
 
 /// `a, b and c`.

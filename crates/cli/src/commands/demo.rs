@@ -169,28 +169,20 @@ impl<'a> Demo<'a> {
 
     fn introduction(&self) {
         let name = styled(STRONG, "Kestrel Sound");
-        let lines = match &self.base {
-            None => [
-                format!("{name} is a ferry cooperative with three apps:"),
-                "timetable (Node), fares (Python) and notices (static pages). Their packages come from a"
-                    .to_owned(),
-                "folder beside them, their runtimes from this machine: no network, no daemon, no root."
-                    .to_owned(),
-                "Five more (Ruby, PHP, Go, Java and a map) are shown by `shtetl demo --base debian:trixie`."
-                    .to_owned(),
-            ],
-            Some(base) => [
-                format!("{name} is a ferry cooperative with eight apps: timetable (Node), fares (Python),"),
-                "notices (static pages), harbourmap (pages that Node builds), bookings (Ruby), depot (PHP),"
-                    .to_owned(),
-                "buoy (Go) and cargo-desk (Java). Their packages come from a folder beside them, those of"
-                    .to_owned(),
-                format!(
-                    "Java from Maven's address, their runtimes with the base {base}: no daemon, no root."
-                ),
-            ],
-        };
-        lines.into_iter().for_each(|line| self.output.line(line));
+        self.output.line(match &self.base {
+            None => format!(
+                "{name} is a ferry cooperative with three apps:
+timetable (Node), fares (Python) and notices (static pages). Their packages come from a
+folder beside them, their runtimes from this machine: no network, no daemon, no root.
+Five more (Ruby, PHP, Go, Java and a map) are shown by `shtetl demo --base debian:trixie`."
+            ),
+            Some(base) => format!(
+                "{name} is a ferry cooperative with eight apps: timetable (Node), fares (Python),
+notices (static pages), harbourmap (pages that Node builds), bookings (Ruby), depot (PHP),
+buoy (Go) and cargo-desk (Java). Their packages come from a folder beside them, those of
+Java from Maven's address, their runtimes with the base {base}: no daemon, no root."
+            ),
+        });
         if self.base.is_some() && !self.apps.contains(&WITH_MAVEN) {
             self.output.line(format!("{WITH_MAVEN} is left out: there is no address of the kind maven."));
         }

@@ -2,24 +2,20 @@
 
 use super::Done;
 use arguments::ExplainOptions;
-use model::names;
 use render::table::Table;
 use render::{FAINT, Output, STRONG, styled};
 use std::process::ExitCode;
-use wording::{Explanation, Failure, explanation, explanations, troubleshooting};
+use wording::{Explanation, Failure, explanation, explanations, nearest_or, troubleshooting};
 
 pub fn run(options: &ExplainOptions, output: &Output) -> Done {
     match &options.code {
         _ if options.markdown => output.line(troubleshooting().trim_end()),
         None => list(output),
         Some(code) => {
-            let nearest = || names::nearest(code, explanations().map(|explanation| explanation.code));
+            let codes = explanations().map(|explanation| explanation.code);
             let found = explanation(code).ok_or_else(|| Failure::Usage {
                 message: format!("unknown code {code:?}"),
-                hint: match nearest() {
-                    Some(nearest) => format!("did you mean {nearest:?}?"),
-                    None => "`shtetl explain` lists all codes".to_owned(),
-                },
+                hint: nearest_or(code, codes, || "`shtetl explain` lists all codes".to_owned()),
             })?;
             show(found, output);
         }

@@ -1,16 +1,17 @@
 //! What is said when this program has a fault, in place of Rust's message.
 
+use crate::worded::FAULT;
+use crate::{Failure, report};
 use render::{Format, Output};
 use std::any::Any;
 use std::panic;
-use wording::{FAULT, Failure};
 
 /// From now on a panic, of whatever thread, is reported as an error and ends the program.
 pub fn report_panics(format: Format) {
     panic::set_hook(Box::new(move |panic| {
         let place = panic.location().map(|location| format!("{}:{}", location.file(), location.line()));
         let failure = Failure::Fault { what: message(panic.payload()), place: place.unwrap_or_default() };
-        wording::report(&Output::new(format), &failure);
+        report(&Output::new(format), &failure);
         std::process::exit(i32::from(FAULT));
     }));
 }
