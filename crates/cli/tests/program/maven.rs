@@ -262,6 +262,9 @@ fn a_small_runtime_takes_the_place_of_the_one_of_the_base() {
     }
     let record = program.json("show java").to_string();
     assert!(record.contains("openjdk-21-jre-headless") && record.contains("21.0.13"), "{record}");
+    program.write("java/shtetl.toml", config.replace("small-runtime = true\n", ""));
+    let error = error_of(&program.run("build java"));
+    assert!(error.contains("jdk-modules without small-runtime"), "{error}");
     // An archive that is already built has no such step.
     let manifest = ("META-INF/MANIFEST.MF".to_owned(), b"Main-Class: ferry.Main\n".to_vec());
     program.write("jar/fog.jar", testkit::archives::zip_archive(&vec![manifest]));

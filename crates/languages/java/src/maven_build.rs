@@ -132,6 +132,12 @@ impl MavenBuild {
         let mut steps = self.app_steps(context)?;
         if context.options.is_set(OptionSpec::SMALL_RUNTIME) {
             steps.push(self.small_runtime(context)?);
+        } else if !context.options.texts(JDK_MODULES).is_empty() {
+            return Err(Error::Survey(SurveyError::Unsupported {
+                place: Place::new(model::files::CONFIG, None),
+                what: format!("{JDK_MODULES} without {}", OptionSpec::SMALL_RUNTIME),
+                instead: "add small-runtime = true, or remove jdk-modules",
+            }));
         }
         if context.options.is_set(FAST_START) {
             steps.push(self.fast_start(context)?);
