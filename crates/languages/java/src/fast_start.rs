@@ -8,13 +8,15 @@ use crate::built_app::{APP, ARCHIVE, SHARED_CLASSES};
 use crate::project::START;
 use content::layer::LayerWriter;
 use engine::program_step::{self, Cache, Job, RESULT, SOURCE, Written, copy_source};
-use engine::unpacked_layers::{StoredLayer, readable};
+use engine::sandbox_mode::working_mode;
+use engine::unpacked_layers::{StoredLayer, unpacked};
 use engine::{Action, Fingerprint, Recipe, StepContext, collect};
 use model::error::StepError;
 use model::shell_words::join;
 use model::{Error, PackageFact, PathFacts, Result};
 use source::SourceTree;
-use std::fs;
+use std::fs::{self, File};
+use std::io::Read;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -24,7 +26,9 @@ pub(crate) const STEP: &str = "java fast start";
 pub(crate) const ABOUT: &str =
     "Whether to add an archive of the classes that a Maven project loads at its start; it then starts faster";
 /// The names of the loaded classes, in the folder of results and in that of the app.
-const CLASSES: &str = "classes";
+const CLASSES: &str = "start.classes";
+/// The longest list of them that is read, in bytes.
+const LONGEST_LIST: u64 = 64 << 20;
 /// The file that starts the app, without the option, in the folder of the app.
 const TRAINING: &str = "training.args";
 const PORT: &str = "8080";
@@ -131,10 +135,7 @@ impl Action for FastStart {
             fs::write(&file, &start).facts(&file)
         };
         let trained = self.run((self.training(), &join(&self.command)), &fill, layer, cx)?;
-        let file = trained.folder.join(CLASSES);
-        // A program that does not start Java leaves no list, and one that fails at once a short one.
-        let list = if file.is_file() { fs::read_to_string(&file).facts(&file)? } else { String::new() };
-        let names = names(&list);
+        let names = names(&list(&trained.folder.join(CLASSES))?);
         drop(trained);
         let fill = |to: &Path| {
             fill(to)?;
@@ -153,13 +154,25 @@ impl Action for FastStart {
 
 /// The text of the file that starts the app, which one of the layers has.
 fn start_file(layer: &LayerWriter<'_>, cx: &StepContext<'_>) -> Result<String> {
+    let mode = working_mode(layer.store())?;
     for produced in cx.root.iter().rev() {
-        let file = readable(layer.store(), &StoredLayer::from(&produced.layer))?.join(APP).join(START);
+        let root = unpacked(layer.store(), &StoredLayer::from(&produced.layer), mode)?;
+        let file = root.join(APP).join(START);
         if file.is_file() {
             return fs::read_to_string(&file).facts(&file);
         }
     }
     Err(Error::Step(StepError::NotMade { wanted: START.to_owned(), made: Vec::new() }))
+}
+
+/// The list that the started app left. It is not trusted: a link would lead out of its folder.
+fn list(file: &Path) -> Result<String> {
+    let mut bytes = Vec::new();
+    // An app that fails before Java starts leaves none.
+    if fs::symlink_metadata(file).is_ok_and(|metadata| metadata.is_file()) {
+        File::open(file).facts(file)?.take(LONGEST_LIST).read_to_end(&mut bytes).facts(file)?;
+    }
+    Ok(String::from_utf8_lossy(&bytes).into_owned())
 }
 
 fn without_option(start: &str) -> String {
@@ -191,6 +204,16 @@ mod tests {
     }
 
     #[test]
+    fn a_list_that_is_a_link_or_not_there_is_empty() {
+        let folder = tempfile::tempdir().unwrap();
+        let [secret, link] = ["secret", "link"].map(|name| folder.path().join(name));
+        fs::write(&secret, "hunter2").unwrap();
+        std::os::unix::fs::symlink(&secret, &link).unwrap();
+        assert_eq!([list(&link).unwrap(), list(&folder.path().join("none")).unwrap()], ["", ""]);
+        assert_eq!(list(&secret).unwrap(), "hunter2");
+    }
+
+    #[test]
     fn the_app_is_started_by_its_command_without_the_archive() {
         let folder = tempfile::tempdir().unwrap();
         let command = ["java", "-Dserver.port=$PORT", "@start.args", "server"].map(str::to_owned).to_vec();
@@ -198,8 +221,12 @@ mod tests {
         let fast = FastStart { tree: testkit::tree::tree_of(folder.path()).into(), command, java_home };
         let words = fast.training();
         let from = words.iter().position(|word| word == "/jdk/bin/java").unwrap();
-        let expected =
-            ["-XX:DumpLoadedClassList=/result/classes", "-Dserver.port=8080", "@training.args", "server"];
+        let expected = [
+            "-XX:DumpLoadedClassList=/result/start.classes",
+            "-Dserver.port=8080",
+            "@training.args",
+            "server",
+        ];
         assert_eq!(words[from + 1..], expected);
         assert_eq!(without_option(&format!("-Da=b\n{SHARED_CLASSES}/app/start.jsa\n-cp\n")), "-Da=b\n-cp\n");
     }

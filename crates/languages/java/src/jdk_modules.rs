@@ -47,8 +47,10 @@ impl JdkModules {
     pub fn named_in(&self, folder: &Path, found: &mut BTreeSet<String>) -> Result<()> {
         for path in entries(folder)? {
             let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
-            let is_link = path.symlink_metadata().is_ok_and(|metadata| metadata.is_symlink());
-            if path.is_dir() && !is_link {
+            if path.is_symlink() {
+                continue;
+            }
+            if path.is_dir() {
                 self.named_in(&path, found)?;
             } else if name.ends_with(".class") {
                 self.named_by(&fs::read(&path).facts(&path)?, found);

@@ -4,8 +4,9 @@ use crate::built_app::APP;
 use crate::jdk_modules::JdkModules;
 use content::layer::LayerWriter;
 use engine::program_step::{self, Cache, Job, RESULT, SOURCE};
-use engine::unpacked_layers::{StoredLayer, readable};
-use engine::{Action, Fingerprint, Recipe, StepContext, collect};
+use engine::sandbox_mode::working_mode;
+use engine::unpacked_layers::{StoredLayer, unpacked};
+use engine::{Action, Fingerprint, Produced, Recipe, StepContext, collect};
 use model::error::StepError;
 use model::shell_words::join;
 use model::{Error, PackageFact, PathFacts, Result};
@@ -60,9 +61,10 @@ impl SmallRuntime {
     fn wanted(&self, layer: &LayerWriter<'_>, cx: &StepContext<'_>) -> Result<BTreeSet<String>> {
         let mut wanted: BTreeSet<String> = ALWAYS.map(str::to_owned).into();
         wanted.extend(self.modules.iter().cloned());
-        let roots =
-            cx.root.iter().map(|produced| readable(layer.store(), &StoredLayer::from(&produced.layer)));
-        let roots = roots.collect::<Result<Vec<_>>>()?;
+        // In the form that the program needs them in, too.
+        let mode = working_mode(layer.store())?;
+        let unpack = |produced: &Produced| unpacked(layer.store(), &StoredLayer::from(&produced.layer), mode);
+        let roots = cx.root.iter().map(unpack).collect::<Result<Vec<_>>>()?;
         let folders = roots.iter().map(|root| root.join(&self.java_home[1..]).join("jmods"));
         let missing = || StepError::NotMade { wanted: "a JDK with modules".to_owned(), made: Vec::new() };
         let jmods =

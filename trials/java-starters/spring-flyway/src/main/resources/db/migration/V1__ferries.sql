@@ -1,0 +1,1 @@
+create table ferries (name varchar(40));
