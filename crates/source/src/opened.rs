@@ -223,7 +223,7 @@ impl Opened {
         uncommitted.retain(matters);
         let revision = Revision { commit: last, uncommitted };
         if let Some(memory) = memory {
-            store.write_document(&memory, &revision)?;
+            store.write_cache(&memory, &revision)?;
         }
         Ok(Some(revision))
     }

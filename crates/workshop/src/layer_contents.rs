@@ -75,8 +75,8 @@ fn scan(store: &Store, layer: &Layer<'_>, platform: &str) -> Result<(Contents, L
         found.add(&mut entry?, layer.role, architecture)?;
     }
     let Scan { contents, linkage } = found;
-    store.write_document(&memory(store, "contents", layer, platform), &contents)?;
-    store.write_document(&memory(store, "linkage", layer, platform), &linkage)?;
+    store.write_cache(&memory(store, "contents", layer, platform), &contents)?;
+    store.write_cache(&memory(store, "linkage", layer, platform), &linkage)?;
     Ok((contents, linkage))
 }
 

@@ -140,6 +140,7 @@ fn wanted(old: &Composition, (set, asked): (&String, &AskedSet), suite: &Suite) 
     WantedRuntime {
         name: asked.runtime.clone().unwrap_or_else(|| set.clone()),
         own,
+        made_of: None,
         set: set.clone(),
         packages: packages.unwrap_or_else(|| asked.packages.clone()),
         without: asked.without.clone(),

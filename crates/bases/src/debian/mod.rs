@@ -106,16 +106,13 @@ impl Base for DebianBase {
             let steps = vec![self.step_of(&wanted.set), Exact(exact).step(runtime, self.npm.clone())];
             return Ok(Provided { runtime: Exact(exact).in_use(runtime), steps, notes: Vec::new() });
         }
-        // One that is made of parts is of the root that things are built in.
-        let is_small = wanted.own.is_some_and(|own| wanted.packages.iter().eq(own.small_needs));
-        let set = if is_small { Some(&self.build.packages) } else { self.sets.get(&wanted.set) };
-        let version = wanted.own.map(|own| version_of(own, set));
-        let in_use = RuntimeInUse {
-            name: runtime.to_owned(),
-            version: version.unwrap_or_default(),
-            origin,
-            bin_folder: "/usr/bin".to_owned(),
+        let (version, origin) = match (wanted.own, wanted.made_of) {
+            (Some(own), _) => (version_of(own, self.sets.get(&wanted.set)), origin),
+            (None, Some(whole)) => (version_of(whole, Some(&self.build.packages)), made_of(&origin)),
+            (None, None) => (String::new(), origin),
         };
+        let in_use =
+            RuntimeInUse { name: runtime.to_owned(), version, origin, bin_folder: "/usr/bin".to_owned() };
         let steps = vec![self.step_of(&wanted.set)];
         Ok(Provided { runtime: in_use, steps, notes: Vec::new() })
     }
@@ -179,6 +176,11 @@ impl Base for DebianBase {
         let sets = [BASE_SET].into_iter().chain(extra);
         Ok((sets.map(|set| self.step_of(set)).collect(), Vec::new()))
     }
+}
+
+/// The origin of a runtime that a build makes of parts of a base's: another base under the image leaves it as it is.
+pub fn made_of(base: &str) -> String {
+    format!("parts of {base}")
 }
 
 /// The names of everything that only builds.

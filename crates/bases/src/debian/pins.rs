@@ -20,6 +20,9 @@ pub struct WantedRuntime {
     /// Which of the suite; `None` when it comes from elsewhere and only its libraries are meant.
     #[serde(skip)]
     pub own: Option<&'static SuiteRuntime>,
+    /// What it is made of in a build, where only its libraries are meant.
+    #[serde(skip)]
+    pub made_of: Option<&'static SuiteRuntime>,
     /// The name of its set.
     pub set: String,
     /// Its packages.
@@ -32,7 +35,14 @@ impl WantedRuntime {
     /// The libraries of a runtime that comes from elsewhere.
     pub fn libraries(name: &str, packages: &[&str]) -> Self {
         let packages = packages.iter().map(|p| (*p).to_owned()).collect();
-        Self { name: name.to_owned(), own: None, set: name.to_owned(), packages, without: Vec::new() }
+        let (name, set) = (name.to_owned(), name.to_owned());
+        Self { name, own: None, made_of: None, set, packages, without: Vec::new() }
+    }
+
+    /// The libraries of a runtime that a build makes of parts of the suite's.
+    pub fn small(name: &str, of: &'static SuiteRuntime) -> Self {
+        let set = format!("{name}-runtime");
+        Self { made_of: Some(of), set, ..Self::libraries(name, of.small_needs) }
     }
 }
 

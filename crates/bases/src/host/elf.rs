@@ -47,7 +47,7 @@ impl<'h> Linker<'h> {
     /// Writes back what was learned.
     pub(super) fn save(&self, store: &Store) -> Result<()> {
         if self.changed {
-            store.write_document(&store.tree_path(MEMORY), &self.known)?;
+            store.write_cache(&store.tree_path(MEMORY), &self.known)?;
         }
         Ok(())
     }

@@ -128,7 +128,7 @@ fn ask(host: &Host, program: &Path, arguments: &[&str], store: &Store) -> Result
     // A starter script chooses its program on every run, so its answer is not remembered.
     if elf::fits_processor(program) {
         let executable = signature(&host.real(&answer.executable))?;
-        store.write_document(&memory, &Remembered { program: now, executable, answer: answer.clone() })?;
+        store.write_cache(&memory, &Remembered { program: now, executable, answer: answer.clone() })?;
     }
     Ok(answer)
 }

@@ -76,6 +76,11 @@ type Case<'a> = (&'a str, &'a [(&'a str, &'a str)], &'a [(&'a str, &'a str)]);
 const LOCKED_ENGINE: &str = r#"{"lockfileVersion":3,"packages":{"":{"dependencies":{"kelp":"1"}},
     "node_modules/kelp":{"version":"1.4.0","integrity":"sha512-AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA==","engines":{"node":"^22.12.0"}}}}"#;
 
+const QUARKUS_WITH_FLYWAY: &str = "<project><artifactId>fog</artifactId><dependencies>\
+<dependency><artifactId>quarkus-rest</artifactId></dependency>\
+<dependency><artifactId>quarkus-flyway</artifactId></dependency></dependencies>\
+<build><plugins><plugin><artifactId>quarkus-maven-plugin</artifactId></plugin></plugins></build></project>";
+
 const CASES: &[Case<'_>] = &[
     ("start-missing!", &[("package.json", "{}")], &[START, ("server.js", "")]),
     (
@@ -295,6 +300,31 @@ const CASES: &[Case<'_>] = &[
             ("index.php", ""),
             ("pages/index.php", ""),
             ("shtetl.toml", "[buildpacks.php]\ndocroot = \"pages/\"\n"),
+        ],
+    ),
+    (
+        "docroot-missing!",
+        &[
+            ("index.html", ""),
+            (
+                "shtetl.toml",
+                "[buildpacks]\norder = [\"static\"]\n\n[buildpacks.static]\ndocroot = \"dist\"\n",
+            ),
+        ],
+        // A build makes it.
+        &[
+            ("package.json", r#"{"scripts":{"build":"node build.js"}}"#),
+            ("build.js", ""),
+            ("shtetl.toml", "[buildpacks.static]\ndocroot = \"dist\"\n"),
+        ],
+    ),
+    (
+        "migration-untied",
+        &[("pom.xml", QUARKUS_WITH_FLYWAY)],
+        // It does so by itself.
+        &[
+            ("pom.xml", QUARKUS_WITH_FLYWAY),
+            ("src/main/resources/application.properties", "quarkus.flyway.migrate-at-start=true\n"),
         ],
     ),
     (

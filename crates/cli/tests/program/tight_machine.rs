@@ -1,6 +1,7 @@
 //! Machines that give little: small limits, full disks, file systems that can only be read.
 
 use crate::program;
+use std::time::Duration;
 use testkit::program::Program;
 
 /// Pages with a chart that does not get shorter when it is compressed.
@@ -77,6 +78,8 @@ fn what_a_store_holds_can_be_read_where_it_cannot_be_written() {
         return;
     }
     let program = with_app();
+    // What was left alone for two seconds is remembered from then on: here it cannot be.
+    std::thread::sleep(Duration::from_millis(2_100));
     let within = |arguments: &str| {
         let mount = "/bin/mount --bind store store && /bin/mount -o remount,ro,bind store";
         let inside =

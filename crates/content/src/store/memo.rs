@@ -106,7 +106,7 @@ impl FileMemo {
         let before = self.known.len();
         self.known.retain(|_, known| known.met);
         if self.changed || self.known.len() != before {
-            store.write_document(&store.tree_path(name), &self)?;
+            store.write_cache(&store.tree_path(name), &self)?;
         }
         Ok(())
     }

@@ -167,8 +167,11 @@ impl Store {
         self.write(path, &self.encoded(path, value)?)
     }
 
-    /// Writes a document that can be recreated, without waiting for the disk.
+    /// Writes a document that can be recreated, without waiting for the disk; nothing where the store can only be read.
     pub fn write_cache(&self, path: &Path, value: &impl Serialize) -> Result<()> {
+        if self.temporary.is_none() {
+            return Ok(());
+        }
         let mut file = self.temporary_file()?;
         file.write_all(&self.encoded(path, value)?).at(path)?;
         file.persist_unsynced(path)

@@ -1,5 +1,6 @@
 //! What Maven made, taken apart into the form that it starts from: a changed class changes a small layer only.
 
+use crate::made::Made;
 use crate::project::{Kind, START, Startable};
 use crate::web_archive;
 use content::layer::{Entry, LayerWriter};
@@ -79,7 +80,7 @@ pub(crate) fn pack(
         options.push_str(&format!("{SHARED_CLASSES}/{APP}/{ARCHIVE}\n"));
     }
     let mut files = Files::new();
-    let made = Made(source.canonicalize().facts(source)?);
+    let made = Made::new(source.canonicalize().facts(source)?);
     let target = &source.join(&app.folder).join("target");
     let fast = target.join("quarkus-app");
     if made.has_file(&fast.join("quarkus-run.jar")) {
@@ -287,24 +288,6 @@ fn beside(made: &Made, jar: &Jar, target: &Path, files: &mut Files) -> Result<Ve
     Ok(class_path)
 }
 
-/// What a build left in the source. The programs of the build are not trusted: a link of theirs that leads out of the
-/// source would make a file of this machine part of the image.
-struct Made(PathBuf);
-
-impl Made {
-    fn is_inside(&self, path: &Path) -> bool {
-        path.canonicalize().is_ok_and(|path| path.starts_with(&self.0))
-    }
-
-    fn has_file(&self, path: &Path) -> bool {
-        path.is_file() && self.is_inside(path)
-    }
-
-    fn has_folder(&self, path: &Path) -> bool {
-        path.is_dir() && self.is_inside(path)
-    }
-}
-
 fn add_folder(made: &Made, folder: &Path, at: &str, files: &mut Files) -> Result<()> {
     for path in entries(folder)? {
         let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
@@ -388,7 +371,7 @@ mod tests {
         for (to, at) in [("../../../secret", "secret.jar"), ("../../..", "all"), (".", "round")] {
             std::os::unix::fs::symlink(to, source.join("target/quarkus-app").join(at)).unwrap();
         }
-        let made = Made(source.canonicalize().unwrap());
+        let made = Made::new(source.canonicalize().unwrap());
         let mut files = Files::new();
         add_folder(&made, &source.join("target/quarkus-app"), "app", &mut files).unwrap();
         assert_eq!(files.keys().collect::<Vec<_>>(), ["app/own.jar"]);

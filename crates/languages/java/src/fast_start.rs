@@ -55,9 +55,9 @@ exit 0
 /// Makes the archive; its root has the app.
 pub(crate) struct FastStart {
     pub tree: Arc<SourceTree>,
-    /// The command that starts the app, where one is known.
+    /// The command that starts the app.
     pub command: Vec<String>,
-    /// The folder of the JDK.
+    /// The folder of the Java that the image has.
     pub java_home: String,
 }
 

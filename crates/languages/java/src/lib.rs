@@ -9,6 +9,7 @@ mod fast_start;
 pub mod fuzzing;
 mod jdk_modules;
 mod licences;
+mod made;
 mod maven_build;
 mod memory;
 mod merged_jars;
@@ -17,6 +18,7 @@ mod pom;
 mod project;
 mod repository;
 mod small_runtime;
+mod sources;
 mod web_archive;
 
 use maven_build::{FAST_START, GOALS, JDK_MODULES, MavenBuild, PROFILES};

@@ -179,13 +179,15 @@ impl MavenBuild {
         runs_here(context, FAST_START)?;
         let mut root = context.base.build_root()?;
         root.extend(self.app_steps(context)?);
-        let mut java_home = java_home(jdk(context)?.0);
+        let mut home = java_home(jdk(context)?.0);
         if context.options.is_set(OptionSpec::SMALL_RUNTIME) {
             root.push(self.small_runtime(context)?);
-            java_home = format!("/{}", small_runtime::FOLDER);
+            home = format!("/{}", small_runtime::FOLDER);
         }
-        let command = context.finding.processes.first().map(|web| web.command.clone()).unwrap_or_default();
-        let work = FastStart { tree: Arc::clone(context.tree), command, java_home };
+        let none = || SurveyError::NoProcess { language: context.finding.buildpack.clone() };
+        let process = context.finding.processes.first().ok_or_else(none).map_err(Error::Survey)?;
+        let work =
+            FastStart { tree: Arc::clone(context.tree), command: process.command.clone(), java_home: home };
         let step = Step::new(fast_start::STEP, Role::Built, work).in_root(root);
         Ok(Step { reads_source: true, ..step })
     }

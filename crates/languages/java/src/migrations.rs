@@ -1,6 +1,7 @@
 //! Tools that migrate a database: whether the app has one, and how it runs without the app.
 
 use crate::pom::{Pom, Poms};
+use crate::sources;
 use model::{Evidence, Result, Sign};
 use source::SourceTree;
 
@@ -83,7 +84,8 @@ fn how(
         return Ok(Use { task: Some((task, Vec::new())), at_start });
     }
     if framework == "Dropwizard" {
-        let has_command = mentions(tree, &pom.folder, "MigrationsBundle")?;
+        let sources = sources::texts(tree, &pom.folder)?;
+        let has_command = sources.iter().any(|(_, text)| text.contains("MigrationsBundle"));
         let command = ["db", "migrate"].into_iter().chain(server_file);
         let task = has_command.then(|| (Vec::new(), words(&command.collect::<Vec<_>>())));
         return Ok(Use { task, at_start: false });
@@ -108,17 +110,6 @@ fn quarkus_says(tree: &SourceTree, pom: &Pom, property: &str) -> Result<bool> {
             line.split_once(sign).is_some_and(|(name, value)| name.trim() == key && value.trim() == "true")
         };
         if text.lines().any(is_true) {
-            return Ok(true);
-        }
-    }
-    Ok(false)
-}
-
-/// Whether the sources of a module mention a class.
-fn mentions(tree: &SourceTree, folder: &str, class: &str) -> Result<bool> {
-    let sources = model::in_folder(folder, "src/main/");
-    for path in tree.files().keys().filter(|path| path.starts_with(&sources)) {
-        if tree.read(path)?.unwrap_or_default().contains(class) {
             return Ok(true);
         }
     }

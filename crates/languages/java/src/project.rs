@@ -2,6 +2,7 @@
 
 use crate::migrations;
 use crate::pom::{Pom, Poms};
+use crate::sources;
 use model::{BuildpackOptions, Evidence, Finding, Place, ProcessKind, ProcessType, Result};
 use source::SourceTree;
 
@@ -152,14 +153,12 @@ fn main_class(poms: &Poms, pom: &Pom) -> Option<(String, Place)> {
 
 /// The only class of a module with a method that starts it.
 fn main_in_sources(tree: &SourceTree, folder: &str) -> Result<Option<(String, Place)>> {
-    let sources =
-        format!("{}src/main/java/", if folder.is_empty() { String::new() } else { format!("{folder}/") });
+    let sources = model::in_folder(folder, "src/main/java/");
     let mut found = Vec::new();
-    for path in tree.files().keys() {
+    for (path, text) in sources::texts(tree, folder)? {
         let Some(class) = path.strip_prefix(&sources).and_then(|path| path.strip_suffix(".java")) else {
             continue;
         };
-        let text = tree.read(path)?.unwrap_or_default();
         let is_main = |line: &str| line.contains("static void main(");
         if let Some(line) = text.lines().position(is_main) {
             let place = Place::new(path.as_str(), u32::try_from(line + 1).ok());
@@ -208,7 +207,8 @@ pub(crate) fn tell(tree: &SourceTree, poms: &Poms, app: &Startable, finding: &mu
         false => port_in_sources(tree, &app.folder)?,
         true => None,
     };
-    if let (None, Some((sign, tells, place))) = (&framework, server_in_sources(tree, &app.folder)?) {
+    let own_server = if framework.is_none() { server_in_sources(tree, &app.folder)? } else { None };
+    if let Some((sign, tells, place)) = own_server {
         finding.evidence.push(Evidence::speaks_for(place, sign, tells));
         serves = true;
     }
@@ -259,16 +259,12 @@ fn dropwizard_file(tree: &SourceTree, folder: &str) -> Result<Option<(String, St
 /// A server that the sources of a module have without a framework: what names it, what that means, and its place.
 fn server_in_sources(tree: &SourceTree, folder: &str) -> Result<Option<(&'static str, &'static str, Place)>> {
     const SIGNS: [(&str, &str); 2] = [
-        ("com.sun.net.httpserver.", "the HTTP server of the JDK"),
+        ("com.sun.net.httpserver", "the HTTP server of the JDK"),
         ("java.net.ServerSocket", "it listens on a socket"),
     ];
-    let sources = model::in_folder(folder, "src/main/java/");
-    for path in tree.files().keys().filter(|path| path.starts_with(&sources)) {
-        let text = tree.read(path)?.unwrap_or_default();
-        for (sign, tells) in SIGNS {
-            if text.contains(sign) {
-                return Ok(Some((sign.trim_end_matches('.'), tells, Place::find(path, &text, sign))));
-            }
+    for (path, text) in sources::texts(tree, folder)? {
+        if let Some((sign, tells)) = SIGNS.into_iter().find(|(sign, _)| text.contains(sign)) {
+            return Ok(Some((sign, tells, Place::find(&path, &text, sign))));
         }
     }
     Ok(None)
@@ -285,10 +281,7 @@ fn port_in_sources(tree: &SourceTree, folder: &str) -> Result<Option<(u16, Place
         "InetSocketAddress(",
         "\"http://",
     ];
-    let sources =
-        format!("{}src/main/java/", if folder.is_empty() { String::new() } else { format!("{folder}/") });
-    for path in tree.files().keys().filter(|path| path.starts_with(&sources)) {
-        let text = tree.read(path)?.unwrap_or_default();
+    for (path, text) in sources::texts(tree, folder)? {
         for (number, line) in text.lines().enumerate() {
             let port = LISTENS.iter().find_map(|call| {
                 let rest = line.split_once(call)?.1;

@@ -292,15 +292,20 @@ impl BaseRequest for SuiteRequest<'_> {
 
     fn provisions(&self, app: &App, pins: Option<&Pins>) -> Vec<Provision> {
         let pinned = self.pins_in(pins);
+        let build = pinned.as_ref().map(|pinned| pinned.build.clone());
         let Pinned { sets, exact, .. } = pinned.clone().unwrap_or_default();
         let provision = |wish: &RuntimeWish| {
             let name = wish.runtime.as_str();
             let wanted = self.wanted.runtimes.iter().find(|wanted| wanted.name == name)?;
-            let (version, origin) = match wanted.own {
-                None => (exact.get(name).map(|e| e.version.clone()), "the npm registry".to_owned()),
-                Some(own) => (Some(debian::version_of(own, sets.get(&wanted.set))), self.base.clone()),
+            let (version, origin) = match (wanted.own, wanted.made_of) {
+                (None, Some(whole)) => {
+                    (Some(debian::version_of(whole, build.as_ref())), debian::made_of(&self.base))
+                }
+                (None, None) => (exact.get(name).map(|e| e.version.clone()), "the npm registry".to_owned()),
+                (Some(own), _) => (Some(debian::version_of(own, sets.get(&wanted.set))), self.base.clone()),
             };
-            let of_suite = self.wanted.suite.runtime(name, |_| true).filter(|_| wanted.own.is_none());
+            let of_suite = self.wanted.suite.runtime(name, |_| true);
+            let of_suite = of_suite.filter(|_| wanted.own.is_none() && wanted.made_of.is_none());
             let instead_of = of_suite.map(|own| format!("{} of {}", own.version, self.base));
             let pinned = pinned.is_some();
             Some(Provision { runtime: name.to_owned(), version, origin, said: None, pinned, instead_of })
@@ -312,12 +317,7 @@ impl BaseRequest for SuiteRequest<'_> {
 fn wanted_runtime(app: &App, wish: &RuntimeWish, own: &'static debian::SuiteRuntime) -> WantedRuntime {
     let is_set = |key| app.config.buildpacks.get(&wish.runtime).is_some_and(|options| options.is_set(key));
     if is_set(OptionSpec::SMALL_RUNTIME) && !own.small_needs.is_empty() {
-        let set = format!("{}-libraries", wish.runtime);
-        return WantedRuntime {
-            own: Some(own),
-            set,
-            ..WantedRuntime::libraries(&wish.runtime, own.small_needs)
-        };
+        return WantedRuntime::small(&wish.runtime, own);
     }
     let slim = is_set(OptionSpec::SLIM) && !own.slim_without.is_empty();
     let mut packages: Vec<String> = own.packages.iter().map(|p| (*p).to_owned()).collect();
@@ -328,6 +328,7 @@ fn wanted_runtime(app: &App, wish: &RuntimeWish, own: &'static debian::SuiteRunt
     WantedRuntime {
         name: wish.runtime.clone(),
         own: Some(own),
+        made_of: None,
         set: if slim { format!("{}-slim", wish.runtime) } else { wish.runtime.to_owned() },
         packages,
         without: own.slim_without.iter().filter(|_| slim).map(|name| (*name).to_owned()).collect(),

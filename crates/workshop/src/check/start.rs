@@ -186,21 +186,23 @@ pub(super) fn other_case<'t>(subject: &'t Subject<'_>, path: &str) -> Option<&'t
 }
 
 pub(super) fn docroot(subject: &Subject<'_>) -> Result<Vec<Found>> {
-    const PHP: &str = "php";
-    const INDEX: &str = "index.php";
-    let Some(root) = subject.app.config.buildpacks.get(PHP).and_then(|options| options.text("docroot"))
-    else {
-        return Ok(Vec::new());
-    };
-    let root = root.trim_matches('/').trim_start_matches("./");
-    let path = if root.is_empty() || root == "." { INDEX.to_owned() } else { format!("{root}/{INDEX}") };
-    let is_php = subject.survey.chosen.iter().any(|chosen| chosen == PHP);
-    if !is_php || subject.tree.has(&path) {
-        return Ok(Vec::new());
+    let mut found = Vec::new();
+    // Pages that a build makes are not there yet; where it does not, its step says so.
+    let pages = ("static", "index.html", subject.survey.build.is_none());
+    for (name, index, is_in_source) in [pages, ("php", "index.php", true)] {
+        let Some(root) = subject.app.config.buildpacks.get(name).and_then(|o| o.text("docroot")) else {
+            continue;
+        };
+        let root = root.trim_matches('/').trim_start_matches("./");
+        let path = if root.is_empty() || root == "." { index.to_owned() } else { format!("{root}/{index}") };
+        let is_chosen = subject.survey.chosen.iter().any(|chosen| chosen == name);
+        if is_chosen && is_in_source && !subject.tree.has(&path) {
+            let place = Place::new(model::files::CONFIG, None);
+            let what = format!("the docroot {root:?} has no {index}");
+            found.push(error(place, what, "correct docroot, or add the page"));
+        }
     }
-    let place = Place::new(model::files::CONFIG, None);
-    let what = format!("the docroot {root:?} has no {INDEX}");
-    Ok(vec![error(place, what, "correct docroot, or add the page")])
+    Ok(found)
 }
 
 pub(super) fn migration(subject: &Subject<'_>) -> Result<Vec<Found>> {

@@ -64,7 +64,7 @@ pub fn find_or_remember(tree: &SourceTree, store: &Store, now: i64) -> Result<BT
     }
     let found = find(tree)?;
     if let Some(memory) = memory {
-        store.write_document(&memory, &found)?;
+        store.write_cache(&memory, &found)?;
     }
     Ok(found)
 }
